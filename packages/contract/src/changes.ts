@@ -1,0 +1,151 @@
+import * as v from 'valibot'
+import { Action, Captured, Instant, Kind, SaveId, ScopeText } from './common.ts'
+import { route } from './route.ts'
+
+/** One field of one save. Values longer than the list's limit come cut, and say so. */
+export const Change = v.object({
+  fieldId: v.number(),
+  before: Captured,
+  after: Captured,
+  beforeCut: v.boolean(),
+  afterCut: v.boolean(),
+  /** False when the scope that was asked for does not mean this field of the save. */
+  inScope: v.boolean(),
+  /** The correction that set this change back, if one did. */
+  revertedBy: v.nullable(v.number()),
+})
+export type Change = v.InferOutput<typeof Change>
+
+export const ActorRef = v.object({
+  id: v.number(),
+  name: v.string(),
+  kind: Kind,
+  /** Declared by a login that may not declare. */
+  claimed: v.boolean(),
+})
+
+export const Save = v.object({
+  id: SaveId,
+  at: Instant,
+  typeId: v.number(),
+  key: v.string(),
+  label: v.string(),
+  action: Action,
+  actor: ActorRef,
+  onBehalfOf: v.nullable(v.string()),
+  channel: v.string(),
+  run: v.nullable(v.string()),
+  reason: v.nullable(v.string()),
+  /** The correction this save carried out, if it did. */
+  correctionId: v.nullable(v.number()),
+  changes: v.array(Change),
+})
+export type Save = v.InferOutput<typeof Save>
+
+/** What happened to a field after the save that is open. */
+export const Afterwards = v.object({
+  fieldId: v.number(),
+  times: v.number(),
+  latest: v.nullable(
+    v.object({ saveId: SaveId, at: Instant, actorName: v.string(), after: Captured, action: Action, backToBefore: v.boolean() }),
+  ),
+})
+export type Afterwards = v.InferOutput<typeof Afterwards>
+
+export const SaveDetail = v.object({
+  save: Save,
+  dbLogin: v.string(),
+  mayDeclare: v.boolean(),
+  applicationName: v.nullable(v.string()),
+  clientAddress: v.nullable(v.string()),
+  transaction: v.string(),
+  planVersion: v.number(),
+  /** Saves made by the same transaction, this one included. */
+  savesInTransaction: v.number(),
+  trackedSince: v.record(v.string(), Instant),
+  afterwards: v.array(Afterwards),
+  /** Neighbours in the record's own trail. */
+  earlier: v.nullable(SaveId),
+  later: v.nullable(SaveId),
+})
+export type SaveDetail = v.InferOutput<typeof SaveDetail>
+
+export const SavePage = v.object({
+  saves: v.array(Save),
+  /** Pass as `after` for the next page; null at the end. */
+  next: v.nullable(v.string()),
+})
+export type SavePage = v.InferOutput<typeof SavePage>
+
+export const Summary = v.object({
+  saves: v.number(),
+  changes: v.number(),
+  /** Labels of the records that the scope names, by `t<type>:<key>`. */
+  recordLabels: v.record(v.string(), v.string()),
+})
+export type Summary = v.InferOutput<typeof Summary>
+
+/** Columns of an export, in the order they are written unless the request orders them otherwise. */
+export const exportColumns = [
+  'time',
+  'who',
+  'kind',
+  'onBehalfOf',
+  'type',
+  'record',
+  'key',
+  'action',
+  'field',
+  'before',
+  'after',
+  'channel',
+  'reason',
+  'login',
+  'save',
+] as const
+export type ExportColumn = (typeof exportColumns)[number]
+
+const ColumnList = v.pipe(
+  v.string(),
+  v.transform((text) => text.split(',')),
+  v.array(v.picklist(exportColumns)),
+  v.minLength(1),
+)
+
+export const changesRoutes = {
+  listSaves: route({
+    method: 'GET',
+    path: '/changes/saves',
+    needs: 'changes.read',
+    summary: 'Saves in a scope, newest first',
+    query: v.object({
+      scope: ScopeText,
+      after: v.optional(v.pipe(v.string(), v.regex(/^[\d:.TZ-]{20,32}_\d{1,19}$/))),
+      limit: v.optional(v.pipe(v.string(), v.regex(/^\d{1,3}$/), v.transform(Number), v.minValue(1), v.maxValue(200)), '100'),
+    }),
+    response: SavePage,
+  }),
+  summariseChanges: route({
+    method: 'GET',
+    path: '/changes/summary',
+    needs: 'changes.read',
+    summary: 'How many saves and changes a scope means',
+    query: v.object({ scope: ScopeText }),
+    response: Summary,
+  }),
+  exportChanges: route({
+    method: 'GET',
+    path: '/changes/export.csv',
+    needs: 'changes.export',
+    summary: 'The changes in a scope as CSV, one line a change, newest first',
+    query: v.object({ scope: ScopeText, columns: v.optional(ColumnList), zone: v.optional(v.pipe(v.string(), v.maxLength(100)), 'UTC') }),
+  }),
+  readSave: route({
+    method: 'GET',
+    path: '/changes/saves/:saveId',
+    needs: 'changes.read',
+    summary: 'One save with everything known of it',
+    params: v.object({ saveId: SaveId }),
+    response: SaveDetail,
+  }),
+}

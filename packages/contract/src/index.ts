@@ -1,0 +1,36 @@
+import { changesRoutes } from './changes.ts'
+import { correctionRoutes } from './corrections.ts'
+import { pulseRoutes } from './pulse.ts'
+import { sessionRoutes } from './session.ts'
+import { trackingRoutes } from './tracking.ts'
+import { vocabularyRoutes } from './vocabulary.ts'
+
+/** Every operation of the API by name. */
+export const routes = {
+  ...sessionRoutes,
+  ...vocabularyRoutes,
+  ...changesRoutes,
+  ...trackingRoutes,
+  ...correctionRoutes,
+  ...pulseRoutes,
+}
+
+export { allows, permissions, permissionsOf, roleNames, roles, type Need, type Permission, type Role } from './permission.ts'
+export { problems, ProblemBody, type ProblemCode } from './problem.ts'
+export { route, type Method, type RouteShape } from './route.ts'
+export { type Action } from './common.ts'
+export { Person, Session } from './session.ts'
+export { RecordHits, Vocabulary } from './vocabulary.ts'
+export {
+  Afterwards,
+  Change,
+  exportColumns,
+  Save,
+  SaveDetail,
+  SavePage,
+  Summary,
+  type ExportColumn,
+} from './changes.ts'
+export { Draft, Obstacle, SourceMap, TrackedField, TrackedType } from './tracking.ts'
+export { Correction, CorrectionHead, CorrectionItem, Effect } from './corrections.ts'
+export { Pulse } from './pulse.ts'

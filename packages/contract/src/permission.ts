@@ -1,0 +1,35 @@
+/** The permission table: the one place that says which role may do what. Routes name a permission, never a role. */
+export const roles = ['administrator', 'reviewer', 'approver', 'auditor', 'contributor'] as const
+export type Role = (typeof roles)[number]
+
+export const roleNames: Readonly<Record<Role, string>> = {
+  administrator: 'Administrator',
+  reviewer: 'Reviewer',
+  approver: 'Approver',
+  auditor: 'Auditor',
+  contributor: 'Contributor',
+}
+
+/** What may be allowed, and to whom. Auditors and contributors see only what lies within their own reach. */
+export const permissions = {
+  'changes.read': ['administrator', 'reviewer', 'approver', 'auditor', 'contributor'],
+  'changes.export': ['administrator', 'reviewer', 'approver', 'auditor'],
+  'tracking.read': ['administrator', 'reviewer', 'approver'],
+  'tracking.edit': ['administrator'],
+  'corrections.read': ['administrator', 'reviewer', 'approver'],
+  'corrections.draft': ['administrator', 'reviewer'],
+  'corrections.apply': ['administrator'],
+} as const satisfies Record<string, readonly Role[]>
+
+export type Permission = keyof typeof permissions
+
+/** What a route asks of the person: nothing, a session, or a permission. */
+export type Need = 'nobody' | 'session' | Permission
+
+export function allows(role: Role, permission: Permission): boolean {
+  return (permissions[permission] as readonly Role[]).includes(role)
+}
+
+export function permissionsOf(role: Role): Permission[] {
+  return (Object.keys(permissions) as Permission[]).filter((permission) => allows(role, permission))
+}

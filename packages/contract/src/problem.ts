@@ -1,0 +1,41 @@
+import * as v from 'valibot'
+
+/** Every problem the server answers with, with its HTTP status. A test holds this and the server's uses together. */
+export const problems = {
+  'not-signed-in': { status: 401, title: 'Sign in first' },
+  'sign-in-refused': { status: 401, title: 'That sign-in is not right' },
+  'sign-in-slowed': { status: 429, title: 'Too many tries' },
+  'not-allowed': { status: 403, title: 'Your role does not allow this' },
+  'forged-request': { status: 403, title: 'This request did not come from Spoor’s own pages' },
+  'not-found': { status: 404, title: 'There is nothing here' },
+  'bad-request': { status: 400, title: 'The request was not understood' },
+  'bad-scope': { status: 422, title: 'Part of the scope was not understood' },
+  'draft-moved': { status: 409, title: 'Somebody else changed the draft' },
+  'draft-empty': { status: 422, title: 'Nothing is staged' },
+  'field-untrackable': { status: 422, title: 'This cannot be tracked as it is' },
+  'source-unreachable': { status: 502, title: 'The source cannot be reached' },
+  'source-refused': { status: 502, title: 'The source refused' },
+  'source-busy': { status: 503, title: 'The source is busy' },
+  'nothing-to-revert': { status: 422, title: 'There is nothing to set back' },
+  'correction-moved': { status: 409, title: 'A value changed after the rehearsal' },
+  'correction-closed': { status: 409, title: 'This correction was applied already' },
+  'too-large': { status: 413, title: 'That is too large' },
+  'unexpected': { status: 500, title: 'Something went wrong in Spoor' },
+} as const satisfies Record<string, { status: number; title: string }>
+
+export type ProblemCode = keyof typeof problems
+
+/** RFC 9457 problem details. */
+export const ProblemBody = v.object({
+  type: v.string(),
+  code: v.picklist(Object.keys(problems) as [ProblemCode, ...ProblemCode[]]),
+  title: v.string(),
+  status: v.number(),
+  /** What happened, what was kept and what to do. */
+  detail: v.string(),
+  /** A statement that would mend it, where there is one. */
+  remedy: v.optional(v.string()),
+  /** Pieces that were not understood, by name. */
+  pieces: v.optional(v.array(v.object({ name: v.string(), text: v.string(), words: v.string() }))),
+})
+export type ProblemBody = v.InferOutput<typeof ProblemBody>

@@ -1,0 +1,23 @@
+import * as v from 'valibot'
+import { SaveId } from './common.ts'
+import { route } from './route.ts'
+
+/** How the ledger stands, sent whenever it changes and at least every five seconds. */
+export const Pulse = v.object({
+  sources: v.array(
+    v.object({
+      id: v.number(),
+      name: v.string(),
+      /** Age of the oldest captured row not yet in the ledger, in milliseconds; 0 when none waits. */
+      behindMs: v.number(),
+      waiting: v.number(),
+      trouble: v.nullable(v.string()),
+    }),
+  ),
+  latestSave: v.nullable(SaveId),
+})
+export type Pulse = v.InferOutput<typeof Pulse>
+
+export const pulseRoutes = {
+  followPulse: route({ method: 'GET', path: '/pulse', needs: 'session', summary: 'Server-sent events, each a Pulse' }),
+}

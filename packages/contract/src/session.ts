@@ -1,0 +1,30 @@
+import * as v from 'valibot'
+import { roles, type Permission } from './permission.ts'
+import { route } from './route.ts'
+
+export const Person = v.object({
+  id: v.number(),
+  login: v.string(),
+  name: v.string(),
+  role: v.picklist(roles),
+  permissions: v.array(v.custom<Permission>((input) => typeof input === 'string')),
+})
+export type Person = v.InferOutput<typeof Person>
+
+export const Session = v.object({
+  person: v.nullable(Person),
+  /** To be sent back as `x-spoor-token` with every request that changes something. */
+  token: v.string(),
+})
+export type Session = v.InferOutput<typeof Session>
+
+const SignIn = v.strictObject({
+  login: v.pipe(v.string(), v.maxLength(200)),
+  password: v.pipe(v.string(), v.maxLength(1000)),
+})
+
+export const sessionRoutes = {
+  readSession: route({ method: 'GET', path: '/session', needs: 'nobody', summary: 'Who is signed in', response: Session }),
+  signIn: route({ method: 'POST', path: '/session', needs: 'nobody', summary: 'Sign in', body: SignIn, response: Session }),
+  signOut: route({ method: 'DELETE', path: '/session', needs: 'session', summary: 'Sign out', response: Session }),
+}

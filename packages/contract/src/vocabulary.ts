@@ -1,0 +1,34 @@
+import * as v from 'valibot'
+import { IntParam, Kind } from './common.ts'
+import { route } from './route.ts'
+
+/** The names a scope is written with: what is tracked or was, and who was ever seen. */
+export const Vocabulary = v.object({
+  types: v.array(v.object({ id: v.number(), name: v.string(), plural: v.string(), area: v.string() })),
+  fields: v.array(v.object({ id: v.number(), typeId: v.number(), name: v.string(), baseType: v.string(), tracked: v.boolean() })),
+  actors: v.array(v.object({ id: v.number(), name: v.string(), kind: Kind })),
+})
+export type Vocabulary = v.InferOutput<typeof Vocabulary>
+
+export const RecordHits = v.object({
+  records: v.array(v.object({ typeId: v.number(), key: v.string(), label: v.string(), deleted: v.boolean() })),
+})
+export type RecordHits = v.InferOutput<typeof RecordHits>
+
+export const vocabularyRoutes = {
+  readVocabulary: route({
+    method: 'GET',
+    path: '/vocabulary',
+    needs: 'changes.read',
+    summary: 'Record types, fields and actors by name',
+    response: Vocabulary,
+  }),
+  findRecords: route({
+    method: 'GET',
+    path: '/records/find',
+    needs: 'changes.read',
+    summary: 'Records whose label or key contains some words',
+    query: v.object({ words: v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200)), typeId: v.optional(IntParam) }),
+    response: RecordHits,
+  }),
+}

@@ -1,0 +1,59 @@
+export { assertNever } from './words/assert-never.ts'
+export { capitalised, counted, grouped, listed, spoken } from './words/list.ts'
+export { addDays, isDate, isZone, startOfDay, wallClock, type WallClock } from './time/zone.ts'
+export { arrayLiteral, arrayMembers } from './value/array.ts'
+export { difference, type Difference } from './value/difference.ts'
+export { valueKind, type CapturedValue, type ValueKind } from './value/type.ts'
+export { matches, type ScopedChange } from './scope/evaluate.ts'
+export {
+  actorKinds,
+  everything,
+  isHollow,
+  partsOf,
+  withPart,
+  withoutPart,
+  type ActorKind,
+  type PartName,
+  type RecordPart,
+  type RecordRef,
+  type Scope,
+  type ScopePart,
+  type Span,
+  type WhatPart,
+  type WhenPart,
+  type WhoPart,
+} from './scope/model.ts'
+export { dateText, kindPlural, sentence, sentenceText, type ScopeNames, type SentencePiece } from './scope/sentence.ts'
+export { instantsOf, type Instants } from './scope/span.ts'
+export { canonicalKey, parseScope, scopeEntries, type ParsedScope, type ScopeProblem } from './scope/url.ts'
+export {
+  comparePlans,
+  emptyPlan,
+  keepOf,
+  threeState,
+  withEdits,
+  type FieldPlan,
+  type Keep,
+  type KeepOrOff,
+  type PlanDifference,
+  type PlanEdit,
+  type ReasonRule,
+  type ThreeState,
+  type TrackingPlan,
+  type TypePlan,
+} from './plan/model.ts'
+export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
+export {
+  invertWrites,
+  itemPlace,
+  itemsOfChanges,
+  rehearse,
+  writesOf,
+  type BlockReason,
+  type Choice,
+  type CurrentValue,
+  type GuardedWrite,
+  type RehearsedItem,
+  type RehearsedState,
+  type RevertItem,
+} from './revert/plan.ts'

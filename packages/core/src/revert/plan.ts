@@ -1,0 +1,88 @@
+import type { CapturedValue } from '../value/type.ts'
+
+/** One value that somebody wants set back. */
+export interface RevertItem {
+  typeId: number
+  key: string
+  fieldId: number
+  /** The value as it was found, i.e. the after-value of the change to be reverted. */
+  found: CapturedValue
+  /** The value it is to get, i.e. the before-value of that change. */
+  target: CapturedValue
+}
+
+/** What the source holds now: the value, or why there is none to be written. */
+export type CurrentValue =
+  | { state: 'value'; value: CapturedValue }
+  | { state: 'blocked'; why: BlockReason }
+
+export type BlockReason = 'record-gone' | 'field-gone' | 'field-generated' | 'not-allowed' | 'no-value-kept'
+
+export type Choice = 'keep' | 'overwrite'
+
+export type RehearsedState =
+  | { state: 'clear'; now: CapturedValue }
+  | { state: 'already-so'; now: CapturedValue }
+  | { state: 'changed-since'; now: CapturedValue; choice: Choice }
+  | { state: 'blocked'; why: BlockReason }
+
+export type RehearsedItem = RevertItem & RehearsedState
+
+/** Identity of the place an item writes to. */
+export function itemPlace(item: Pick<RevertItem, 'typeId' | 'key' | 'fieldId'>): string {
+  return `${item.typeId}/${item.fieldId}/${item.key}`
+}
+
+/**
+ * Several picked changes of one field of one record become one item: found by the last of them, set back to
+ * before the first. `changes` must be in capture order.
+ */
+export function itemsOfChanges(changes: readonly RevertItem[]): RevertItem[] {
+  const byPlace = new Map<string, RevertItem>()
+  for (const change of changes) {
+    const earlier = byPlace.get(itemPlace(change))
+    byPlace.set(itemPlace(change), earlier ? { ...change, target: earlier.target } : change)
+  }
+  return [...byPlace.values()]
+}
+
+/**
+ * Compares each item with the value the source holds now. A value that is neither the one found nor the target
+ * was changed since and is kept unless `choices` (by {@link itemPlace}) says overwrite.
+ */
+export function rehearse(
+  items: readonly RevertItem[],
+  current: (item: RevertItem) => CurrentValue,
+  choices: ReadonlyMap<string, Choice>,
+): RehearsedItem[] {
+  return items.map((item) => {
+    const now = current(item)
+    if (now.state === 'blocked') return { ...item, state: 'blocked', why: now.why }
+    if (now.value === item.target) return { ...item, state: 'already-so', now: now.value }
+    if (now.value === item.found) return { ...item, state: 'clear', now: now.value }
+    return { ...item, state: 'changed-since', now: now.value, choice: choices.get(itemPlace(item)) ?? 'keep' }
+  })
+}
+
+/** One value to be written, guarded by the value that must still be there. */
+export interface GuardedWrite {
+  typeId: number
+  key: string
+  fieldId: number
+  expected: CapturedValue
+  value: CapturedValue
+}
+
+/** What a rehearsed plan will write: the clear items and the changed ones somebody chose to overwrite. */
+export function writesOf(rehearsed: readonly RehearsedItem[]): GuardedWrite[] {
+  return rehearsed.flatMap((item) => {
+    const writes = item.state === 'clear' || (item.state === 'changed-since' && item.choice === 'overwrite')
+    if (!writes) return []
+    return [{ typeId: item.typeId, key: item.key, fieldId: item.fieldId, expected: item.now, value: item.target }]
+  })
+}
+
+/** The writes that undo these. */
+export function invertWrites(writes: readonly GuardedWrite[]): GuardedWrite[] {
+  return [...writes].reverse().map((write) => ({ ...write, expected: write.value, value: write.expected }))
+}

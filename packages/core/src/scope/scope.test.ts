@@ -1,0 +1,132 @@
+import fc from 'fast-check'
+import { describe, expect, it } from 'vitest'
+import { matches, type ScopedChange } from './evaluate.ts'
+import { actorKinds, isHollow, partsOf, withPart, withoutPart, type Scope } from './model.ts'
+import { sentence, sentenceText, type ScopeNames } from './sentence.ts'
+import { instantsOf } from './span.ts'
+import { parseScope, scopeEntries } from './url.ts'
+import { anyScope } from './scope.arbitrary.ts'
+
+const names: ScopeNames = {
+  actor: (id) => ({ 1: 'Oona Marchetti', 2: 'Tariq Lindqvist' })[id],
+  type: (id) => ({ 1: 'tenancies', 2: 'contractors' })[id],
+  field: (id) => ({ 11: { name: 'weekly rent', typeId: 1 }, 12: { name: 'deposit', typeId: 1 }, 21: { name: 'bank account', typeId: 2 } })[id],
+  record: ({ key }) => (key === '["7"]' ? 'Tenancy 7' : undefined),
+}
+const zone = 'Europe/London'
+const read = (text: string) => parseScope([...new URLSearchParams(text)])
+
+describe('the sentence', () => {
+  it.each([
+    ['', 'Changes to anything tracked by anyone, at any time.'],
+    ['what=t1,f21', 'Changes to tenancies and bank account of contractors by anyone, at any time.'],
+    ['what=f11,f12', 'Changes to weekly rent and deposit of tenancies by anyone, at any time.'],
+    ['what=!f11', 'Changes to anything but weekly rent of tenancies by anyone, at any time.'],
+    ['who=!k.import', 'Changes to anything tracked by anyone but imports, at any time.'],
+    ['who=a1,k.job', 'Changes to anything tracked by Oona Marchetti or scheduled jobs, at any time.'],
+    ['record=t1:["7"]', 'Changes to anything tracked on Tenancy 7 by anyone, at any time.'],
+    ['when=2026-03-01..2026-03-31@Europe/London', 'Changes to anything tracked by anyone, from 1 to 31 March 2026 (Europe/London).'],
+    ['when=2026-02-27..2026-03-02@UTC', 'Changes to anything tracked by anyone, from 27 February to 2 March 2026 (UTC).'],
+    ['when=2025-12-31..2026-01-01@UTC', 'Changes to anything tracked by anyone, from 31 December 2025 to 1 January 2026 (UTC).'],
+    ['when=..2026-03-31@UTC', 'Changes to anything tracked by anyone, up to 31 March 2026 (UTC).'],
+    ['when=!last7d@UTC', 'Changes to anything tracked by anyone, except in the last 7 days (UTC).'],
+    ['who=a99', 'Changes to anything tracked by actor 99, at any time.'],
+  ])('%s', (link, expected) => {
+    const { scope, problems } = read(link)
+    expect(problems).toEqual([])
+    expect(sentenceText(sentence(scope, names))).toBe(expected)
+  })
+})
+
+describe('a scope in a link', () => {
+  it('round-trips', () => {
+    fc.assert(
+      fc.property(anyScope, (scope) => {
+        const { scope: again, problems } = parseScope(scopeEntries(scope))
+        expect(problems).toEqual([])
+        expect(again).toEqual(scope)
+      }),
+    )
+  })
+
+  it.each([
+    ['who=bob', 'neither an actor'],
+    ['who=a1&who=a2', 'twice'],
+    ['what=t1,x9', 'neither a record type'],
+    ['what=', 'names nothing'],
+    ['record=7', 'does not name a record'],
+    ['record=t1:[7]', 'does not name a record'],
+    ['record=t1:["7"]&record=!t1:["8"]', 'one or the other'],
+    ['when=2026-02-30..@UTC', 'not a date'],
+    ['when=2026-03-02..2026-03-01@UTC', 'comes after'],
+    ['when=2026-03-02..2026-03-03', 'time zone'],
+    ['when=last0d@UTC', 'outside'],
+    ['when=..@UTC', 'names nothing'],
+    ['colour=red', 'not a part'],
+  ])('%s is named as not understood', (link, words) => {
+    const { problems } = read(link)
+    expect(problems.map((p) => p.words).join(' ')).toContain(words)
+  })
+
+  it('any text at all is answered, never thrown at', () => {
+    fc.assert(
+      fc.property(fc.array(fc.tuple(fc.constantFrom('who', 'what', 'record', 'when', 'x'), fc.string({ unit: 'binary' }))), (entries) => {
+        const { scope, problems } = parseScope(entries)
+        if (problems.length === 0) expect(parseScope(scopeEntries(scope)).scope).toEqual(scope)
+      }),
+    )
+  })
+})
+
+describe('matching', () => {
+  const change: ScopedChange = { actorId: 1, actorKind: 'person', typeId: 1, fieldId: 11, key: '["7"]', atMs: Date.parse('2026-03-31T22:59:59Z') }
+  const now = Date.parse('2026-04-02T09:00:00Z')
+  it.each([
+    ['', true],
+    ['who=a1', true],
+    ['who=k.import', false],
+    ['who=!k.import', true],
+    ['what=t2', false],
+    ['what=f11', true],
+    ['record=t1:["7"]', true],
+    ['record=t2:["7"]', false],
+    ['when=2026-03-01..2026-03-31@Europe/London', true],
+    ['when=2026-03-01..2026-03-31@America/New_York', true],
+    ['when=2026-04-01..@Asia/Kolkata', true],
+    ['when=2026-04-01..@Europe/London', false],
+    ['when=last3d@Europe/London', true],
+    ['when=last2d@Europe/London', false],
+  ])('%s: %s', (link, expected) => expect(matches(read(link).scope, change, now)).toBe(expected))
+
+  it('a part and its opposite split the changes without remainder', () => {
+    fc.assert(
+      fc.property(anyScope, fc.constantFrom(...actorKinds), fc.integer({ min: 1, max: 3 }), (scope, actorKind, id) => {
+        const one = { ...change, actorKind, actorId: id, fieldId: id }
+        for (const part of partsOf(scope)) {
+          const only: Scope = withPart({}, part)
+          const opposite: Scope = withPart({}, { ...part, exclude: !part.exclude })
+          expect(matches(only, one, now)).toBe(!matches(opposite, one, now))
+        }
+      }),
+    )
+  })
+
+  it('removing a part never narrows', () => {
+    fc.assert(
+      fc.property(anyScope, (scope) => {
+        if (!matches(scope, change, now)) return
+        for (const part of partsOf(scope)) expect(matches(withoutPart(scope, part.part), change, now)).toBe(true)
+      }),
+    )
+  })
+})
+
+describe('spans', () => {
+  it('a day of the clocks going forward has 23 hours', () => {
+    const { fromMs, toMs } = instantsOf({ span: 'days', from: '2026-03-29', to: '2026-03-29', zone }, 0)
+    expect((toMs! - fromMs!) / 3_600_000).toBe(23)
+  })
+  it('knows a part that names nothing', () => {
+    expect(isHollow({ part: 'when', exclude: false, span: { span: 'days', from: null, to: null, zone } })).toBe(true)
+  })
+})

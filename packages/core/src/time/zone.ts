@@ -1,0 +1,82 @@
+const formats = new Map<string, Intl.DateTimeFormat>()
+
+function formatIn(zone: string): Intl.DateTimeFormat {
+  let format = formats.get(zone)
+  if (!format) {
+    format = new Intl.DateTimeFormat('en-GB', {
+      timeZone: zone,
+      hourCycle: 'h23',
+      year: 'numeric',
+      month: '2-digit',
+      day: '2-digit',
+      hour: '2-digit',
+      minute: '2-digit',
+      second: '2-digit',
+    })
+    formats.set(zone, format)
+  }
+  return format
+}
+
+export interface WallClock {
+  /** `YYYY-MM-DD`. */
+  date: string
+  /** `HH:MM:SS`. */
+  time: string
+}
+
+export function isZone(zone: string): boolean {
+  try {
+    formatIn(zone)
+    return true
+  } catch (error) {
+    if (error instanceof RangeError) return false
+    throw error
+  }
+}
+
+/** What the wall clock in `zone` (an IANA name) shows at `epochMs`. */
+export function wallClock(epochMs: number, zone: string): WallClock {
+  const part: Record<string, string> = {}
+  for (const { type, value } of formatIn(zone).formatToParts(epochMs)) part[type] = value
+  return {
+    date: `${part['year']!.padStart(4, '0')}-${part['month']}-${part['day']}`,
+    time: `${part['hour']}:${part['minute']}:${part['second']}`,
+  }
+}
+
+/** Milliseconds by which `zone` is ahead of UTC at `epochMs`. */
+export function offsetMs(epochMs: number, zone: string): number {
+  const { date, time } = wallClock(epochMs, zone)
+  return Date.parse(`${date}T${time}Z`) - Math.floor(epochMs / 1000) * 1000
+}
+
+export function isDate(text: string): boolean {
+  if (!/^\d{4}-\d{2}-\d{2}$/.test(text)) return false
+  const ms = Date.parse(`${text}T00:00:00Z`)
+  return Number.isFinite(ms) && new Date(ms).toISOString().slice(0, 10) === text
+}
+
+/**
+ * The first instant of a calendar day in a zone, in epoch milliseconds. Where the clock jumps over midnight
+ * (some zones change to summer time then) it is the instant of the jump.
+ */
+export function startOfDay(date: string, zone: string): number {
+  const asUtc = Date.parse(`${date}T00:00:00Z`)
+  let instant = asUtc - offsetMs(asUtc, zone)
+  instant = asUtc - offsetMs(instant, zone)
+  if (wallClock(instant, zone).date < date) {
+    // Midnight does not exist that day: the offset before the jump gives an instant of the day before.
+    instant = asUtc - offsetMs(instant - 12 * 3_600_000, zone)
+  } else {
+    // Midnight may exist twice (clocks going back at midnight): take the earlier.
+    const earlier = asUtc - offsetMs(instant - 3 * 3_600_000, zone)
+    if (earlier < instant && wallClock(earlier, zone).date === date) instant = earlier
+  }
+  return instant
+}
+
+/** The calendar day `days` after `date` (negative for before). */
+export function addDays(date: string, days: number): string {
+  return new Date(Date.parse(`${date}T00:00:00Z`) + days * 86_400_000).toISOString().slice(0, 10)
+}

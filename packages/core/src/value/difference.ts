@@ -1,0 +1,63 @@
+import Big from 'big.js'
+import { arrayMembers } from './array.ts'
+import { valueKind, type CapturedValue } from './type.ts'
+
+/** What changed between two values of one type, in the terms a person would use. */
+export type Difference =
+  | { kind: 'none' }
+  | { kind: 'appeared' }
+  | { kind: 'vanished' }
+  | {
+      kind: 'number'
+      /** Exact, in the value's own unit; a plain decimal with its sign. */
+      by: string
+      /** Percentage of the before-value, rounded to one decimal; null when the before-value is zero. */
+      percent: number | null
+    }
+  | { kind: 'days'; by: number }
+  | { kind: 'members'; added: string[]; removed: string[] }
+  | { kind: 'other' }
+
+const decimal = /^-?\d+(\.\d+)?([eE][-+]?\d+)?$/
+
+/** `baseType` as for {@link valueKind}. Values that are not what their type says (NaN, infinity) differ as 'other'. */
+export function difference(before: CapturedValue, after: CapturedValue, baseType: string): Difference {
+  if (before === after) return { kind: 'none' }
+  if (before === null) return { kind: 'appeared' }
+  if (after === null) return { kind: 'vanished' }
+  switch (valueKind(baseType)) {
+    case 'number':
+      return numberDifference(before, after)
+    case 'date':
+      return dayDifference(before, after)
+    case 'set':
+      return memberDifference(before, after)
+    default:
+      return { kind: 'other' }
+  }
+}
+
+function numberDifference(before: string, after: string): Difference {
+  if (!decimal.test(before) || !decimal.test(after)) return { kind: 'other' }
+  const from = new Big(before)
+  const by = new Big(after).minus(from)
+  const percent = from.eq(0) ? null : Number(by.div(from.abs()).times(100).round(1).toString())
+  return { kind: 'number', by: by.toFixed(), percent }
+}
+
+function dayDifference(before: string, after: string): Difference {
+  const from = Date.parse(`${before}T00:00:00Z`)
+  const to = Date.parse(`${after}T00:00:00Z`)
+  if (!Number.isFinite(from) || !Number.isFinite(to)) return { kind: 'other' }
+  return { kind: 'days', by: Math.round((to - from) / 86_400_000) }
+}
+
+function memberDifference(before: string, after: string): Difference {
+  const from = arrayMembers(before)
+  const to = arrayMembers(after)
+  if (!from || !to) return { kind: 'other' }
+  const text = (member: CapturedValue) => member ?? 'nothing'
+  const added = to.filter((member) => !from.includes(member)).map(text)
+  const removed = from.filter((member) => !to.includes(member)).map(text)
+  return added.length || removed.length ? { kind: 'members', added, removed } : { kind: 'other' }
+}

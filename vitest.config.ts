@@ -1,0 +1,29 @@
+import { defineConfig } from 'vitest/config'
+
+const conditions = ['spoor-source']
+const resolve = { conditions: [...conditions, 'module', 'node', 'import', 'default'] }
+const shared = { resolve, ssr: { resolve: { conditions } } }
+
+export default defineConfig({
+  test: {
+    projects: [
+      {
+        ...shared,
+        test: { name: 'core', include: ['packages/{core,contract,client}/src/**/*.test.ts'], environment: 'node' },
+      },
+      {
+        ...shared,
+        test: {
+          name: 'server',
+          include: ['packages/{server,demo}/{src,test}/**/*.test.ts'],
+          environment: 'node',
+          globalSetup: ['./packages/server/test/cluster.ts'],
+          testTimeout: 60_000,
+          hookTimeout: 120_000,
+          pool: 'forks',
+          maxWorkers: 2,
+        },
+      },
+    ],
+  },
+})
