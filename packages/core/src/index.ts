@@ -1,6 +1,6 @@
 export { assertNever } from './words/assert-never.ts'
 export { capitalised, counted, grouped, listed, spoken } from './words/list.ts'
-export { addDays, isDate, isZone, startOfDay, wallClock, type WallClock } from './time/zone.ts'
+export { addDays, isDate, isZone, startOfDay, wallClock, wallClockText, type WallClock } from './time/zone.ts'
 export { arrayLiteral, arrayMembers } from './value/array.ts'
 export { difference, type Difference } from './value/difference.ts'
 export { valueKind, type CapturedValue, type ValueKind } from './value/type.ts'

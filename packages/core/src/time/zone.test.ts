@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { addDays, isDate, isZone, startOfDay, wallClock } from './zone.ts'
+import { addDays, isDate, isZone, startOfDay, wallClock, wallClockText } from './zone.ts'
 
 describe('start of a day in a zone', () => {
   it.each([
@@ -39,4 +39,12 @@ describe('dates and zones from outside', () => {
     expect(isZone('Europe/London')).toBe(true)
     expect(isZone('Larkmere/Nowhere')).toBe(false)
   })
+})
+
+describe('an instant as a zone’s wall clock shows it', () => {
+  it.each([
+    ['2026-07-20T16:52:07.123456Z', 'Europe/London', '2026-07-20T17:52:07.123456+01:00'],
+    ['2026-01-20T16:52:07Z', 'America/St_Johns', '2026-01-20T13:22:07-03:30'],
+    ['2026-01-20T20:00:00.5Z', 'Asia/Kolkata', '2026-01-21T01:30:00.5+05:30'],
+  ])('%s in %s', (instant, zone, text) => expect(wallClockText(instant, zone)).toBe(text))
 })

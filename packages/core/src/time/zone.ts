@@ -80,3 +80,16 @@ export function startOfDay(date: string, zone: string): number {
 export function addDays(date: string, days: number): string {
   return new Date(Date.parse(`${date}T00:00:00Z`) + days * 86_400_000).toISOString().slice(0, 10)
 }
+
+/**
+ * An instant (ISO 8601 in UTC, up to microseconds) as the wall clock of a zone shows it, with the offset:
+ * `2026-07-20T17:52:07.123456+01:00`.
+ */
+export function wallClockText(instant: string, zone: string): string {
+  const epochMs = Date.parse(instant)
+  const { date, time } = wallClock(epochMs, zone)
+  const fraction = /\.\d+/.exec(instant)?.[0] ?? ''
+  const minutes = Math.round(offsetMs(epochMs, zone) / 60_000)
+  const two = (n: number) => String(n).padStart(2, '0')
+  return `${date}T${time}${fraction}${minutes < 0 ? '-' : '+'}${two(Math.floor(Math.abs(minutes) / 60))}:${two(Math.abs(minutes) % 60)}`
+}

@@ -1,0 +1,1 @@
+export { withActor, type ActorContext, type QueryClient } from './with-actor.ts'

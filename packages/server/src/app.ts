@@ -1,0 +1,83 @@
+import express, { Router, type Express } from 'express'
+import type { Pool } from 'pg'
+import type { Logger } from 'pino'
+import { pinoHttp } from 'pino-http'
+import { Problem } from './errors.ts'
+import { changesRouter } from './changes/routes.ts'
+import { correctionsRouter } from './corrections/routes.ts'
+import type { Database } from './database/knex.ts'
+import { problemHandler } from './http/errors.ts'
+import { openApi } from './http/openapi.ts'
+import { guardToken, identify, sessions } from './http/session.ts'
+import { securityHeaders, webRouter } from './http/web.ts'
+import { metricsText } from './pulse/metrics.ts'
+import type { PulseSource } from './pulse/pulse.ts'
+import { pulseRouter } from './pulse/routes.ts'
+import { People } from './people/people.ts'
+import { sessionRouter } from './people/routes.ts'
+import type { Sources } from './sources/registry.ts'
+import { trackingRouter } from './tracking/routes.ts'
+
+export interface AppDeps {
+  db: Database
+  sessionPool: Pool
+  sessionSecret: string
+  sources: Sources
+  pulse: PulseSource
+  log: Logger
+  https: boolean
+  webDirectory: string
+}
+
+const maxBody = '4mb'
+
+export function createApp(deps: AppDeps): Express {
+  const { db, sources, pulse, log, https } = deps
+  const people = new People(db)
+  const app = express()
+  app.disable('x-powered-by')
+  app.set('query parser', 'simple')
+  // Only the method, the path and the outcome: queries and bodies hold what people look for and values.
+  app.use(
+    pinoHttp({
+      logger: log,
+      autoLogging: { ignore: (request) => request.url === '/healthz' || request.url === '/readyz' },
+      customLogLevel: (_request, response) => (response.statusCode >= 500 ? 'error' : 'debug'),
+      serializers: {
+        req: (request: { method: string; url: string }) => ({ method: request.method, path: request.url.split('?')[0] }),
+        res: (response: { statusCode: number }) => ({ status: response.statusCode }),
+      },
+    }),
+  )
+  app.use(securityHeaders(https))
+
+  app.get('/healthz', (_request, response) => void response.type('text/plain').send('alive\n'))
+  app.get('/readyz', (_request, response, next) => {
+    db.raw('select 1').then(
+      () => response.type('text/plain').send('ready\n'),
+      () => next(new Problem('unexpected', 'Spoor’s database does not answer.')),
+    )
+  })
+  app.get('/metrics', (_request, response, next) => {
+    metricsText(db).then(({ type, text }) => response.type(type).send(text), next)
+  })
+
+  const api = Router()
+  api.use((_request, response, next) => {
+    response.set('cache-control', 'no-store')
+    next()
+  })
+  api.get('/openapi.json', (_request, response) => void response.json(openApi()))
+  api.use(sessions(deps.sessionPool, deps.sessionSecret, https), identify((id) => people.find(id)), express.json({ limit: maxBody }), guardToken)
+  api.use(sessionRouter({ people, log }))
+  api.use(changesRouter({ db }))
+  api.use(trackingRouter({ db, sources }))
+  api.use(correctionsRouter({ db, sources }))
+  api.use(pulseRouter(pulse))
+  api.use((request, _response, next) => next(new Problem('not-found', `The API has nothing at ${request.method} ${request.path}.`)))
+  app.use('/api/v1', api)
+
+  app.use(webRouter(deps.webDirectory))
+  app.use(problemHandler(log))
+  return app
+}

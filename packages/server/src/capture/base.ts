@@ -1,0 +1,42 @@
+/** What is installed in a source once, whatever is tracked: the outbox, its context function and its own facts. */
+export const baseSql = `
+create schema if not exists spoor_capture;
+comment on schema spoor_capture is 'Change tracking by Spoor. Generated: do not edit.';
+grant usage on schema spoor_capture to public;
+
+create table if not exists spoor_capture.meta (
+  name text primary key,
+  value text not null
+);
+insert into spoor_capture.meta (name, value) values
+  ('epoch', gen_random_uuid()::text),
+  ('salt', encode(sha256(convert_to(gen_random_uuid()::text || gen_random_uuid()::text, 'UTF8')), 'hex'))
+on conflict (name) do nothing;
+
+create table if not exists spoor_capture.outbox (
+  seq bigint generated always as identity primary key,
+  captured_at timestamptz not null,
+  transaction_id xid8 not null default pg_current_xact_id(),
+  type_id int not null,
+  plan_version int not null,
+  action text not null,
+  key text not null,
+  key_before text,
+  label text not null,
+  delta text not null,
+  context text,
+  login text not null,
+  application_name text,
+  client_address text
+) with (autovacuum_vacuum_scale_factor = 0.0, autovacuum_vacuum_threshold = 5000, autovacuum_vacuum_cost_delay = 0);
+
+create or replace function spoor_capture.context(
+  actor text default null, kind text default null, on_behalf_of text default null, channel text default null,
+  run text default null, reason text default null, correction int default null
+) returns void language sql set search_path = pg_catalog, pg_temp as $context$
+  select set_config('spoor.context', json_strip_nulls(json_build_object(
+    'actor', actor, 'kind', kind, 'onBehalfOf', on_behalf_of, 'channel', channel,
+    'run', run, 'reason', reason, 'correction', correction))::text, true)
+$context$;
+comment on function spoor_capture.context is 'Says who is making the changes of this transaction, by which channel and why.';
+`

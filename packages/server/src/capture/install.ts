@@ -1,0 +1,77 @@
+import { setTimeout as sleep } from 'node:timers/promises'
+import type { Database } from '../database/knex.ts'
+import { plainQuery } from '../database/plain.ts'
+import { quoteLiteral } from '../database/identifier.ts'
+import { errorCode, Problem } from '../errors.ts'
+import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { baseSql } from './base.ts'
+import { captureSql, uninstallSql, type CapturedTable } from './generate.ts'
+
+export interface Installation {
+  planVersion: number
+  install: readonly CapturedTable[]
+  /** Types tracked by the plan before and no longer. */
+  remove: readonly Pick<CapturedTable, 'typeId' | 'schema' | 'table'>[]
+}
+
+/** Everything an installation runs in the source, in order; the same for the same plan. */
+export function installationSql({ planVersion, install, remove }: Installation): string {
+  return [
+    baseSql,
+    ...remove.map(uninstallSql),
+    ...install.map((table) => captureSql(table, planVersion)),
+    `insert into spoor_capture.meta (name, value) values ('plan_version', ${quoteLiteral(String(planVersion))})
+on conflict (name) do update set value = excluded.value;\n`,
+  ].join('\n')
+}
+
+const tries = 6
+/** A waiting lock request makes the business queue behind it, so it waits shortly and comes again. */
+const lockTimeoutMs = 800
+
+/**
+ * Runs an installation as one transaction. When it fails the source is as before.
+ * @returns when the triggers were surely in force, by the source's clock.
+ * @throws Problem when the source refuses, is busy or cannot be reached.
+ */
+export async function installCapture(source: Database, installation: Installation): Promise<string> {
+  const sql = installationSql(installation)
+  for (let attempt = 1; ; attempt++) {
+    try {
+      await source.transaction(async (trx) => {
+        await plainQuery(trx, `set local lock_timeout = '${lockTimeoutMs}ms'`)
+        await plainQuery(trx, sql)
+      })
+      const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
+      return rows[0]!.now
+    } catch (error) {
+      if (errorCode(error) === '55P03' && attempt < tries) {
+        await sleep(200 * 2 ** attempt)
+        continue
+      }
+      throw refusal(error)
+    }
+  }
+}
+
+function refusal(error: unknown): Problem {
+  if (isUnreachable(error)) {
+    return new Problem('source-unreachable', `${unreachable(error).words} Nothing was installed and the draft is kept.`)
+  }
+  if (errorCode(error) === '55P03') {
+    return new Problem(
+      'source-busy',
+      `A table stayed locked by the business through ${tries} tries, so nothing was installed and the draft is kept. Try again when long-running work there has ended.`,
+    )
+  }
+  const words = error instanceof Error ? error.message : String(error)
+  return new Problem('source-refused', `The source answered: ${words}. Nothing was installed and the draft is kept.`)
+}
+
+/** The plan version a source says is installed; null when nothing ever was. */
+export async function installedVersion(source: Database): Promise<number | null> {
+  const { rows: found } = await source.raw<{ rows: { there: boolean }[] }>(`select to_regclass('spoor_capture.meta') is not null as there`)
+  if (!found[0]?.there) return null
+  const { rows } = await source.raw<{ rows: { value: string }[] }>(`select value from spoor_capture.meta where name = 'plan_version'`)
+  return rows[0] ? Number(rows[0].value) : null
+}

@@ -1,0 +1,129 @@
+import { Transform } from 'node:stream'
+import { wallClockText, type ActorKind, type Scope } from '@spoor/core'
+import { exportColumns, type ExportColumn } from '@spoor/contract'
+import { stringify } from 'csv-stringify'
+import type { Database } from '../database/knex.ts'
+import { whereScope } from './scope-sql.ts'
+
+export interface ExportRow {
+  captured_at: string
+  save_id: string
+  actor_name: string
+  actor_kind: ActorKind
+  claimed: boolean
+  on_behalf_of: string | null
+  type_name: string
+  label: string
+  record_key: string
+  action: string
+  field_name: string
+  before: string | null
+  after: string | null
+  channel: string
+  reason: string | null
+  db_login: string
+}
+
+const headings: Readonly<Record<ExportColumn, string>> = {
+  time: 'time',
+  who: 'who',
+  kind: 'kind of actor',
+  onBehalfOf: 'on behalf of',
+  type: 'record type',
+  record: 'record',
+  key: 'record key',
+  action: 'action',
+  field: 'field',
+  before: 'before',
+  after: 'after',
+  channel: 'channel',
+  reason: 'reason',
+  login: 'database login',
+  save: 'save',
+}
+
+/**
+ * A cell that no spreadsheet takes for a formula: text beginning with one of the signs that start one, or with
+ * an apostrophe, gets an apostrophe in front. Taking one leading apostrophe off gives the value back exactly.
+ * Plain numbers stay as they are, so that -5 can be summed.
+ */
+export function inert(text: string): string {
+  if (/^[-+]\d+(\.\d+)?$/.test(text)) return text
+  return /^['=+\-@\t\r\n]/.test(text) ? `'${text}` : text
+}
+
+function cell(row: ExportRow, column: ExportColumn, zone: string): string | null {
+  switch (column) {
+    case 'time':
+      return wallClockText(row.captured_at, zone)
+    case 'who':
+      return row.claimed ? `${row.actor_name} (claimed)` : row.actor_name
+    case 'kind':
+      return row.actor_kind
+    case 'onBehalfOf':
+      return row.on_behalf_of
+    case 'type':
+      return row.type_name
+    case 'record':
+      return row.label
+    case 'key':
+      return row.record_key
+    case 'action':
+      return row.action
+    case 'field':
+      return row.field_name
+    case 'before':
+      return row.before
+    case 'after':
+      return row.after
+    case 'channel':
+      return row.channel
+    case 'reason':
+      return row.reason
+    case 'login':
+      return row.db_login
+    case 'save':
+      return row.save_id
+  }
+}
+
+/**
+ * Turns rows into CSV (RFC 4180, CRLF). NULL is an empty cell, empty text a quoted one. Times are wall-clock times
+ * of `zone` with their offset.
+ */
+export function csvLines(columns: readonly ExportColumn[] | undefined, zone: string): [Transform, Transform] {
+  const chosen = columns ?? exportColumns
+  const cells = new Transform({
+    objectMode: true,
+    transform(row: ExportRow, _encoding, done) {
+      done(null, chosen.map((column) => {
+        const text = cell(row, column, zone)
+        return text === null ? null : inert(text)
+      })) // prettier-ignore
+    },
+  })
+  const lines = stringify({
+    header: true,
+    columns: chosen.map((column) => ({ key: column, header: headings[column] })),
+    record_delimiter: 'windows',
+    // Every text is quoted, the empty one too, so that only NULL is an empty cell.
+    quoted_string: true,
+  })
+  return [cells, lines]
+}
+
+/** Changes of all scopes with what the export's columns need, newest first, as a query to be streamed. */
+export function exportQuery(db: Database, scopes: readonly Scope[], nowMs: number) {
+  const query = db('ledger.change as c')
+    .join('ledger.save as s', (on) => on.on('s.id', 'c.save_id').andOn('s.captured_at', 'c.captured_at'))
+    .join('spoor.actor as a', 'a.id', 'c.actor_id')
+    .join('spoor.record_type as t', 't.id', 'c.type_id')
+    .join('spoor.field as f', 'f.id', 'c.field_id')
+  for (const scope of scopes) whereScope(query, scope, 'change', 'c', nowMs)
+  return query
+    .orderBy([{ column: 'c.captured_at', order: 'desc' }, { column: 'c.save_id', order: 'desc' }, { column: 'c.field_id' }]) // prettier-ignore
+    .select(
+      'c.captured_at', 'c.save_id', 'a.name as actor_name', 'c.actor_kind', 's.claimed', 's.on_behalf_of', 't.name as type_name', 's.label',
+      'c.record_key', 's.action', 'f.name as field_name', 'c.before', 'c.after', 's.channel', 's.reason', 's.db_login',
+    ) // prettier-ignore
+}

@@ -1,0 +1,105 @@
+import type { Afterwards, SaveDetail } from '@spoor/contract'
+import type { Scope } from '@spoor/core'
+import type { Database } from '../../database/knex.ts'
+import { whereScope } from '../scope-sql.ts'
+import { changesOf, saveShown, type SaveRow } from './saves.ts'
+
+/** One save with everything known of it, or null when there is none within the person's reach. */
+export async function saveDetail(db: Database, saveId: string, reach: Scope, nowMs: number): Promise<SaveDetail | null> {
+  const query = db('ledger.save as s').join('spoor.actor as a', 'a.id', 's.actor_id').where('s.id', saveId)
+  whereScope(query, reach, 'save', 's', nowMs)
+  const row = (await query.first('s.*', 'a.name as actor_name')) as SaveRow | undefined
+  if (!row) return null
+  const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
+    changesOf(db, [row], null, [{}], nowMs),
+    afterwardsOf(db, row, reach, nowMs),
+    trackedSinceOf(db, row),
+    neighboursOf(db, row, reach, nowMs),
+    db('spoor.source_login').where({ source_id: row.source_id, login: row.db_login }).first<{ may_declare: boolean } | undefined>('may_declare'),
+    inTransaction(db, row, reach, nowMs),
+  ])
+  return {
+    save: saveShown(row, changes.get(row.id) ?? []),
+    dbLogin: row.db_login,
+    mayDeclare: login?.may_declare ?? false,
+    applicationName: row.application_name,
+    clientAddress: row.client_address,
+    transaction: row.transaction_id,
+    planVersion: row.plan_version,
+    savesInTransaction: transaction,
+    trackedSince,
+    afterwards,
+    ...neighbours,
+  }
+}
+
+interface LaterRow {
+  field_id: number
+  times: string
+  save_id: string
+  captured_at: string
+  actor_name: string
+  action: SaveDetail['save']['action']
+  after: string | null
+  back: boolean
+}
+
+/** What happened to the save's fields in the same record after it. */
+async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: number): Promise<Afterwards[]> {
+  const later = db('ledger.change as c')
+    .where({ 'c.type_id': save.type_id, 'c.record_key': save.record_key })
+    .where('c.captured_at', '>=', save.captured_at)
+    .whereRaw('(c.captured_at, c.save_id) > (?::timestamptz, ?::bigint)', [save.captured_at, save.id])
+    .select(
+      'c.field_id', 'c.save_id', 'c.captured_at', 'c.after',
+      db.raw('count(*) over (partition by c.field_id) as times'),
+      db.raw('row_number() over (partition by c.field_id order by c.captured_at desc, c.save_id desc) as place'),
+    ) // prettier-ignore
+  whereScope(later, reach, 'change', 'c', nowMs)
+  const rows: LaterRow[] = await db
+    .with('later', later)
+    .from('later as l')
+    .join('ledger.save as s', (on) => on.on('s.id', 'l.save_id').andOn('s.captured_at', 'l.captured_at'))
+    .join('spoor.actor as a', 'a.id', 's.actor_id')
+    .leftJoin('ledger.change as mine', (on) =>
+      on.on('mine.field_id', 'l.field_id').andOnVal('mine.save_id', save.id).andOnVal('mine.captured_at', save.captured_at),
+    )
+    .where('l.place', 1)
+    .select('l.*', 's.action', 'a.name as actor_name', db.raw('mine.before is not distinct from l.after as back'))
+  return rows.map((row) => ({
+    fieldId: row.field_id,
+    times: Number(row.times),
+    latest: { saveId: row.save_id, at: row.captured_at, actorName: row.actor_name, after: row.after, action: row.action, backToBefore: row.back },
+  }))
+}
+
+async function trackedSinceOf(db: Database, save: SaveRow): Promise<Record<string, string>> {
+  const rows = await db('spoor.coverage as c')
+    .join('spoor.field as f', 'f.id', 'c.field_id')
+    .where('f.type_id', save.type_id)
+    .where((q) => q.whereNull('c.to_at').orWhere('c.to_at', '>', save.captured_at))
+    .orderBy('c.from_at', 'desc')
+    .select<{ field_id: number; from_at: string }[]>('c.field_id', 'c.from_at')
+  return Object.fromEntries(rows.map((row) => [row.field_id, row.from_at]))
+}
+
+async function neighboursOf(db: Database, save: SaveRow, reach: Scope, nowMs: number): Promise<Pick<SaveDetail, 'earlier' | 'later'>> {
+  const beside = async (sign: '<' | '>') => {
+    const query = db('ledger.save as s')
+      .where({ 's.type_id': save.type_id, 's.record_key': save.record_key })
+      .whereRaw(`(s.captured_at, s.id) ${sign} (?::timestamptz, ?::bigint)`, [save.captured_at, save.id])
+    whereScope(query, reach, 'save', 's', nowMs)
+    const order = sign === '<' ? 'desc' : 'asc'
+    const row = await query.orderBy([{ column: 's.captured_at', order }, { column: 's.id', order }]).first<{ id: string } | undefined>('s.id') // prettier-ignore
+    return row?.id ?? null
+  }
+  const [earlier, later] = await Promise.all([beside('<'), beside('>')])
+  return { earlier, later }
+}
+
+async function inTransaction(db: Database, save: SaveRow, reach: Scope, nowMs: number): Promise<number> {
+  const query = db('ledger.save as s').where({ 's.source_id': save.source_id, 's.transaction_id': save.transaction_id })
+  whereScope(query, reach, 'save', 's', nowMs)
+  const [row] = await query.count<{ count: string }[]>('* as count')
+  return Number(row?.count ?? 0)
+}

@@ -1,0 +1,152 @@
+import { matches, type ActorKind, type Scope } from '@spoor/core'
+import type { Change, Save, SavePage } from '@spoor/contract'
+import { boundArray, type Database } from '../../database/knex.ts'
+import { asksFields, whereScope } from '../scope-sql.ts'
+
+/** Longer values come cut in lists; the opened save has them whole. */
+const listValueLength = 300
+
+export interface SaveRow {
+  id: string
+  captured_at: string
+  source_id: number
+  type_id: number
+  record_key: string
+  label: string
+  action: Save['action']
+  actor_id: number
+  actor_name: string
+  actor_kind: ActorKind
+  claimed: boolean
+  on_behalf_of: string | null
+  channel: string
+  run: string | null
+  reason: string | null
+  correction_id: number | null
+  db_login: string
+  application_name: string | null
+  client_address: string | null
+  transaction_id: string
+  plan_version: number
+}
+
+export interface PageRequest {
+  /** `<captured_at>_<id>` of the last save already shown. */
+  after: string | undefined
+  limit: number
+  nowMs: number
+}
+
+/** One page of the saves that all scopes mean, newest first, by keyset. */
+export async function savePage(db: Database, scopes: readonly Scope[], { after, limit, nowMs }: PageRequest): Promise<SavePage> {
+  const byChange = scopes.some(asksFields)
+  const [table, idColumn] = byChange ? ['ledger.change', 'save_id'] : ['ledger.save', 'id']
+  const query = db(`${table} as r`).distinct('r.captured_at', `r.${idColumn} as id`)
+  for (const scope of scopes) whereScope(query, scope, byChange ? 'change' : 'save', 'r', nowMs)
+  if (after !== undefined) {
+    const [at, id] = after.split('_') as [string, string]
+    // The comparison with the time alone lets the planner skip partitions; a row comparison does not.
+    query.where('r.captured_at', '<=', at).whereRaw('(r.captured_at, ??) < (?::timestamptz, ?::bigint)', [`r.${idColumn}`, at, id])
+  }
+  const found: { captured_at: string; id: string }[] = await query.orderBy([
+    { column: 'r.captured_at', order: 'desc' },
+    { column: 'id', order: 'desc' },
+  ]).limit(limit + 1)
+  const page = found.slice(0, limit)
+  const rows = await saveRows(db, page)
+  const changes = await changesOf(db, rows, listValueLength, scopes, nowMs)
+  const last = page.at(-1)
+  return {
+    saves: rows.map((row) => saveShown(row, changes.get(row.id) ?? [])),
+    next: found.length > limit && last ? `${last.captured_at}_${last.id}` : null,
+  }
+}
+
+/** Saves by time and id, newest first. */
+export async function saveRows(db: Database, page: readonly { captured_at: string; id: string }[]): Promise<SaveRow[]> {
+  if (page.length === 0) return []
+  const { rows } = await db.raw<{ rows: SaveRow[] }>(
+    `select s.*, a.name as actor_name
+       from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
+       join ledger.save s on s.captured_at = wanted.captured_at and s.id = wanted.id
+       join spoor.actor a on a.id = s.actor_id
+      order by s.captured_at desc, s.id desc`,
+    [boundArray(page.map((row) => row.captured_at)), boundArray(page.map((row) => row.id))],
+  )
+  return rows
+}
+
+interface ChangeRow {
+  save_id: string
+  field_id: number
+  before: string | null
+  after: string | null
+  before_cut: boolean
+  after_cut: boolean
+  reverted_by: number | null
+}
+
+/** The changes of some saves by save id; `valueLength` null gives values whole. */
+export async function changesOf(
+  db: Database,
+  saves: readonly SaveRow[],
+  valueLength: number | null,
+  scopes: readonly Scope[],
+  nowMs: number,
+): Promise<Map<string, Change[]>> {
+  const bySave = new Map<string, Change[]>()
+  if (saves.length === 0) return bySave
+  const limit = valueLength ?? 1_000_000_000
+  const { rows } = await db.raw<{ rows: ChangeRow[] }>(
+    `select c.save_id, c.field_id, left(c.before, ?) as before, left(c.after, ?) as after,
+            coalesce(length(c.before) > ?, false) as before_cut, coalesce(length(c.after) > ?, false) as after_cut,
+            (select max(cc.correction_id) from spoor.correction_change cc join spoor.correction_item i on i.id = cc.item_id
+              where cc.save_id = c.save_id and cc.field_id = c.field_id and i.written) as reverted_by
+       from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
+       join ledger.change c on c.captured_at = wanted.captured_at and c.save_id = wanted.id
+      order by c.save_id, c.field_id`,
+    [limit, limit, limit, limit, boundArray(saves.map((save) => save.captured_at)), boundArray(saves.map((save) => save.id))],
+  )
+  const byId = new Map(saves.map((save) => [save.id, save]))
+  for (const row of rows) {
+    const save = byId.get(row.save_id)!
+    const scoped = {
+      actorId: save.actor_id,
+      actorKind: save.actor_kind,
+      typeId: save.type_id,
+      fieldId: row.field_id,
+      key: save.record_key,
+      atMs: Date.parse(save.captured_at),
+    }
+    const list = bySave.get(row.save_id) ?? []
+    list.push({
+      fieldId: row.field_id,
+      before: row.before,
+      after: row.after,
+      beforeCut: row.before_cut,
+      afterCut: row.after_cut,
+      inScope: scopes.every((scope) => matches(scope, scoped, nowMs)),
+      revertedBy: row.reverted_by,
+    })
+    bySave.set(row.save_id, list)
+  }
+  return bySave
+}
+
+export function saveShown(row: SaveRow, changes: Change[]): Save {
+  return {
+    id: row.id,
+    at: row.captured_at,
+    typeId: row.type_id,
+    key: row.record_key,
+    label: row.label,
+    action: row.action,
+    actor: { id: row.actor_id, name: row.actor_name, kind: row.actor_kind, claimed: row.claimed },
+    onBehalfOf: row.on_behalf_of,
+    channel: row.channel,
+    run: row.run,
+    reason: row.reason,
+    correctionId: row.correction_id,
+    changes,
+  }
+}

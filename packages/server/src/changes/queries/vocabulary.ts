@@ -1,0 +1,48 @@
+import type { RecordHits, Vocabulary } from '@spoor/contract'
+import type { ActorKind, Scope } from '@spoor/core'
+import type { Knex } from 'knex'
+import type { Database } from '../../database/knex.ts'
+import { whereScope } from '../scope-sql.ts'
+
+/** The names a scope can be written with: fields that are or were tracked, and actors seen, within the reach. */
+export async function readVocabulary(db: Database, reach: Scope | null): Promise<Vocabulary> {
+  const fields = db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .whereExists((q) => q.select(1).from('spoor.coverage as c').whereRaw('c.field_id = f.id'))
+    .orderBy(['t.area', 't.name', 'f.attribute_number'])
+    .select('f.id', 'f.type_id as typeId', 'f.name', 'f.base_type as baseType')
+    .select(db.raw('exists (select from spoor.coverage c where c.field_id = f.id and c.to_at is null) as tracked'))
+  const actors = db('spoor.actor as a').orderBy(['a.kind', 'a.name']).select('a.id', 'a.name', 'a.kind')
+  if (reach) {
+    fields.whereExists((q) => {
+      q.select(1).from('ledger.change as c').whereRaw('c.field_id = f.id')
+      whereScope(q, reach, 'change', 'c', 0)
+    })
+    actors.whereIn('a.id', [...(reach.who?.actors ?? [])])
+  }
+  const [fieldRows, actorRows] = (await Promise.all([fields, actors])) as [Vocabulary['fields'], { id: number; name: string; kind: ActorKind }[]]
+  const types: Vocabulary['types'] = await db('spoor.record_type')
+    .whereIn('id', [...new Set(fieldRows.map((field) => field.typeId))])
+    .orderBy(['area', 'name'])
+    .select('id', 'name', 'plural', 'area')
+  return { types, fields: fieldRows, actors: actorRows }
+}
+
+const mostHits = 20
+
+/** Records whose label or key contains the words, those that begin with them first. */
+export async function findRecords(db: Database, words: string, typeId: number | undefined, reach: Scope | null, nowMs: number): Promise<RecordHits> {
+  const anywhere = `%${words.replace(/[\\%_]/g, '\\$&')}%`
+  const query: Knex.QueryBuilder = db('spoor.record as r').where((q) => q.whereILike('r.label', anywhere).orWhereILike('r.record_key', anywhere))
+  if (typeId !== undefined) query.where('r.type_id', typeId)
+  if (reach)
+    query.whereExists((q) => {
+      q.select(1).from('ledger.save as s').whereRaw('s.type_id = r.type_id and s.record_key = r.record_key')
+      whereScope(q, reach, 'save', 's', nowMs)
+    })
+  const rows = (await query
+    .orderByRaw('r.label ilike ? desc, length(r.label), r.label', [anywhere.slice(1)])
+    .limit(mostHits)
+    .select('r.type_id as typeId', 'r.record_key as key', 'r.label', 'r.deleted')) as RecordHits['records']
+  return { records: rows }
+}

@@ -1,0 +1,110 @@
+import { actorKinds, canonicalKey, type ActorKind, type CapturedRow, type Delta, type SaveAction } from '@spoor/core'
+import * as v from 'valibot'
+import type { OutboxRow } from './outbox.ts'
+
+/** What a login of the source is known to be. */
+export interface KnownLogin {
+  mayDeclare: boolean
+  own: boolean
+}
+
+export interface Who {
+  kind: ActorKind
+  name: string
+  claimed: boolean
+}
+
+/** A captured row understood: a save, but for its number and its actor's number. */
+export interface CapturedSave extends CapturedRow {
+  seq: string
+  at: string
+  keyBefore: string | null
+  label: string
+  who: Who
+  onBehalfOf: string | null
+  channel: string
+  run: string | null
+  reason: string | null
+  correctionId: number | null
+  login: string
+  applicationName: string | null
+  clientAddress: string | null
+  planVersion: number
+}
+
+// PostgreSQL has no text with a NUL character; a context written by hand may smuggle one in.
+const text = v.optional(v.nullable(v.pipe(v.string(), v.maxLength(4000), v.transform((given) => given.replaceAll('\0', '\ufffd')))), null)
+const Context = v.object({
+  actor: text,
+  kind: v.optional(v.nullable(v.string()), null),
+  onBehalfOf: text,
+  channel: text,
+  run: text,
+  reason: text,
+  correction: v.optional(v.nullable(v.number()), null),
+})
+type Context = v.InferOutput<typeof Context>
+
+const noContext: Context = { actor: null, kind: null, onBehalfOf: null, channel: null, run: null, reason: null, correction: null }
+
+const value = v.nullable(v.pipe(v.string(), v.check((given) => !given.includes('\0'))))
+const DeltaShape = v.record(v.pipe(v.string(), v.regex(/^\d{1,9}$/)), v.tuple([value, value]))
+const actions: readonly SaveAction[] = ['create', 'change', 'delete']
+
+export type Interpreted = { understood: true; save: CapturedSave } | { understood: false; seq: string; why: string }
+
+/** Reads a row of the outbox. A context that is not one counts as none; anything else odd is said and set aside. */
+export function interpret(row: OutboxRow, logins: ReadonlyMap<string, KnownLogin>): Interpreted {
+  const not = (why: string): Interpreted => ({ understood: false, seq: row.seq, why })
+  if (!/^(19|20)\d\d-\d\d-\d\dT/.test(row.captured_at)) return not(`the time “${row.captured_at}” is not one at which this can have happened`)
+  const action = actions.find((known) => known === row.action)
+  if (!action) return not(`the action “${row.action}” is not known`)
+  const key = canonicalKey(row.key)
+  if (key === null) return not('the key is not a list of texts')
+  const delta = parse(DeltaShape, row.delta)
+  if (!delta) return not('the values are not pairs of before and after')
+  const login = logins.get(row.login) ?? { mayDeclare: false, own: false }
+  const context = (row.context === null ? null : parse(Context, row.context)) ?? noContext
+  return {
+    understood: true,
+    save: {
+      seq: row.seq,
+      at: row.captured_at,
+      transaction: row.transaction_id,
+      typeId: row.type_id,
+      planVersion: row.plan_version,
+      action,
+      key,
+      keyBefore: row.key_before === null ? null : canonicalKey(row.key_before),
+      label: row.label,
+      delta: delta as Delta,
+      who: whoOf(context, row.login, login),
+      onBehalfOf: context.onBehalfOf,
+      channel: context.channel ?? 'direct SQL',
+      run: context.run,
+      reason: context.reason,
+      correctionId: login.own ? context.correction : null,
+      login: row.login,
+      applicationName: row.application_name,
+      clientAddress: row.client_address,
+    },
+  }
+}
+
+function whoOf(context: Context, login: string, { mayDeclare }: KnownLogin): Who {
+  if (context.actor === null || context.actor === '') return { kind: 'unknown', name: `login ${login}`, claimed: false }
+  const kind = actorKinds.find((known) => known === context.kind) ?? (context.kind === null ? 'person' : 'unknown')
+  return { kind, name: context.actor, claimed: !mayDeclare }
+}
+
+function parse<S extends v.GenericSchema>(schema: S, json: string): v.InferOutput<S> | null {
+  let input: unknown
+  try {
+    input = JSON.parse(json)
+  } catch (error) {
+    if (error instanceof SyntaxError) return null
+    throw error
+  }
+  const parsed = v.safeParse(schema, input)
+  return parsed.success ? parsed.output : null
+}

@@ -1,0 +1,162 @@
+import { createHmac } from 'node:crypto'
+import { foldRows, type TrackingPlan } from '@spoor/core'
+import type { Knex } from 'knex'
+import { copyInto, copyLine } from '../database/copy.ts'
+import { boundArray, type Database } from '../database/knex.ts'
+import type { CapturedSave, Who } from './interpret.ts'
+
+export interface Batch {
+  sourceId: number
+  /** The count of batches the collector saw before it read; if it moved, another collector was here. */
+  batchesSeen: string
+  saves: readonly CapturedSave[]
+  setAside: readonly { seq: string; why: string; content: string }[]
+}
+
+export class CollectorSuperseded extends Error {}
+
+const saveColumns = [
+  'id', 'captured_at', 'source_id', 'type_id', 'record_key', 'key_before', 'label', 'action', 'actor_id', 'actor_kind', 'claimed',
+  'on_behalf_of', 'channel', 'run', 'reason', 'correction_id', 'db_login', 'application_name', 'client_address', 'transaction_id',
+  'plan_version', 'outbox_seq',
+] // prettier-ignore
+const changeColumns = ['save_id', 'captured_at', 'field_id', 'type_id', 'record_key', 'actor_id', 'actor_kind', 'before', 'after']
+
+/** Writes batches into the ledger, each in one transaction with the note of what was taken. */
+export class LedgerWriter {
+  readonly #db: Database
+  readonly #fingerprintKey: Buffer
+  readonly #actors = new Map<string, number>()
+  readonly #fingerprinted = new Map<string, boolean>()
+  constructor(db: Database, fingerprintKey: Buffer) {
+    this.#db = db
+    this.#fingerprintKey = fingerprintKey
+  }
+
+  /** @throws CollectorSuperseded when another collector took rows of this source meanwhile; nothing is written then. */
+  async write(batch: Batch): Promise<void> {
+    const saves = foldRows(batch.saves)
+    const actors = await this.#db.transaction(async (trx) => {
+      await this.#claim(trx, batch)
+      for (const month of new Set(saves.map((save) => save.at.slice(0, 7)))) await trx.raw('select ledger.ensure_month(?::date)', [`${month}-01`])
+      const actors = await this.#actorsOf(trx, saves)
+      await this.#learnFields(trx, batch.sourceId, saves)
+      const first = await nextSaveId(trx, saves.length)
+      const numbered = saves.map((save, i) => ({ save, id: String(first + BigInt(i)), actorId: actors.get(actorName(save.who))! }))
+      await copyInto(trx, 'ledger.save', saveColumns, numbered.map((n) => this.#saveLine(batch.sourceId, n)))
+      await copyInto(trx, 'ledger.change', changeColumns, numbered.flatMap((n) => this.#changeLines(n)))
+      await noteRecords(trx, numbered)
+      await noteCorrections(trx, saves)
+      if (batch.setAside.length > 0)
+        await trx('ledger.set_aside').insert(batch.setAside.map(({ seq, why, content }) => ({ source_id: batch.sourceId, outbox_seq: seq, why, content })))
+      return actors
+    })
+    for (const [name, number] of actors) this.#actors.set(name, number)
+  }
+
+  async #claim(trx: Knex.Transaction, { sourceId, batchesSeen, saves, setAside }: Batch): Promise<void> {
+    const taken = [...saves, ...setAside].map(({ seq }) => seq)
+    const updated = await trx('ledger.collector_state')
+      .where({ source_id: sourceId, batches: batchesSeen })
+      .update({ taken, batches: trx.raw('batches + 1'), saves: trx.raw('saves + ?', [saves.length]), seen_at: trx.fn.now(), trouble: null })
+    if (updated !== 1) throw new CollectorSuperseded(`another collector took rows of source ${sourceId}`)
+  }
+
+  /** Numbers of the saves' actors. New ones are remembered only once their transaction is committed. */
+  async #actorsOf(trx: Knex.Transaction, saves: readonly CapturedSave[]): Promise<ReadonlyMap<string, number>> {
+    const wanted = new Map(saves.map(({ who }) => [actorName(who), who]))
+    const numbers = new Map<string, number>()
+    for (const [key, { kind, name }] of wanted) {
+      const known = this.#actors.get(key)
+      if (known !== undefined) {
+        numbers.set(key, known)
+        continue
+      }
+      const { rows } = await trx.raw<{ rows: { id: number }[] }>(
+        `insert into spoor.actor (kind, name) values (?, ?) on conflict (kind, name) do update set name = excluded.name returning id`,
+        [kind, name],
+      )
+      numbers.set(key, rows[0]!.id)
+    }
+    return numbers
+  }
+
+  /** Which fields a plan version keeps as a fingerprint. */
+  async #learnFields(trx: Knex.Transaction, sourceId: number, saves: readonly CapturedSave[]): Promise<void> {
+    const versions = new Set(saves.map((save) => save.planVersion).filter((version) => !this.#fingerprinted.has(`v${version}`)))
+    for (const version of versions) {
+      const rows = await trx('spoor.plan_version').where({ source_id: sourceId, version }).select<{ plan: TrackingPlan }[]>('plan')
+      for (const { plan } of rows)
+        for (const type of Object.values(plan.types))
+          for (const [fieldId, { keep }] of Object.entries(type.fields)) this.#fingerprinted.set(`${version}/${fieldId}`, keep === 'fingerprint')
+      this.#fingerprinted.set(`v${version}`, true)
+    }
+  }
+
+  #saveLine(sourceId: number, { save, id, actorId }: Numbered): string {
+    return copyLine([
+      id, save.at, sourceId, save.typeId, save.key, save.keyBefore, save.label, save.action, actorId, save.who.kind, save.who.claimed,
+      save.onBehalfOf, save.channel, save.run, save.reason, save.correctionId, save.login, save.applicationName, save.clientAddress,
+      save.transaction, save.planVersion, save.seq,
+    ]) // prettier-ignore
+  }
+
+  #changeLines({ save, id, actorId }: Numbered): string[] {
+    return Object.entries(save.delta).map(([fieldId, [before, after]]) => {
+      const hashed = this.#fingerprinted.get(`${save.planVersion}/${fieldId}`) === true
+      const kept = (value: string | null) => (hashed && value !== null ? this.#fingerprint(value) : value)
+      return copyLine([id, save.at, fieldId, save.typeId, save.key, actorId, save.who.kind, kept(before), kept(after)])
+    })
+  }
+
+  /** The source's salted hash under a key that never leaves Spoor, so that the ledger's fingerprint cannot be guessed at from there. */
+  #fingerprint(sourceHash: string): string {
+    return createHmac('sha256', this.#fingerprintKey).update(sourceHash).digest('hex')
+  }
+}
+
+interface Numbered {
+  save: CapturedSave
+  id: string
+  actorId: number
+}
+
+function actorName({ kind, name }: Who): string {
+  return `${kind}\n${name}`
+}
+
+/** Draws `count` numbers without gaps: the head's row is locked until the transaction ends. */
+async function nextSaveId(trx: Knex.Transaction, count: number): Promise<bigint> {
+  const { rows } = await trx.raw<{ rows: { last_save_id: string }[] }>('update ledger.head set last_save_id = last_save_id + ? returning last_save_id', [count])
+  return BigInt(rows[0]!.last_save_id) - BigInt(count) + 1n
+}
+
+async function noteRecords(trx: Knex.Transaction, numbered: readonly Numbered[]): Promise<void> {
+  const latest = new Map<string, { typeId: number; key: string; label: string; deleted: boolean; id: string }>()
+  for (const { save, id } of numbered) {
+    const { typeId, key, keyBefore, label } = save
+    if (keyBefore !== null) latest.set(`${typeId}/${keyBefore}`, { typeId, key: keyBefore, label, deleted: true, id })
+    latest.set(`${typeId}/${key}`, { typeId, key, label, deleted: save.action === 'delete', id })
+  }
+  const records = [...latest.values()]
+  await trx.raw(
+    `insert into spoor.record (type_id, record_key, label, deleted, latest_save_id)
+     select * from unnest(?::int[], ?::text[], ?::text[], ?::boolean[], ?::bigint[])
+     on conflict (type_id, record_key) do update
+       set label = excluded.label, deleted = excluded.deleted, latest_save_id = excluded.latest_save_id`,
+    [
+      records.map((r) => r.typeId),
+      records.map((r) => r.key),
+      records.map((r) => r.label),
+      records.map((r) => r.deleted),
+      records.map((r) => r.id),
+    ].map(boundArray),
+  )
+}
+
+/** A correction whose saves arrive was applied, even if the server stopped before it could write that down. */
+async function noteCorrections(trx: Knex.Transaction, saves: readonly CapturedSave[]): Promise<void> {
+  const ids = [...new Set(saves.flatMap((save) => (save.correctionId === null ? [] : [save.correctionId])))]
+  if (ids.length === 0) return
+  await trx('spoor.correction').whereIn('id', ids).where({ state: 'draft' }).update({ state: 'applied', applied_at: trx.fn.now() })
+}

@@ -1,0 +1,70 @@
+import { resolve } from 'node:path'
+import * as v from 'valibot'
+
+const Port = v.pipe(v.string(), v.regex(/^\d{1,5}$/, 'a port number'), v.transform(Number), v.maxValue(65_535))
+const Url = v.pipe(v.string(), v.regex(/^postgres(ql)?:\/\//, 'a postgresql:// address'))
+
+/** The environment, read here and nowhere else. */
+const Environment = v.object({
+  SPOOR_PORT: v.optional(Port, '4310'),
+  SPOOR_HOST: v.optional(v.string(), '127.0.0.1'),
+  SPOOR_DATA_DIR: v.optional(v.string(), '.spoor'),
+  /** Spoor's own database, as the role the application works with. */
+  SPOOR_DATABASE_URL: Url,
+  /** The same database as the role that owns the schema; migrations run as it. Defaults to the one above. */
+  SPOOR_OWNER_DATABASE_URL: v.optional(Url),
+  /** A source to be registered at start if it is not yet. */
+  SPOOR_SOURCE_NAME: v.optional(v.string()),
+  SPOOR_SOURCE_URL: v.optional(Url),
+  /** Logins of that source which may declare an actor, separated by commas. */
+  SPOOR_SOURCE_DECLARING_LOGINS: v.optional(v.string(), ''),
+  SPOOR_LOG_LEVEL: v.optional(v.picklist(['fatal', 'error', 'warn', 'info', 'debug', 'trace', 'silent']), 'info'),
+  SPOOR_COLLECT_EVERY_MS: v.optional(v.pipe(v.string(), v.regex(/^\d{1,6}$/), v.transform(Number)), '200'),
+  /** Set when Spoor is reached over https, so that cookies are Secure. */
+  SPOOR_HTTPS: v.optional(v.picklist(['0', '1']), '0'),
+})
+
+export interface ResolvedConfig {
+  port: number
+  host: string
+  dataDir: string
+  databaseUrl: string
+  ownerDatabaseUrl: string
+  source: { name: string; url: string; declaringLogins: string[] } | null
+  logLevel: string
+  collectEveryMs: number
+  https: boolean
+}
+
+export class ConfigError extends Error {}
+
+/** @throws ConfigError naming every variable that is missing or wrong. */
+export function readConfig(env: Record<string, string | undefined>): ResolvedConfig {
+  const given = Object.fromEntries(Object.entries(env).filter(([, value]) => value !== undefined && value !== ''))
+  const parsed = v.safeParse(Environment, given)
+  if (!parsed.success) {
+    const lines = parsed.issues.map((issue) => {
+      const name = String(issue.path?.[0]?.key ?? '?')
+      return given[name] === undefined ? `${name} is not set` : `${name} is not ${issue.message}`
+    })
+    throw new ConfigError(`Spoor cannot start: ${lines.join('; ')}. See “Configuration” in README.md.`)
+  }
+  const e = parsed.output
+  return {
+    port: e.SPOOR_PORT,
+    host: e.SPOOR_HOST,
+    dataDir: resolve(e.SPOOR_DATA_DIR),
+    databaseUrl: e.SPOOR_DATABASE_URL,
+    ownerDatabaseUrl: e.SPOOR_OWNER_DATABASE_URL ?? e.SPOOR_DATABASE_URL,
+    source: e.SPOOR_SOURCE_URL
+      ? {
+          name: e.SPOOR_SOURCE_NAME ?? 'Business database',
+          url: e.SPOOR_SOURCE_URL,
+          declaringLogins: e.SPOOR_SOURCE_DECLARING_LOGINS.split(',').filter(Boolean),
+        }
+      : null,
+    logLevel: e.SPOOR_LOG_LEVEL,
+    collectEveryMs: e.SPOOR_COLLECT_EVERY_MS,
+    https: e.SPOOR_HTTPS === '1',
+  }
+}

@@ -1,0 +1,196 @@
+import { foldRows, itemPlace, rehearse, writesOf, type Choice, type CurrentValue, type GuardedWrite, type RehearsedItem, type RevertItem } from '@spoor/core'
+import type { CorrectionItem, Effect } from '@spoor/contract'
+import type { Knex } from 'knex'
+import { interpret } from '../collector/interpret.ts'
+import type { OutboxRow } from '../collector/outbox.ts'
+import { boundArray, type Database } from '../database/knex.ts'
+import { plainQuery } from '../database/plain.ts'
+import { errorCode, Problem } from '../errors.ts'
+import type { SignedIn } from '../http/bind.ts'
+import type { Sources } from '../sources/registry.ts'
+import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { blockedWords, readItems } from './store.ts'
+import { lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
+import { writableTables } from './tables.ts'
+
+export interface CarryOutDeps {
+  db: Database
+  sources: Sources
+}
+
+/** Ends a trial: the source's transaction is rolled back and this carries what it showed. */
+class TrialOver extends Error {
+  readonly effects: Effect[]
+  constructor(effects: Effect[]) {
+    super('trial over')
+    this.effects = effects
+  }
+}
+
+interface Trial {
+  refusal: string | null
+  effects: Effect[]
+}
+
+interface Plan {
+  sourceId: number
+  items: CorrectionItem[]
+  tables: Map<number, WritableTable>
+  fingerprinted: Set<number>
+}
+
+/**
+ * Compares a draft with the source as it is now and tries its writes for real in a transaction that is rolled
+ * back, so that the source's own constraints and triggers give their verdict.
+ */
+export async function rehearseCorrection(deps: CarryOutDeps, correctionId: number, choices: ReadonlyMap<number, Choice>, person: SignedIn): Promise<void> {
+  await deps.db.transaction(async (trx) => {
+    const plan = await readPlan(deps, trx, correctionId)
+    for (const item of plan.items) item.choice = choices.get(item.id) ?? item.choice
+    const source = await deps.sources.connection(plan.sourceId)
+    let rehearsed: RehearsedItem[] = []
+    const trial = await reaching(() =>
+      tried(source, async (sourceTrx) => {
+        rehearsed = await compare(sourceTrx, plan)
+        const writes = writesOf(rehearsed)
+        await declare(sourceTrx, person, 'rehearsal', correctionId)
+        await writeGuarded(sourceTrx, plan.tables, writes)
+        throw new TrialOver(await effectsOf(sourceTrx, writes))
+      }),
+    )
+    if (rehearsed.length > 0) await storeRehearsal(trx, plan.items, rehearsed)
+    const stored = { at: new Date().toISOString(), ...trial }
+    await trx('spoor.correction').where({ id: correctionId }).update({ trial: JSON.stringify(stored) })
+  })
+}
+
+async function tried(source: Database, attempt: (trx: Knex.Transaction) => Promise<never>): Promise<Trial> {
+  try {
+    return await source.transaction(attempt)
+  } catch (error) {
+    if (error instanceof TrialOver) return { refusal: null, effects: error.effects }
+    if (isUnreachable(error) || errorCode(error) === undefined) throw error
+    return { refusal: (error as Error).message, effects: [] }
+  }
+}
+
+/**
+ * Writes a rehearsed draft, all or none. Nothing is overwritten that changed since the rehearsal: then nothing is
+ * written and the draft stands.
+ */
+export async function applyCorrection(deps: CarryOutDeps, correctionId: number, reason: string, person: SignedIn): Promise<void> {
+  await deps.db.transaction(async (trx) => {
+    const plan = await readPlan(deps, trx, correctionId)
+    const source = await deps.sources.connection(plan.sourceId)
+    const writes = await reaching(() =>
+      source
+        .transaction(async (sourceTrx) => {
+          const rehearsed = await compare(sourceTrx, plan)
+          demandUnmoved(plan.items, rehearsed)
+          const planned = writesOf(rehearsed)
+          if (planned.length === 0) throw new Problem('nothing-to-revert', 'No value would be written: each is as wanted already, blocked, or was changed since and is to be kept. The draft stands.')
+          await declare(sourceTrx, person, reason, correctionId)
+          const written = await writeGuarded(sourceTrx, plan.tables, planned)
+          if (written.size < planned.length) throw moved()
+          return planned
+        })
+        .catch((error: unknown) => {
+          if (error instanceof Problem || isUnreachable(error) || errorCode(error) === undefined) throw error
+          throw new Problem('source-refused', `The source answered: ${(error as Error).message}. Nothing was written and the draft stands.`)
+        }),
+    )
+    await noteApplied(trx, correctionId, plan.items, writes, reason, person)
+  })
+}
+
+function moved(): Problem {
+  return new Problem('correction-moved', 'A value changed in the source after the rehearsal, so nothing was written and the draft stands. Rehearse again and look at what is new.')
+}
+
+function demandUnmoved(shown: readonly CorrectionItem[], rehearsed: readonly RehearsedItem[]): void {
+  const same = rehearsed.every((item, at) => {
+    const was = shown[at]!
+    return item.state === was.state && (item.state === 'blocked' || item.now === was.now)
+  })
+  if (!same) throw moved()
+}
+
+async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, correctionId: number): Promise<Plan> {
+  const head = await trx('spoor.correction').where({ id: correctionId }).forUpdate().first<{ source_id: number; state: string } | undefined>('source_id', 'state')
+  if (!head) throw new Problem('not-found', `There is no correction ${correctionId}.`)
+  if (head.state !== 'draft') throw new Problem('correction-closed', 'It stands as it was applied. To undo it, revert the changes it made.')
+  const items = await readItems(trx, correctionId)
+  const discovered = await reaching(() => sources.refresh(head.source_id))
+  const tables = await writableTables(db, discovered, [...new Set(items.map((item) => item.typeId))])
+  // Whether a value was kept is a matter of the moment it was captured.
+  const { rows } = await trx.raw<{ rows: { field_id: number }[] }>(
+    `select distinct i.field_id from spoor.correction_item i join ledger.save s on s.id = i.save_id
+       join spoor.plan_version p on p.source_id = s.source_id and p.version = s.plan_version
+      where i.correction_id = ? and p.plan #>> array['types', i.type_id::text, 'fields', i.field_id::text, 'keep'] = 'fingerprint'`,
+    [correctionId],
+  )
+  return { sourceId: head.source_id, items, tables, fingerprinted: new Set(rows.map((row) => row.field_id)) }
+}
+
+async function compare(sourceTrx: Knex.Transaction, { items, tables, fingerprinted }: Plan): Promise<RehearsedItem[]> {
+  await plainQuery(sourceTrx, `set local lock_timeout = '3s'`)
+  const wanted: RevertItem[] = items.map(({ typeId, key, fieldId, found, target }) => ({ typeId, key, fieldId, found, target }))
+  const held = await lockCurrent(sourceTrx, tables, wanted)
+  const current = (item: RevertItem): CurrentValue => (fingerprinted.has(item.fieldId) ? { state: 'blocked', why: 'no-value-kept' } : held(item))
+  return rehearse(wanted, current, new Map(items.map((item) => [itemPlace(item), item.choice])))
+}
+
+async function declare(sourceTrx: Knex.Transaction, person: SignedIn, reason: string, correctionId: number): Promise<void> {
+  await plainQuery(sourceTrx, `select spoor_capture.context(actor => $1, kind => 'person', channel => 'correction', reason => $2, correction => $3)`, [
+    person.name,
+    reason,
+    correctionId,
+  ])
+}
+
+/** What the writes of this transaction brought about beyond themselves, read from what was captured. */
+async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWrite[]): Promise<Effect[]> {
+  const rows = await plainQuery<OutboxRow>(
+    sourceTrx,
+    `select seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, label, delta, context, login, application_name, client_address
+       from spoor_capture.outbox where transaction_id = pg_current_xact_id() order by seq`,
+  )
+  const asked = new Set(writes.map(itemPlace))
+  const saves = foldRows(rows.flatMap((row) => {
+    const read = interpret(row, new Map())
+    return read.understood ? [read.save] : []
+  })) // prettier-ignore
+  return saves.flatMap((save) =>
+    Object.entries(save.delta).flatMap(([fieldId, [before, after]]) => {
+      const place = { typeId: save.typeId, key: save.key, fieldId: Number(fieldId) }
+      return asked.has(itemPlace(place)) ? [] : [{ ...place, label: save.label, before, after }]
+    }),
+  )
+}
+
+async function storeRehearsal(trx: Knex.Transaction, items: readonly CorrectionItem[], rehearsed: readonly RehearsedItem[]): Promise<void> {
+  const now = rehearsed.map((item) => (item.state === 'blocked' ? null : item.now))
+  const why = rehearsed.map((item) => (item.state === 'blocked' ? blockedWords(item.why) : null))
+  await trx.raw(
+    `update spoor.correction_item i set now = r.now, state = r.state, why = r.why, choice = r.choice
+       from unnest(?::int[], ?::text[], ?::text[], ?::text[], ?::text[]) as r(id, now, state, why, choice) where i.id = r.id`,
+    [items.map((item) => item.id), now, rehearsed.map((item) => item.state), why, items.map((item) => item.choice)].map(boundArray),
+  )
+}
+
+async function noteApplied(trx: Knex.Transaction, correctionId: number, items: readonly CorrectionItem[], writes: readonly GuardedWrite[], reason: string, person: SignedIn): Promise<void> {
+  const places = new Set(writes.map(itemPlace))
+  const ids = items.filter((item) => places.has(itemPlace(item))).map((item) => item.id)
+  await trx.raw('update spoor.correction_item set written = true where id = any(?::int[])', [boundArray(ids)])
+  await trx('spoor.correction').where({ id: correctionId }).update({ state: 'applied', applied_by: person.id, applied_at: trx.fn.now(), reason })
+}
+
+/** @throws Problem in words when the source cannot be reached. */
+async function reaching<T>(work: () => Promise<T>): Promise<T> {
+  try {
+    return await work()
+  } catch (error) {
+    if (isUnreachable(error)) throw new Problem('source-unreachable', `${unreachable(error).words} Nothing was written and the draft is kept.`)
+    throw error
+  }
+}

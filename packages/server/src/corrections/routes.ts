@@ -1,0 +1,33 @@
+import { Router } from 'express'
+import { routes } from '@spoor/contract'
+import { bind } from '../http/bind.ts'
+import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
+import { draftCorrection } from './draft.ts'
+import { listCorrections, readCorrection } from './store.ts'
+
+export function correctionsRouter(deps: CarryOutDeps): Router {
+  const { db } = deps
+  const router = Router()
+
+  bind(router, routes.listCorrections, async () => ({ corrections: await listCorrections(db) }))
+
+  bind(router, routes.draftCorrection, async ({ body, person }) => {
+    const id = await draftCorrection(db, body.changes, person.id)
+    await rehearseCorrection(deps, id, new Map(), person)
+    return await readCorrection(db, id)
+  })
+
+  bind(router, routes.readCorrection, ({ params }) => readCorrection(db, params.correctionId))
+
+  bind(router, routes.rehearseCorrection, async ({ params, body, person }) => {
+    await rehearseCorrection(deps, params.correctionId, new Map(body.choices.map(({ itemId, choice }) => [itemId, choice])), person)
+    return await readCorrection(db, params.correctionId)
+  })
+
+  bind(router, routes.applyCorrection, async ({ params, body, person }) => {
+    await applyCorrection(deps, params.correctionId, body.reason, person)
+    return await readCorrection(db, params.correctionId)
+  })
+
+  return router
+}

@@ -1,0 +1,36 @@
+import { pipeline } from 'node:stream/promises'
+import { Readable } from 'node:stream'
+import type { Knex } from 'knex'
+import type { Client } from 'pg'
+import { from as copyFrom } from 'pg-copy-streams'
+
+export type CopyValue = string | number | boolean | null
+
+const escapes: Readonly<Record<string, string>> = { '\\': '\\\\', '\t': '\\t', '\n': '\\n', '\r': '\\r' }
+
+/** One row in the text format of COPY. */
+export function copyLine(values: readonly CopyValue[]): string {
+  return `${values.map((value) => (value === null ? '\\N' : String(value).replace(/[\\\t\n\r]/g, (c) => escapes[c]!))).join('\t')}\n`
+}
+
+/** Writes rows into a table inside the transaction. Column and table names are ours, never from outside. */
+export async function copyInto(trx: Knex.Transaction, table: string, columns: readonly string[], lines: readonly string[]): Promise<void> {
+  if (lines.length === 0) return
+  const client = (await trx.client.acquireConnection()) as Client
+  const sink = client.query(copyFrom(`copy ${table} (${columns.join(', ')}) from stdin`))
+  await pipeline(Readable.from(chunks(lines)), sink)
+}
+
+const chunkLength = 64 * 1024
+
+function* chunks(lines: readonly string[]): Generator<string> {
+  let chunk = ''
+  for (const line of lines) {
+    chunk += line
+    if (chunk.length >= chunkLength) {
+      yield chunk
+      chunk = ''
+    }
+  }
+  if (chunk) yield chunk
+}

@@ -1,0 +1,69 @@
+import type { Request, RequestHandler, Response, Router } from 'express'
+import * as v from 'valibot'
+import { allows, type RouteShape, type Session } from '@spoor/contract'
+import { Problem } from '../errors.ts'
+
+export type SignedIn = NonNullable<Session['person']> & { actorId: number | null }
+
+type Out<S> = S extends v.GenericSchema ? v.InferOutput<S> : undefined
+type In<S> = S extends v.GenericSchema ? v.InferInput<S> : void
+
+export interface Call<R extends RouteShape> {
+  params: Out<R['params']>
+  query: Out<R['query']>
+  body: Out<R['body']>
+  person: R['needs'] extends 'nobody' ? SignedIn | null : SignedIn
+  request: Request
+  response: Response
+}
+
+declare module 'express-session' {
+  interface SessionData {
+    personId: number
+    token: string
+  }
+}
+
+declare module 'express-serve-static-core' {
+  interface Request {
+    person?: SignedIn | null
+  }
+}
+
+/** Puts one operation of the contract on a router: who asks, what is asked, then the answer. */
+export function bind<R extends RouteShape>(router: Router, shape: R, handler: (call: Call<R>) => Promise<In<R['response']> | void>): void {
+  const handle: RequestHandler = (request, response, next) => {
+    const person = request.person ?? null
+    demand(shape, person)
+    const call = {
+      params: read(shape.params, request.params, 'address'),
+      query: read(shape.query, request.query, 'query'),
+      body: read(shape.body, request.body, 'body'),
+      person,
+      request,
+      response,
+    } as Call<R>
+    handler(call).then((answer) => {
+      if (shape.response && !response.headersSent) response.json(answer)
+    }, next)
+  }
+  const method = shape.method.toLowerCase() as 'get' | 'post' | 'put' | 'delete'
+  router[method](shape.path, handle)
+}
+
+function demand(shape: RouteShape, person: SignedIn | null): void {
+  if (shape.needs === 'nobody') return
+  if (!person) throw new Problem('not-signed-in', 'Your session has ended or never began. Nothing was changed. Sign in and try again.')
+  if (shape.needs === 'session') return
+  if (!allows(person.role, shape.needs))
+    throw new Problem('not-allowed', `Nothing was changed. An administrator can give you a role that allows this (${shape.needs}).`)
+}
+
+function read(schema: v.GenericSchema | undefined, input: unknown, where: string): unknown {
+  if (!schema) return undefined
+  const parsed = v.safeParse(schema, input ?? {})
+  if (parsed.success) return parsed.output
+  const issue = parsed.issues[0]
+  const path = v.getDotPath(issue)
+  throw new Problem('bad-request', `Nothing was changed. In the ${where}${path ? `, at ${path}` : ''}: ${issue.message}`)
+}

@@ -1,0 +1,32 @@
+import { pino } from 'pino'
+import { ConfigError, readConfig } from './config.ts'
+import { startServer } from './server.ts'
+
+async function main(): Promise<void> {
+  const config = readConfig(process.env)
+  const log = pino({ level: config.logLevel, redact: ['req.headers'] })
+  const server = await startServer(config, log)
+  log.info({ address: server.address }, 'Spoor is listening')
+  process.send?.({ ready: server.address })
+  const stop = () => {
+    server.close().then(
+      () => process.exit(0),
+      (error: unknown) => {
+        log.error({ err: error }, 'stopping failed')
+        process.exit(1)
+      },
+    )
+  }
+  process.once('SIGINT', stop)
+  process.once('SIGTERM', stop)
+  // A parent that goes away without a word, e.g. killed, takes its server along.
+  if (process.send) process.once('disconnect', stop)
+}
+
+main().catch((error: unknown) => {
+  const code = (error as { code?: unknown }).code
+  if (error instanceof ConfigError) console.error(error.message)
+  else if (code === 'EADDRINUSE') console.error('The port is in use by another program. Set SPOOR_PORT to a free one.')
+  else console.error('Spoor could not start:', error instanceof Error ? error.message : error)
+  process.exit(1)
+})

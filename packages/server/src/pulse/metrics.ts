@@ -1,0 +1,20 @@
+import { Gauge, Registry } from 'prom-client'
+import type { Database } from '../database/knex.ts'
+import { readPulse } from './pulse.ts'
+
+/** What a monitoring system asks for, read at the moment it asks. */
+export async function metricsText(db: Database): Promise<{ type: string; text: string }> {
+  const registry = new Registry()
+  const pulse = await readPulse(db)
+  const gauge = (name: string, help: string, labelNames: string[] = []) => new Gauge({ name, help, labelNames, registers: [registry] })
+  const behind = gauge('spoor_collector_behind_seconds', 'Age of the oldest captured row that is not yet in the ledger', ['source'])
+  const waiting = gauge('spoor_collector_waiting_rows', 'Captured rows that are not yet in the ledger, about', ['source'])
+  const trouble = gauge('spoor_collector_trouble', '1 when collecting from the source fails', ['source'])
+  for (const source of pulse.sources) {
+    behind.set({ source: source.name }, source.behindMs / 1000)
+    waiting.set({ source: source.name }, source.waiting)
+    trouble.set({ source: source.name }, source.trouble === null ? 0 : 1)
+  }
+  gauge('spoor_ledger_saves', 'Saves in the ledger').set(Number(pulse.latestSave ?? 0))
+  return { type: registry.contentType, text: await registry.metrics() }
+}

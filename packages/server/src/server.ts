@@ -1,0 +1,73 @@
+import { createServer, type Server } from 'node:http'
+import { fileURLToPath } from 'node:url'
+import pg from 'pg'
+import type { Logger } from 'pino'
+import { createApp } from './app.ts'
+import { Collector } from './collector/collector.ts'
+import type { ResolvedConfig } from './config.ts'
+import { connect, type Database } from './database/knex.ts'
+import { migrate } from './database/migrate.ts'
+import { PulseSource } from './pulse/pulse.ts'
+import { Vault } from './secret.ts'
+import { Sources } from './sources/registry.ts'
+import { settleInstallations } from './tracking/plan-store.ts'
+
+export interface RunningServer {
+  address: string
+  db: Database
+  sources: Sources
+  close(): Promise<void>
+}
+
+const webDirectory = fileURLToPath(new URL('../../web/dist', import.meta.url))
+
+/** Brings the database up to date, starts collecting and listens. */
+export async function startServer(config: ResolvedConfig, log: Logger): Promise<RunningServer> {
+  const vault = Vault.open(config.dataDir)
+  await migrate(config.ownerDatabaseUrl, decodeURIComponent(new URL(config.databaseUrl).username))
+  const db = connect(config.databaseUrl, { applicationName: 'spoor', maxConnections: 12 })
+  const sessionPool = new pg.Pool({ connectionString: config.databaseUrl, max: 4, application_name: 'spoor sessions' })
+  sessionPool.on('error', (error) => log.warn({ err: error }, 'a session connection was lost'))
+  const sources = new Sources(db, vault)
+  if (config.source) await sources.add(config.source)
+  for (const words of await settleInstallations(db, sources)) log.info(words)
+
+  const pulse = new PulseSource(db, log)
+  const fingerprintKey = vault.derive('fingerprint')
+  const collectors = (await sources.list()).map(
+    ({ id }) => new Collector(id, { db, sources, log, fingerprintKey, everyMs: config.collectEveryMs, onCollected: () => void pulse.look() }),
+  )
+  for (const collector of collectors) collector.start()
+
+  const sessionSecret = vault.derive('sessions').toString('hex')
+  const app = createApp({ db, sessionPool, sessionSecret, sources, pulse, log, https: config.https, webDirectory })
+  const http = await listen(createServer(app), config)
+  return {
+    address: http.address,
+    db,
+    sources,
+    close: async () => {
+      await http.close()
+      pulse.close()
+      await Promise.all(collectors.map((collector) => collector.stop()))
+      await sources.close()
+      await sessionPool.end()
+      await db.destroy()
+    },
+  }
+}
+
+async function listen(server: Server, { port, host }: ResolvedConfig): Promise<{ address: string; close(): Promise<void> }> {
+  await new Promise<void>((done, fail) => server.once('error', fail).listen(port, host, done))
+  const bound = server.address()
+  const actual = typeof bound === 'object' && bound ? bound.port : port
+  return {
+    address: `http://${host.includes(':') ? `[${host}]` : host}:${actual}`,
+    close: () =>
+      new Promise<void>((done) => {
+        server.close(() => done())
+        // Followers of the pulse never hang up by themselves.
+        server.closeAllConnections()
+      }),
+  }
+}

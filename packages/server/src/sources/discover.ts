@@ -1,0 +1,131 @@
+import type { Obstacle } from '@spoor/contract'
+import type { Database } from '../database/knex.ts'
+import { quoteIdentifier } from '../database/identifier.ts'
+
+export interface DiscoveredColumn {
+  attributeNumber: number
+  name: string
+  /** As PostgreSQL writes it: `numeric(10,2)`. */
+  dataType: string
+  /** Catalogue name with domains resolved: `numeric`, `_text`. */
+  baseType: string
+  /** Whether `=` of the type tells apart every two values whose text differs. */
+  plainEquality: boolean
+  comment: string | null
+  generated: boolean
+}
+
+export interface DiscoveredTable {
+  relationId: number
+  schema: string
+  table: string
+  comment: string | null
+  /** Columns that identify a row, in key order; empty when there is none. */
+  keyColumns: string[]
+  columns: DiscoveredColumn[]
+  obstacle: Obstacle | null
+}
+
+interface TableRow {
+  relation_id: number
+  schema_name: string
+  table_name: string
+  comment: string | null
+  owner: string
+  may_own: boolean
+  may_create_schema: boolean
+  database_name: string
+  login: string
+  key_columns: string[] | null
+  columns: {
+    number: number
+    name: string
+    type: string
+    base: string
+    typmod: number
+    comment: string | null
+    generated: boolean
+  }[]
+}
+
+// A key is the primary key or, failing that, a whole unique index over columns that are never null.
+const query = `
+with recursive base_of(oid, base, typmod) as (
+  select t.oid, t.oid, t.typtypmod from pg_type t where t.typtype <> 'd'
+  union all
+  select d.oid, b.base, greatest(d.typtypmod, b.typmod) from pg_type d join base_of b on d.typbasetype = b.oid where d.typtype = 'd'
+)
+select c.oid::int8::int as relation_id, n.nspname as schema_name, c.relname as table_name,
+  obj_description(c.oid, 'pg_class') as comment,
+  pg_get_userbyid(c.relowner) as owner,
+  pg_has_role(current_user, c.relowner, 'USAGE') as may_own,
+  has_database_privilege(current_database(), 'CREATE') or to_regnamespace('spoor_capture') is not null as may_create_schema,
+  current_database() as database_name, current_user as login,
+  (select array_agg(a.attname::text order by k.place)
+     from (select i.indkey from pg_index i
+            where i.indrelid = c.oid and i.indisunique and i.indisvalid and i.indpred is null and i.indexprs is null
+              and not exists (select from unnest(i.indkey::int[]) with ordinality x(num, place)
+                                join pg_attribute ka on ka.attrelid = c.oid and ka.attnum = x.num
+                               where x.place <= i.indnkeyatts and not ka.attnotnull)
+            order by i.indisprimary desc, i.indnkeyatts, i.indexrelid limit 1) best,
+          unnest(best.indkey::int[]) with ordinality k(num, place)
+     join pg_attribute a on a.attrelid = c.oid and a.attnum = k.num) as key_columns,
+  coalesce((select json_agg(json_build_object(
+      'number', a.attnum, 'name', a.attname, 'type', format_type(a.atttypid, a.atttypmod),
+      'base', bt.typname, 'typmod', greatest(a.atttypmod, b.typmod),
+      'comment', col_description(c.oid, a.attnum), 'generated', a.attgenerated <> '') order by a.attnum)
+     from pg_attribute a join base_of b on b.oid = a.atttypid join pg_type bt on bt.oid = b.base
+    where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped), '[]') as columns
+from pg_class c join pg_namespace n on n.oid = c.relnamespace
+where c.relkind in ('r', 'p') and not c.relispartition
+  and n.nspname not in ('pg_catalog', 'information_schema', 'spoor_capture') and n.nspname !~ '^pg_(toast|temp)'
+order by n.nspname, c.relname`
+
+/** Types whose `=` holds only between identical texts; all others are compared by their text. */
+const plainTypes = new Set(['int2', 'int4', 'int8', 'bool', 'date', 'timestamp', 'timestamptz', 'uuid', 'bytea', 'text', 'varchar', 'bpchar', 'name', 'oid'])
+
+/** Everything in a source that could be tracked, with what stands in the way of what cannot. */
+export async function discover(db: Database): Promise<DiscoveredTable[]> {
+  const { rows } = await db.raw<{ rows: TableRow[] }>(query)
+  return rows.map((row) => ({
+    relationId: row.relation_id,
+    schema: row.schema_name,
+    table: row.table_name,
+    comment: row.comment,
+    keyColumns: row.key_columns ?? [],
+    columns: row.columns.map((column) => ({
+      attributeNumber: column.number,
+      name: column.name,
+      dataType: column.type,
+      baseType: column.base,
+      // With a fixed scale, equal numerics have equal texts.
+      plainEquality: plainTypes.has(column.base) || (column.base === 'numeric' && column.typmod !== -1),
+      comment: column.comment,
+      generated: column.generated,
+    })),
+    obstacle: obstacleOf(row),
+  }))
+}
+
+function obstacleOf(row: TableRow): Obstacle | null {
+  const table = `${quoteIdentifier(row.schema_name)}.${quoteIdentifier(row.table_name)}`
+  if (!row.key_columns) {
+    return {
+      words: `${row.schema_name}.${row.table_name} has no primary key, so a change could not be tied to one record.`,
+      remedy: `alter table ${table} add column id bigint generated always as identity primary key;`,
+    }
+  }
+  if (!row.may_own) {
+    return {
+      words: `The login ${row.login} may not create triggers that always fire on ${row.schema_name}.${row.table_name}; that takes the rights of its owner, ${row.owner}.`,
+      remedy: `grant ${quoteIdentifier(row.owner)} to ${quoteIdentifier(row.login)};`,
+    }
+  }
+  if (!row.may_create_schema) {
+    return {
+      words: `The login ${row.login} may not create the schema spoor_capture in the database ${row.database_name}.`,
+      remedy: `grant create on database ${quoteIdentifier(row.database_name)} to ${quoteIdentifier(row.login)};`,
+    }
+  }
+  return null
+}

@@ -1,0 +1,223 @@
+import { comparePlans, emptyPlan, withEdits, type PlanEdit, type TrackingPlan } from '@spoor/core'
+import type { Knex } from 'knex'
+import type { CapturedTable } from '../capture/generate.ts'
+import { installCapture, installationSql, installedVersion, type Installation } from '../capture/install.ts'
+import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import type { DiscoveredTable } from '../sources/discover.ts'
+import type { Sources } from '../sources/registry.ts'
+import { isUnreachable, unreachable } from '../sources/trouble.ts'
+
+export interface InForce {
+  version: number
+  plan: TrackingPlan
+  since: string | null
+}
+
+export async function planInForce(db: Knex, sourceId: number): Promise<InForce> {
+  const row = await db('spoor.plan_version')
+    .where({ source_id: sourceId, state: 'in force' })
+    .first<{ version: number; plan: TrackingPlan; put_at: string } | undefined>('version', 'plan', 'put_at')
+  return row ? { version: row.version, plan: row.plan, since: row.put_at } : { version: 0, plan: emptyPlan, since: null }
+}
+
+export interface StoredDraft {
+  revision: number
+  edits: PlanEdit[]
+}
+
+export async function readDraft(db: Knex, sourceId: number, lock = false): Promise<StoredDraft> {
+  const query = db('spoor.plan_draft').where({ source_id: sourceId })
+  const row = await (lock ? query.forUpdate() : query).first<StoredDraft | undefined>('revision', 'edits')
+  if (!row) throw new Problem('not-found', 'There is no such source.')
+  return row
+}
+
+/** Replaces the draft, unless somebody else did since the given revision. Edits that change nothing are dropped. */
+export async function stageDraft(db: Database, sourceId: number, revision: number, edits: readonly PlanEdit[], personId: number): Promise<void> {
+  await db.transaction(async (trx) => {
+    demandRevision(await readDraft(trx, sourceId, true), revision)
+    await demandKnown(trx, sourceId, edits)
+    const { plan } = await planInForce(trx, sourceId)
+    const kept = comparePlans(plan, withEdits(plan, edits)).map(({ typeId, fieldId, to }) => ({ typeId, fieldId, keep: to }))
+    await trx('spoor.plan_draft')
+      .where({ source_id: sourceId })
+      .update({ revision: revision + 1, edits: JSON.stringify(kept), edited_by: personId, edited_at: trx.fn.now() })
+  })
+}
+
+function demandRevision(draft: StoredDraft, revision: number): void {
+  if (draft.revision === revision) return
+  throw new Problem(
+    'draft-moved',
+    'Somebody else changed the draft while you did. Their draft is kept and yours was not stored; look at theirs and make your change again.',
+  )
+}
+
+async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[]): Promise<void> {
+  const known = await db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .where('t.source_id', sourceId)
+    .select<{ id: number; type_id: number; obstacle: { words: string } | null }[]>('f.id', 'f.type_id', 't.obstacle')
+  const byId = new Map(known.map((field) => [field.id, field]))
+  for (const edit of edits) {
+    const field = byId.get(edit.fieldId)
+    if (!field || field.type_id !== edit.typeId)
+      throw new Problem('field-untrackable', `There is no field ${edit.fieldId} in record type ${edit.typeId} of this source. The draft is as it was.`)
+    if (field.obstacle && edit.keep !== 'off') throw new Problem('field-untrackable', `${field.obstacle.words} The draft is as it was.`)
+  }
+}
+
+/** The SQL that putting the draft in force would run. */
+export async function previewDraft(db: Database, sources: Sources, sourceId: number): Promise<string> {
+  const tables = await refreshed(sources, sourceId)
+  const draft = await readDraft(db, sourceId)
+  const { version, plan } = await planInForce(db, sourceId)
+  return installationSql(await installation(db, sourceId, tables, plan, withEdits(plan, draft.edits), version + 1))
+}
+
+async function refreshed(sources: Sources, sourceId: number): Promise<DiscoveredTable[]> {
+  try {
+    return await sources.refresh(sourceId)
+  } catch (error) {
+    if (isUnreachable(error)) throw new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`)
+    throw error
+  }
+}
+
+interface TypeRow {
+  id: number
+  relation_id: string
+  name: string
+  schema_name: string
+  table_name: string
+  key_columns: string[]
+  label_columns: string[]
+  obstacle: { words: string; remedy: string | null } | null
+}
+
+async function installation(
+  db: Knex,
+  sourceId: number,
+  tables: readonly DiscoveredTable[],
+  from: TrackingPlan,
+  to: TrackingPlan,
+  planVersion: number,
+): Promise<Installation> {
+  const types = await db('spoor.record_type').where({ source_id: sourceId }).select<TypeRow[]>('*')
+  const byRelation = new Map(tables.map((table) => [String(table.relationId), table]))
+  const byId = new Map(types.map((type) => [String(type.id), type]))
+  const fieldRows = await db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .where('t.source_id', sourceId)
+    .select<{ id: number; attribute_number: number }[]>('f.id', 'f.attribute_number')
+  const attributeOf = new Map(fieldRows.map((field) => [String(field.id), field.attribute_number]))
+
+  const install: CapturedTable[] = Object.entries(to.types).map(([typeId, typePlan]) => {
+    const type = byId.get(typeId)
+    const table = type && byRelation.get(type.relation_id)
+    if (!type || !table) throw new Problem('field-untrackable', `The table of record type “${type?.name ?? typeId}” is not in the source any more. The draft is kept.`)
+    if (table.obstacle) throw new Problem('field-untrackable', table.obstacle.words, table.obstacle.remedy ? { remedy: table.obstacle.remedy } : {})
+    return {
+      typeId: type.id,
+      schema: table.schema,
+      table: table.table,
+      keyColumns: table.keyColumns,
+      labelColumns: type.label_columns.filter((name) => table.columns.some((column) => column.name === name)),
+      fields: Object.entries(typePlan.fields).map(([fieldId, { keep }]) => {
+        const column = table.columns.find((c) => c.attributeNumber === attributeOf.get(fieldId))
+        if (!column) throw new Problem('field-untrackable', `A tracked column of “${type.name}” is not in the source any more. The draft is kept; switch it off first.`)
+        return { fieldId: Number(fieldId), column: column.name, keep, plainEquality: column.plainEquality }
+      }),
+    }
+  })
+  const remove = Object.keys(from.types)
+    .filter((typeId) => !to.types[typeId])
+    .flatMap((typeId) => {
+      const type = byId.get(typeId)
+      const table = type && byRelation.get(type.relation_id)
+      return type && table ? [{ typeId: type.id, schema: table.schema, table: table.table }] : []
+    })
+  return { planVersion, install, remove }
+}
+
+/**
+ * Puts the draft in force: written down as being installed, installed in the source in one transaction, then
+ * written down as in force with the coverage it begins and ends. A stop in between is settled by
+ * {@link settleInstallations}.
+ * @returns the new plan version.
+ */
+export async function putInForce(db: Database, sources: Sources, sourceId: number, revision: number, reason: string, personId: number): Promise<number> {
+  const tables = await refreshed(sources, sourceId)
+  const begun = await db.transaction(async (trx) => {
+    const draft = await readDraft(trx, sourceId, true)
+    demandRevision(draft, revision)
+    const { version, plan } = await planInForce(trx, sourceId)
+    const next = withEdits(plan, draft.edits)
+    if (comparePlans(plan, next).length === 0) throw new Problem('draft-empty', 'The draft changes nothing, so there is nothing to put in force.')
+    const latest = await trx('spoor.plan_version').where({ source_id: sourceId }).max<{ max: number | null }[]>('version')
+    const installing = await trx('spoor.plan_version').where({ source_id: sourceId, state: 'installing' }).first()
+    if (installing) throw new Problem('source-busy', 'Another plan is being put in force in this source at this moment. The draft is kept; try again in a minute.')
+    const planVersion = Math.max(version, latest[0]?.max ?? 0) + 1
+    const work = await installation(trx, sourceId, tables, plan, next, planVersion)
+    await trx('spoor.plan_version').insert({ source_id: sourceId, version: planVersion, plan: JSON.stringify(next), state: 'installing', reason, put_by: personId })
+    return { work, planVersion }
+  })
+  const key = { source_id: sourceId, version: begun.planVersion }
+  const source = await sources.connection(sourceId)
+  const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now').catch(async (error: unknown) => {
+    await db('spoor.plan_version').where(key).update({ state: 'refused' })
+    throw isUnreachable(error) ? new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`) : error
+  })
+  try {
+    const since = await installCapture(source, begun.work)
+    await conclude(db, sourceId, begun.planVersion, rows[0]!.now, since)
+  } catch (error) {
+    if (error instanceof Problem) await db('spoor.plan_version').where(key).update({ state: 'refused' })
+    throw error
+  }
+  return begun.planVersion
+}
+
+/** Coverage of what went off ends before the installation began; of what came on begins after it was committed. */
+async function conclude(db: Database, sourceId: number, version: number, endedAt: string, beganAt: string): Promise<void> {
+  await db.transaction(async (trx) => {
+    await readDraft(trx, sourceId, true)
+    const { plan: before } = await planInForce(trx, sourceId)
+    const row = await trx('spoor.plan_version').where({ source_id: sourceId, version }).first<{ plan: TrackingPlan }>('plan')
+    await trx('spoor.plan_version').where({ source_id: sourceId, state: 'in force' }).update({ state: 'superseded' })
+    await trx('spoor.plan_version').where({ source_id: sourceId, version }).update({ state: 'in force', put_at: beganAt })
+    for (const { fieldId, to } of comparePlans(before, row.plan)) {
+      await trx('spoor.coverage').where({ field_id: fieldId, to_at: null }).update({ to_at: endedAt })
+      if (to !== 'off') await trx('spoor.coverage').insert({ field_id: fieldId, keep: to, from_at: beganAt })
+    }
+    await trx('spoor.plan_draft').where({ source_id: sourceId }).update({ edits: '[]', revision: trx.raw('revision + 1'), edited_by: null, edited_at: null })
+  })
+}
+
+/**
+ * At start: a plan that was being installed when the server stopped is in force if the source says so, and was
+ * refused otherwise.
+ * @returns what was found, in words, for the log.
+ */
+export async function settleInstallations(db: Database, sources: Sources): Promise<string[]> {
+  const pending = await db('spoor.plan_version').where({ state: 'installing' }).select<{ source_id: number; version: number; put_at: string }[]>('source_id', 'version', 'put_at')
+  const found: string[] = []
+  for (const { source_id: sourceId, version, put_at: begunAt } of pending) {
+    try {
+      const source = await sources.connection(sourceId)
+      if ((await installedVersion(source)) === version) {
+        const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
+        await conclude(db, sourceId, version, begunAt, rows[0]!.now)
+        found.push(`plan ${version} had been installed before the stop and is in force`)
+      } else {
+        await db('spoor.plan_version').where({ source_id: sourceId, version }).update({ state: 'refused' })
+        found.push(`plan ${version} had not been installed before the stop; its draft is kept`)
+      }
+    } catch (error) {
+      if (!isUnreachable(error)) throw error
+      found.push(`plan ${version} was being installed at the stop and its source cannot be reached yet`)
+    }
+  }
+  return found
+}

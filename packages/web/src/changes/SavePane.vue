@@ -1,0 +1,195 @@
+<script setup lang="ts">
+import Button from 'ant-design-vue/es/button'
+import { useQuery } from '@tanstack/vue-query'
+import { useEventListener } from '@vueuse/core'
+import { routes } from '@spoor/contract'
+import { counted, difference } from '@spoor/core'
+import { computed, toRef } from 'vue'
+import { call, problemOf } from '../api/client.ts'
+import { useRevert } from '../corrections/revert.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import { usePulse } from '../frame/pulse.ts'
+import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { useSession } from '../session/session.ts'
+import ActorGlyph from '../value/ActorGlyph.vue'
+import { fullTime, shortTime } from '../value/time.ts'
+import ValueText from '../value/ValueText.vue'
+import { differenceWords } from '../value/words.ts'
+
+/** One save with everything known of it: read like a page, beside the list. */
+export interface Props {
+  saveId: string
+  names: NamedVocabulary
+}
+const props = defineProps<Props>()
+const emit = defineEmits<{ close: []; open: [saveId: string] }>()
+
+const session = useSession()
+const pulse = usePulse()
+const latest = computed(() => pulse.pulse?.latestSave)
+const { data, error } = useQuery({
+  queryKey: ['save', toRef(props, 'saveId'), latest],
+  queryFn: () => call(routes.readSave, { params: { saveId: props.saveId } }),
+  placeholderData: (before) => (before?.save.id === props.saveId ? before : undefined),
+})
+const detail = computed(() => data.value)
+const save = computed(() => detail.value?.save)
+const { draft, busy, problem } = useRevert()
+const mayRevert = computed(() => session.may('corrections.draft') && save.value?.action === 'change')
+const laterOf = (fieldId: number) => detail.value?.afterwards.find((one) => one.fieldId === fieldId)
+
+function afterwardsWords(fieldId: number): string {
+  const later = laterOf(fieldId)
+  const latestChange = later?.latest
+  if (!later || !latestChange) return ''
+  const times = later.times === 1 ? 'Changed once more' : `Changed ${counted(later.times, 'time')} more, last`
+  if (latestChange.action === 'delete') return `The record was deleted ${shortTime(latestChange.at)} by ${latestChange.actorName}.`
+  return `${times} ${shortTime(latestChange.at)} by ${latestChange.actorName}${latestChange.backToBefore ? ', back to what it was before' : ''}.`
+}
+
+const context = computed(() => {
+  const d = detail.value
+  if (!d) return []
+  return [
+    ['came in by', [d.save.channel, d.applicationName, d.clientAddress].filter(Boolean).join(', ')],
+    ['login', `${d.dbLogin} (${d.mayDeclare ? 'may declare who acts' : 'may not declare who acts'})`],
+    ['on behalf of', d.save.onBehalfOf],
+    ['reason', d.save.reason === null ? 'none given' : `“${d.save.reason}”`],
+    ['transaction', d.savesInTransaction === 1 ? 'on its own' : `one of ${counted(d.savesInTransaction, 'save')} made together`],
+    ['run', d.save.run],
+    ['tracking plan', `version ${d.planVersion}`],
+  ].filter((line): line is [string, string] => Boolean(line[1]))
+})
+
+useEventListener('keydown', (event) => {
+  if ((event.target as HTMLElement).closest('input:not([type=checkbox]), textarea')) return
+  if (event.key === '[' && detail.value?.earlier) emit('open', detail.value.earlier)
+  if (event.key === ']' && detail.value?.later) emit('open', detail.value.later)
+  if (event.key === 'r' && !event.ctrlKey && !event.metaKey && mayRevert.value) void draft([{ saveId: props.saveId }])
+})
+</script>
+
+<template>
+  <div v-if="error" class="pad"><ProblemNote :problem="problemOf(error)" /></div>
+  <p v-else-if="!detail || !save" class="pad quiet">Opening …</p>
+  <template v-else>
+    <div class="head">
+      <div class="line quiet">
+        <span>{{ names.typeTitle(save.typeId) }} · save {{ save.id }}</span>
+        <span class="space" />
+        <button class="plain step" :disabled="!detail.earlier" title="Previous save of this record: [" @click="detail.earlier && emit('open', detail.earlier)">‹ earlier</button>
+        <button class="plain step" :disabled="!detail.later" title="Next save of this record: ]" @click="detail.later && emit('open', detail.later)">later ›</button>
+        <button class="plain step" aria-label="Close the opened save" title="Close: Esc" @click="emit('close')">✕</button>
+      </div>
+      <h2><bdi>{{ save.label }}</bdi></h2>
+      <p><ActorGlyph :kind="save.actor.kind" /> {{ save.actor.name }}<span v-if="save.actor.claimed" class="attention"> (claimed by an untrusted login)</span>, {{ fullTime(save.at) }}</p>
+      <p v-if="save.correctionId">This carried out <RouterLink :to="`/corrections/${save.correctionId}`">correction {{ save.correctionId }}</RouterLink>.</p>
+    </div>
+    <div class="body">
+      <p v-if="save.action === 'create'" class="pad"><b>The record was created</b> with these values.</p>
+      <p v-if="save.action === 'delete'" class="pad"><b>The record was deleted</b>; these were its last values.</p>
+      <p v-if="save.changes.length === 0" class="pad quiet">None of the tracked fields had a value.</p>
+      <div v-for="change in save.changes" :key="change.fieldId" class="field">
+        <div class="line name">
+          <span class="quiet">{{ names.fieldName(change.fieldId) }}</span>
+          <span class="space" />
+          <span class="quiet difference">{{ differenceWords(difference(change.before, change.after, names.baseType(change.fieldId))) }}</span>
+          <button v-if="mayRevert && save.changes.length > 1" class="plain step" :disabled="busy" @click="draft([{ saveId: save.id, fieldId: change.fieldId }])">Rehearse this one</button>
+        </div>
+        <ValueText v-if="save.action !== 'create'" :value="change.before" :base-type="names.baseType(change.fieldId)" side="before" whole />
+        <ValueText v-if="save.action !== 'delete'" :value="change.after" :base-type="names.baseType(change.fieldId)" side="after" whole />
+        <p v-if="change.revertedBy" class="after">Set back by <RouterLink :to="`/corrections/${change.revertedBy}`">correction {{ change.revertedBy }}</RouterLink>.</p>
+        <p v-if="afterwardsWords(change.fieldId)" class="after">
+          {{ afterwardsWords(change.fieldId) }}
+          <button class="plain step" @click="emit('open', laterOf(change.fieldId)!.latest!.saveId)">Open it</button>
+        </p>
+        <p v-else-if="save.action === 'change'" class="after quiet">Not changed since.</p>
+        <p v-if="detail.trackedSince[change.fieldId]" class="after quiet">Tracked since {{ shortTime(detail.trackedSince[change.fieldId]!) }}.</p>
+      </div>
+      <dl>
+        <template v-for="[name, value] in context" :key="name">
+          <dt>{{ name }}</dt>
+          <dd><bdi>{{ value }}</bdi></dd>
+        </template>
+      </dl>
+    </div>
+    <div v-if="mayRevert" class="acts">
+      <ProblemNote v-if="problem" :problem="problem" class="note" />
+      <Button type="primary" :loading="busy" title="r" @click="draft([{ saveId: save.id }])">Rehearse a revert</Button>
+    </div>
+  </template>
+</template>
+
+<style scoped>
+.pad {
+  padding: 13px 18px;
+}
+.head {
+  flex: none;
+  padding: 13px 18px 11px;
+  border-bottom: 1px solid var(--line);
+}
+.line {
+  display: flex;
+  gap: 12px;
+  align-items: baseline;
+  font-size: 12.5px;
+}
+.space {
+  flex: 1;
+}
+.step {
+  color: var(--pine);
+  white-space: nowrap;
+}
+.step:disabled {
+  color: var(--faint);
+  cursor: default;
+}
+h2 {
+  font-size: 17px;
+  line-height: 22px;
+  font-weight: 650;
+  overflow-wrap: anywhere;
+}
+.body {
+  flex: 1;
+  overflow: auto;
+  min-height: 0;
+}
+.field {
+  padding: 7px 18px;
+  border-bottom: 1px solid var(--line-soft);
+}
+.difference {
+  text-align: right;
+}
+.after {
+  font-size: 12.5px;
+  margin-top: 2px;
+}
+dl {
+  display: grid;
+  grid-template-columns: 104px 1fr;
+  row-gap: 1px;
+  padding: 9px 18px;
+  font-size: 13px;
+}
+dt {
+  color: var(--soft);
+}
+dd {
+  overflow-wrap: anywhere;
+}
+.acts {
+  flex: none;
+  padding: 10px 18px;
+  border-top: 1px solid var(--line);
+  display: flex;
+  flex-wrap: wrap;
+  gap: 9px;
+}
+.note {
+  flex-basis: 100%;
+}
+</style>

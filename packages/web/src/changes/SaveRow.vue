@@ -1,0 +1,93 @@
+<script setup lang="ts">
+import type { Save } from '@spoor/contract'
+import { computed } from 'vue'
+import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import ActorGlyph from '../value/ActorGlyph.vue'
+import { timeText } from '../value/time.ts'
+import ValueText from '../value/ValueText.vue'
+import type { ColumnId } from './columns.ts'
+
+export interface Props {
+  save: Save
+  names: NamedVocabulary
+  columns: readonly ColumnId[]
+  picked: boolean
+  open: boolean
+}
+const props = defineProps<Props>()
+const emit = defineEmits<{ open: []; pick: [] }>()
+const shown = computed(() => props.save.changes.filter((change) => change.inScope))
+const others = computed(() => props.save.changes.length - shown.value.length)
+const who = computed(() => (props.save.actor.kind === 'delegate' && props.save.onBehalfOf ? `${props.save.actor.name} for ${props.save.onBehalfOf}` : props.save.actor.name))
+</script>
+
+<template>
+  <div class="row" :class="{ open }" role="row" :aria-selected="open" @click="emit('open')">
+    <span role="gridcell">
+      <input type="checkbox" :checked="picked" :aria-label="`Pick ${save.label} of ${timeText(save.at)} into the tray`" tabindex="-1" @click.stop @change="emit('pick')" />
+    </span>
+    <span class="mono" role="gridcell">{{ timeText(save.at) }}</span>
+    <span v-if="columns.includes('who')" class="who" role="gridcell" :title="who"><ActorGlyph :kind="save.actor.kind" />{{ who }}<i v-if="save.actor.claimed" class="attention"> claimed</i></span>
+    <span class="record" role="gridcell" :title="save.label">
+      <span class="type">{{ names.typeTitle(save.typeId) }}</span> <bdi>{{ save.label }}</bdi>
+    </span>
+    <span class="values" role="gridcell">
+      <b v-if="save.action === 'create'">created </b><b v-if="save.action === 'delete'">deleted </b>
+      <span v-for="change in shown" :key="change.fieldId" class="change">
+        <span class="field">{{ names.fieldName(change.fieldId) }}</span>
+        <ValueText v-if="save.action !== 'create'" :value="change.before" :base-type="names.baseType(change.fieldId)" side="before" :cut="change.beforeCut" />
+        <ValueText v-if="save.action !== 'delete'" :value="change.after" :base-type="names.baseType(change.fieldId)" side="after" :cut="change.afterCut" />
+        <i v-if="change.revertedBy" class="quiet">set back</i>
+      </span>
+      <span v-if="others > 0" class="quiet">and {{ others }} more</span>
+    </span>
+    <span v-if="columns.includes('channel')" class="quiet" role="gridcell" :title="save.channel">{{ save.channel }}</span>
+    <span v-if="columns.includes('reason')" class="quiet" role="gridcell" :title="save.reason ?? ''">{{ save.reason ?? '' }}</span>
+    <span v-if="columns.includes('save')" class="mono quiet" role="gridcell">{{ save.id }}</span>
+  </div>
+</template>
+
+<style scoped>
+.row {
+  display: grid;
+  grid-template-columns: var(--save-columns);
+  align-items: center;
+  column-gap: 8px;
+  height: 28px;
+  padding: 0 14px 0 18px;
+  border-bottom: 1px solid var(--line-soft);
+  background: var(--panel);
+  white-space: nowrap;
+  font-size: 13px;
+  cursor: pointer;
+}
+.row > * {
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.row.open {
+  background: var(--pine-wash);
+  box-shadow: inset 3px 0 0 var(--pine);
+}
+input {
+  accent-color: var(--pine);
+  margin: 0;
+  vertical-align: middle;
+}
+.who svg {
+  margin-right: 5px;
+}
+.type {
+  color: var(--soft);
+}
+.change {
+  margin-right: 16px;
+}
+.field {
+  color: var(--soft);
+  margin-right: 7px;
+}
+.change :deep(.value) {
+  margin-right: 9px;
+}
+</style>

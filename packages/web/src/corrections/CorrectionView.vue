@@ -1,0 +1,220 @@
+<script setup lang="ts">
+import Button from 'ant-design-vue/es/button'
+import Input from 'ant-design-vue/es/input'
+import Radio from 'ant-design-vue/es/radio'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { routes, type Correction, type CorrectionItem, type ProblemBody } from '@spoor/contract'
+import { counted } from '@spoor/core'
+import { computed, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+import { call, problemOf } from '../api/client.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import { usePulse } from '../frame/pulse.ts'
+import { useVocabulary } from '../scope/vocabulary.ts'
+import { useSession } from '../session/session.ts'
+import { fullTime } from '../value/time.ts'
+import ValueText from '../value/ValueText.vue'
+
+const route = useRoute()
+const session = useSession()
+const cache = useQueryClient()
+const names = useVocabulary(ref({}))
+const pulse = usePulse()
+const id = computed(() => String(route.params['correctionId']))
+const key = computed(() => ['correction', id.value])
+const { data, error, refetch } = useQuery({ queryKey: key, queryFn: () => call(routes.readCorrection, { params: { correctionId: id.value } }) })
+const correction = computed(() => data.value)
+const busy = ref<'rehearsing' | 'applying' | null>(null)
+const problem = ref<ProblemBody | null>(null)
+const reason = ref('')
+
+// The saves that carry a correction out arrive in the ledger a moment after it is applied.
+watch(() => pulse.pulse?.latestSave, () => correction.value?.state === 'applied' && correction.value.savedAs.length === 0 && void refetch()) // prettier-ignore
+
+const records = computed(() => {
+  const groups = new Map<string, { title: string; items: CorrectionItem[] }>()
+  for (const item of correction.value?.items ?? []) {
+    const group = groups.get(`${item.typeId}/${item.key}`) ?? { title: `${names.value.typeTitle(item.typeId)} ${item.label}`, items: [] }
+    group.items.push(item)
+    groups.set(`${item.typeId}/${item.key}`, group)
+  }
+  return [...groups.values()]
+})
+const willWrite = computed(() => (correction.value?.items ?? []).filter((item) => item.state === 'clear' || (item.state === 'changed-since' && item.choice === 'overwrite')))
+const recordsToWrite = computed(() => new Set(willWrite.value.map((item) => `${item.typeId}/${item.key}`)).size)
+const isDraft = computed(() => correction.value?.state === 'draft')
+
+async function run(what: 'rehearsing' | 'applying', work: () => Promise<Correction>) {
+  busy.value = what
+  problem.value = null
+  try {
+    cache.setQueryData(key.value, await work())
+    void cache.invalidateQueries({ queryKey: ['corrections'] })
+  } catch (caught) {
+    problem.value = problemOf(caught)
+  } finally {
+    busy.value = null
+  }
+}
+
+const rehearse = (choices: { itemId: number; choice: 'keep' | 'overwrite' }[] = []) =>
+  run('rehearsing', () => call(routes.rehearseCorrection, { params: { correctionId: id.value }, body: { choices } }))
+const apply = () => run('applying', () => call(routes.applyCorrection, { params: { correctionId: id.value }, body: { reason: reason.value } }))
+
+function stateWords(item: CorrectionItem): string {
+  if (item.written) return 'set back'
+  if (!isDraft.value) return item.state === 'changed-since' ? 'kept as it was' : item.state === 'already-so' ? 'already so' : 'not written'
+  return { clear: 'clear', 'already-so': 'already so', 'changed-since': 'changed since', blocked: 'blocked' }[item.state]
+}
+</script>
+
+<template>
+  <main>
+    <ProblemNote v-if="error" :problem="problemOf(error)" />
+    <p v-else-if="!correction" class="quiet">Reading …</p>
+    <template v-else>
+      <header>
+        <h1>Correction {{ correction.id }} <span class="quiet state">{{ isDraft ? 'rehearsal, nothing is written yet' : 'applied' }}</span></h1>
+        <p class="quiet">
+          Sets {{ counted(correction.itemCount, 'value') }} of {{ counted(correction.recordCount, 'record') }} back. Drafted by {{ correction.draftedBy }}, {{ fullTime(correction.draftedAt) }}.
+        </p>
+        <p v-if="!isDraft">
+          Applied by {{ correction.appliedBy ?? 'a server that was stopped meanwhile' }}, {{ correction.appliedAt && fullTime(correction.appliedAt) }}<template v-if="correction.reason">, because “{{ correction.reason }}”</template>.
+          <RouterLink v-for="saveId in correction.savedAs.slice(0, 5)" :key="saveId" class="save" :to="{ path: '/changes', query: { save: saveId } }">Save {{ saveId }}</RouterLink>
+          <span v-if="correction.savedAs.length > 5" class="quiet">and {{ correction.savedAs.length - 5 }} more</span>
+          <span v-if="correction.savedAs.length === 0" class="quiet">Its saves are on their way into the ledger.</span>
+        </p>
+      </header>
+      <ProblemNote v-if="problem" :problem="problem"><p v-if="problem.code === 'correction-moved'"><button class="plain link" @click="rehearse()">Rehearse again</button></p></ProblemNote>
+      <div class="scroll">
+        <table>
+          <thead>
+            <tr>
+              <th>field</th>
+              <th>value found</th>
+              <th>value now</th>
+              <th>{{ isDraft ? 'value it will get' : 'value it got' }}</th>
+              <th>state</th>
+              <th>choice</th>
+            </tr>
+          </thead>
+          <tbody v-for="record in records" :key="record.title + record.items[0]!.id">
+            <tr class="record">
+              <th colspan="6" scope="rowgroup"><bdi>{{ record.title }}</bdi></th>
+            </tr>
+            <tr v-for="item in record.items" :key="item.id" :data-state="item.state">
+              <td>
+                <RouterLink :to="{ path: '/changes', query: { save: item.saveId } }" title="Open the save that made this change">{{ names.fieldName(item.fieldId) }}</RouterLink>
+              </td>
+              <td><ValueText :value="item.found" :base-type="names.baseType(item.fieldId)" side="before" whole /></td>
+              <td><ValueText v-if="item.state !== 'blocked'" :value="item.now" :base-type="names.baseType(item.fieldId)" side="before" whole /><span v-else class="quiet">not to be had</span></td>
+              <td><ValueText :value="item.target" :base-type="names.baseType(item.fieldId)" side="after" whole /></td>
+              <td :class="{ attention: item.state === 'changed-since' || item.state === 'blocked' }">{{ stateWords(item) }}<template v-if="item.why">: {{ item.why }}</template></td>
+              <td>
+                <Radio.Group v-if="isDraft && item.state === 'changed-since'" :value="item.choice" :disabled="busy !== null" :aria-label="`What to do with ${names.fieldName(item.fieldId)}`" @change="(event: { target: { value?: 'keep' | 'overwrite' } }) => rehearse([{ itemId: item.id, choice: event.target.value! }])">
+                  <Radio value="keep">keep what is there now</Radio>
+                  <Radio value="overwrite">overwrite it</Radio>
+                </Radio.Group>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+        <section v-if="isDraft && correction.trial" class="trial">
+          <p v-if="correction.trial.refusal" class="failure" role="alert"><b>The source refused the trial:</b> {{ correction.trial.refusal }}</p>
+          <p v-else-if="willWrite.length > 0">Tried in the source just now and rolled back: it accepts {{ counted(willWrite.length, 'value') }}.</p>
+          <template v-if="correction.trial.effects.length > 0">
+            <p>These would change along with them, by the source’s own rules:</p>
+            <ul>
+              <li v-for="effect in correction.trial.effects" :key="`${effect.typeId}${effect.key}${effect.fieldId}`">
+                <bdi>{{ names.typeTitle(effect.typeId) }} {{ effect.label }}</bdi>, {{ names.fieldName(effect.fieldId) }}
+                <ValueText :value="effect.before" :base-type="names.baseType(effect.fieldId)" side="before" />&ensp;<ValueText :value="effect.after" :base-type="names.baseType(effect.fieldId)" side="after" />
+              </li>
+            </ul>
+          </template>
+        </section>
+      </div>
+      <form v-if="isDraft" class="acts" @submit.prevent="apply">
+        <template v-if="session.may('corrections.apply')">
+          <Input v-model:value="reason" placeholder="Why is this set back? (kept with the change)" aria-label="Reason" class="reason" />
+          <Button type="primary" html-type="submit" :loading="busy === 'applying'" :disabled="willWrite.length === 0 || reason.trim().length < 3 || correction.trial?.refusal != null || busy === 'rehearsing'">
+            {{ willWrite.length === 0 ? 'Nothing would be written' : `Apply to ${counted(recordsToWrite, 'record')}` }}
+          </Button>
+        </template>
+        <p v-else class="quiet">An administrator applies it.</p>
+        <Button :loading="busy === 'rehearsing'" @click="rehearse()">Rehearse again</Button>
+      </form>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+main {
+  flex: 1;
+  min-height: 0;
+  display: flex;
+  flex-direction: column;
+  gap: 10px;
+  padding: 18px 28px 0;
+}
+h1 {
+  font-size: 20px;
+  line-height: 28px;
+  font-weight: 650;
+}
+.state {
+  font-size: 14px;
+  font-weight: 400;
+  margin-left: 8px;
+}
+.save {
+  margin-left: 8px;
+}
+.scroll {
+  flex: 1;
+  overflow: auto;
+  min-height: 0;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  background: var(--panel);
+}
+th,
+td {
+  text-align: left;
+  padding: 6px 12px;
+  border-bottom: 1px solid var(--line-soft);
+  vertical-align: top;
+  font-weight: 400;
+}
+thead th {
+  color: var(--soft);
+  font-size: 12.5px;
+}
+.record th {
+  font-weight: 650;
+  background: var(--raised);
+}
+.trial {
+  padding: 12px 0;
+}
+.trial li {
+  padding-left: 18px;
+}
+.acts {
+  flex: none;
+  display: flex;
+  gap: 10px;
+  padding: 10px 28px;
+  margin: 0 -28px;
+  background: var(--panel);
+  border-top: 1px solid var(--line);
+}
+.reason {
+  max-width: 420px;
+}
+.link {
+  color: var(--pine);
+  text-decoration: underline;
+}
+</style>

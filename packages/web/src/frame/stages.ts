@@ -1,0 +1,14 @@
+import type { Permission } from '@spoor/contract'
+
+export interface Stage {
+  path: string
+  title: string
+  needs: Permission
+}
+
+/** The stages of the work, in its order; a stage stands in the bar for those who may enter it. */
+export const stages: readonly Stage[] = [
+  { path: '/changes', title: 'Changes', needs: 'changes.read' },
+  { path: '/corrections', title: 'Corrections', needs: 'corrections.read' },
+  { path: '/tracking', title: 'Tracking', needs: 'tracking.read' },
+]

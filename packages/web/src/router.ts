@@ -1,0 +1,29 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { useSession } from './session/session.ts'
+import { stages } from './frame/stages.ts'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/changes' },
+    { path: '/sign-in', name: 'sign-in', component: () => import('./session/SignIn.vue'), meta: { open: true } },
+    { path: '/changes', name: 'changes', component: () => import('./changes/ChangesView.vue') },
+    { path: '/corrections', name: 'corrections', component: () => import('./corrections/CorrectionsView.vue') },
+    { path: '/corrections/:correctionId(\\d+)', name: 'correction', component: () => import('./corrections/CorrectionView.vue') },
+    { path: '/tracking', name: 'tracking', component: () => import('./tracking/TrackingView.vue') },
+    { path: '/:rest(.*)*', name: 'nothing', component: () => import('./frame/NothingHere.vue') },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  await session.load()
+  if (to.meta['open']) return true
+  if (!session.person) return { name: 'sign-in', query: { next: to.fullPath } }
+  return true
+})
+
+router.afterEach((to) => {
+  const stage = stages.find(({ path }) => to.path.startsWith(path))
+  document.title = stage ? `${stage.title} – Spoor` : 'Spoor'
+})

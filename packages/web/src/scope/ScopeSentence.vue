@@ -1,0 +1,112 @@
+<script setup lang="ts">
+import Popover from 'ant-design-vue/es/popover'
+import { isHollow, sentence, withoutPart, withPart, type PartName, type Scope, type ScopePart } from '@spoor/core'
+import { computed, ref } from 'vue'
+import type { NamedVocabulary } from './vocabulary.ts'
+import RecordEditor from './RecordEditor.vue'
+import WhatEditor from './WhatEditor.vue'
+import WhenEditor from './WhenEditor.vue'
+import WhoEditor from './WhoEditor.vue'
+
+/** The sentence that says which changes are meant; each of its parts opens an editor where it stands. */
+export interface Props {
+  scope: Scope
+  names: NamedVocabulary
+}
+const props = defineProps<Props>()
+const emit = defineEmits<{ change: [scope: Scope] }>()
+
+const pieces = computed(() => sentence(props.scope, props.names))
+const open = ref<PartName | null>(null)
+const editors = { who: WhoEditor, what: WhatEditor, record: RecordEditor, when: WhenEditor }
+
+function put(part: ScopePart) {
+  emit('change', isHollow(part) ? withoutPart(props.scope, part.part) : withPart(props.scope, part))
+}
+
+function turn(name: PartName) {
+  const part = props.scope[name]
+  if (part) put({ ...part, exclude: !part.exclude })
+}
+
+function remove(name: PartName) {
+  open.value = null
+  emit('change', withoutPart(props.scope, name))
+}
+</script>
+
+<template>
+  <div class="sentence" role="group" aria-label="Scope">
+    <template v-for="(piece, at) in pieces" :key="at">
+      <span v-if="piece.piece === 'words'" class="words">{{ piece.text }}</span>
+      <Popover
+        v-else
+        :open="open === piece.part"
+        trigger="click"
+        placement="bottomLeft"
+        :arrow="false"
+        destroy-tooltip-on-hide
+        @open-change="(now: boolean) => (open = now ? piece.part : null)"
+      >
+        <button class="plain part" :class="{ narrows: piece.narrows, exclude: piece.exclude }" :data-part="piece.part" :aria-expanded="open === piece.part">{{ piece.text }}</button>
+        <template #content>
+          <div class="editor" @keydown.esc="open = null">
+            <component :is="editors[piece.part]" :part="scope[piece.part] as never" :names="names" @put="put" />
+            <div v-if="piece.narrows" class="acts">
+              <button class="plain act" @click="turn(piece.part)">{{ piece.exclude ? 'Only these instead' : 'Everything but these instead' }}</button>
+              <button class="plain act" @click="remove(piece.part)">Remove this part</button>
+            </div>
+          </div>
+        </template>
+      </Popover>
+    </template>
+    <Popover v-if="!scope.record" :open="open === 'record'" trigger="click" placement="bottomLeft" :arrow="false" destroy-tooltip-on-hide @open-change="(now: boolean) => (open = now ? 'record' : null)">
+      <button class="plain more" :aria-expanded="open === 'record'">Narrow to records</button>
+      <template #content>
+        <div class="editor" @keydown.esc="open = null"><RecordEditor :part="undefined" :names="names" @put="put" /></div>
+      </template>
+    </Popover>
+    <button v-if="Object.keys(scope).length > 1" class="plain more" @click="emit('change', {})">Clear all</button>
+  </div>
+</template>
+
+<style scoped>
+.sentence {
+  font-size: 16px;
+  line-height: 24px;
+}
+.words {
+  white-space: pre-wrap;
+}
+.part {
+  font-weight: 600;
+  color: var(--pine);
+  border-bottom: 1.5px dotted var(--pine);
+}
+.part:not(.narrows) {
+  font-weight: 400;
+}
+.part.exclude {
+  color: var(--plum);
+  border-color: var(--plum);
+}
+.more {
+  font-size: 13px;
+  color: var(--pine);
+  margin-left: 14px;
+}
+.editor {
+  width: 340px;
+  max-width: 80vw;
+}
+.acts {
+  display: flex;
+  gap: 18px;
+  border-top: 1px solid var(--line);
+  margin-top: 10px;
+  padding-top: 8px;
+}
+.act {
+  color: var(--pine);
+}
+</style>

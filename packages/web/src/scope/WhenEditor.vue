@@ -1,0 +1,62 @@
+<script setup lang="ts">
+import Button from 'ant-design-vue/es/button'
+import DatePicker from 'ant-design-vue/es/date-picker'
+import dayjs, { type Dayjs } from 'dayjs'
+import type { Span, WhenPart } from '@spoor/core'
+import { computed } from 'vue'
+import { readerZone } from '../value/time.ts'
+import type { NamedVocabulary } from './vocabulary.ts'
+
+export interface Props {
+  part: WhenPart | undefined
+  names: NamedVocabulary
+}
+const props = defineProps<Props>()
+const emit = defineEmits<{ put: [part: WhenPart] }>()
+
+const exclude = computed(() => props.part?.exclude ?? false)
+const zone = computed(() => props.part?.span.zone ?? readerZone)
+const day = (text: string | null) => (text === null ? undefined : dayjs(text))
+const from = computed(() => (props.part?.span.span === 'days' ? day(props.part.span.from) : undefined))
+const to = computed(() => (props.part?.span.span === 'days' ? day(props.part.span.to) : undefined))
+
+function put(span: Span) {
+  emit('put', { part: 'when', exclude: exclude.value, span })
+}
+
+function setEnd(end: 'from' | 'to', value: Dayjs | string | null) {
+  const text = value ? dayjs(value).format('YYYY-MM-DD') : null
+  let ends = { from: from.value?.format('YYYY-MM-DD') ?? null, to: to.value?.format('YYYY-MM-DD') ?? null, [end]: text }
+  // The end that was just set is the one that is meant.
+  if (ends.from !== null && ends.to !== null && ends.from > ends.to) ends = { ...ends, [end === 'from' ? 'to' : 'from']: text }
+  put({ span: 'days', ...ends, zone: zone.value })
+}
+</script>
+
+<template>
+  <div class="presets">
+    <Button v-for="[text, days] in [['Today', 1], ['Last 7 days', 7], ['Last 30 days', 30], ['Last 90 days', 90]] as const" :key="days" size="small" @click="put({ span: 'last', days, zone })">{{ text }}</Button>
+  </div>
+  <div class="ends">
+    <label>From<DatePicker :value="from as never" format="D MMM YYYY" @change="(value: Dayjs | string) => setEnd('from', value)" /></label>
+    <label>to, that day included<DatePicker :value="to as never" format="D MMM YYYY" @change="(value: Dayjs | string) => setEnd('to', value)" /></label>
+  </div>
+  <p class="quiet">Days of {{ zone }}.</p>
+</template>
+
+<style scoped>
+.presets {
+  display: flex;
+  gap: 6px;
+  flex-wrap: wrap;
+}
+.ends {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 10px;
+  margin: 12px 0 6px;
+}
+label {
+  display: grid;
+}
+</style>

@@ -1,0 +1,43 @@
+import { useQuery } from '@tanstack/vue-query'
+import { routes, type Vocabulary } from '@spoor/contract'
+import { capitalised, type RecordRef, type ScopeNames } from '@spoor/core'
+import { computed, type ComputedRef, type Ref } from 'vue'
+import { call } from '../api/client.ts'
+
+export interface NamedVocabulary extends ScopeNames {
+  types: Vocabulary['types']
+  fields: Vocabulary['fields']
+  actors: Vocabulary['actors']
+  /** "Tenancy". */
+  typeTitle(id: number): string
+  fieldName(id: number): string
+  baseType(fieldId: number): string
+}
+
+const refreshMs = 15_000
+
+/** Names for scopes and rows; what is not known yet is named by its number. */
+export function useVocabulary(recordLabels: Ref<Record<string, string>>): ComputedRef<NamedVocabulary> {
+  const { data } = useQuery({ queryKey: ['vocabulary'], queryFn: () => call(routes.readVocabulary), staleTime: refreshMs, refetchInterval: refreshMs })
+  return computed(() => {
+    const { types, fields, actors } = data.value ?? { types: [], fields: [], actors: [] }
+    const typeById = new Map(types.map((type) => [type.id, type]))
+    const fieldById = new Map(fields.map((field) => [field.id, field]))
+    const actorById = new Map(actors.map((actor) => [actor.id, actor]))
+    return {
+      types,
+      fields,
+      actors,
+      actor: (id: number) => actorById.get(id)?.name,
+      type: (id: number) => typeById.get(id)?.plural,
+      field: (id: number) => fieldById.get(id),
+      record: (ref: RecordRef) => {
+        const label = recordLabels.value[`t${ref.typeId}:${ref.key}`]
+        return label === undefined ? undefined : capitalised(label)
+      },
+      typeTitle: (id: number) => capitalised(typeById.get(id)?.name ?? `record type ${id}`),
+      fieldName: (id: number) => fieldById.get(id)?.name ?? `field ${id}`,
+      baseType: (fieldId: number) => fieldById.get(fieldId)?.baseType ?? 'text',
+    }
+  })
+}

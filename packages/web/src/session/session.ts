@@ -1,0 +1,32 @@
+import { routes, type Permission, type Session } from '@spoor/contract'
+import { defineStore } from 'pinia'
+import { computed, ref } from 'vue'
+import { call, setToken } from '../api/client.ts'
+
+/** Who is signed in, and what they may do. */
+export const useSession = defineStore('session', () => {
+  const person = ref<Session['person']>(null)
+  let loaded: Promise<void> | undefined
+
+  function take(session: Session): void {
+    person.value = session.person
+    setToken(session.token)
+  }
+
+  return {
+    person: computed(() => person.value),
+    may: (permission: Permission) => person.value?.permissions.includes(permission) ?? false,
+    load: () => (loaded ??= call(routes.readSession).then(take)),
+    async signIn(login: string, password: string) {
+      take(await call(routes.signIn, { body: { login, password } }))
+    },
+    async signOut() {
+      take(await call(routes.signOut))
+    },
+    /** The server says that the session is over: ask it for a new one. */
+    async lapse() {
+      person.value = null
+      take(await call(routes.readSession))
+    },
+  }
+})

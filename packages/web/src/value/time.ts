@@ -1,0 +1,36 @@
+import dayjs from 'dayjs'
+import 'dayjs/locale/en-gb'
+import timezone from 'dayjs/plugin/timezone'
+import utc from 'dayjs/plugin/utc'
+
+dayjs.extend(utc)
+dayjs.extend(timezone)
+
+/** The reader's own zone, in which every time on the screen is given. */
+export const readerZone = Intl.DateTimeFormat().resolvedOptions().timeZone
+
+export function dayOf(instant: string): string {
+  return dayjs(instant).format('YYYY-MM-DD')
+}
+
+/** "Fri 20 March 2026". */
+export function dayText(instant: string): string {
+  return dayjs(instant).format('ddd D MMMM YYYY')
+}
+
+/** "16:52". */
+export function timeText(instant: string): string {
+  return dayjs(instant).format('HH:mm')
+}
+
+/** "Fri 20 Mar 2026 16:52:07 GMT". */
+export function fullTime(instant: string): string {
+  const zone = new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' }).formatToParts(new Date(instant)).find((part) => part.type === 'timeZoneName')?.value
+  return `${dayjs(instant).format('ddd D MMM YYYY HH:mm:ss')} ${zone ?? readerZone}`
+}
+
+/** "20 Mar 16:52", with the year when it is not this one. */
+export function shortTime(instant: string): string {
+  const at = dayjs(instant)
+  return at.format(at.isSame(dayjs(), 'year') ? 'D MMM HH:mm' : 'D MMM YYYY HH:mm')
+}

@@ -1,0 +1,78 @@
+#!/usr/bin/env node
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { join, resolve } from 'node:path'
+import { startCluster } from './lib/cluster.mjs'
+import { ensureBuilt, prepare, root } from './lib/prepare.mjs'
+import { run, say, Stop } from './lib/say.mjs'
+
+/** Sets everything up, starts a private PostgreSQL, Larkmere and Spoor, and stops them again on Ctrl-C. */
+
+const dataDir = resolve(process.env.SPOOR_DATA_DIR || join(root, '.spoor'))
+
+/** One start per data directory; a lock left by a process that is gone is taken over. */
+function lock() {
+  mkdirSync(dataDir, { recursive: true, mode: 0o755 })
+  const file = join(dataDir, 'demo.lock')
+  if (existsSync(file)) {
+    const pid = Number(readFileSync(file, 'utf8'))
+    try {
+      process.kill(pid, 0)
+      if (pid !== process.pid && /node/.test(readFileSync(`/proc/${pid}/comm`, 'utf8')))
+        throw new Stop(`The demo already runs with this data directory (process ${pid}). Stop it with Ctrl-C there, or set SPOOR_PORT and SPOOR_DATA_DIR for a second one.`)
+    } catch (error) {
+      if (error instanceof Stop) throw error
+      if (!['ESRCH', 'ENOENT', 'EPERM'].includes(error.code)) throw error
+    }
+  }
+  writeFileSync(file, String(process.pid))
+  return () => rmSync(file, { force: true })
+}
+
+run(async () => {
+  const options = process.argv.slice(2)
+  const unknown = options.find((option) => !['--small', '--reset', '--quiet'].includes(option))
+  if (unknown) throw new Stop(`“${unknown}” is not an option of the demo. There are --small (a tenth of the history), --reset (start afresh) and --quiet (no night jobs).`)
+
+  const unlock = lock()
+  let stopping = false
+  const undo = []
+  const stopAll = async (code) => {
+    if (stopping) return
+    stopping = true
+    for (const step of undo.reverse()) await step().catch((error) => console.error(error))
+    unlock()
+    process.exit(code)
+  }
+  for (const signal of ['SIGINT', 'SIGTERM'])
+    process.on(signal, () => {
+      if (!stopping) say('\nStopping.')
+      void stopAll(0)
+    })
+
+  try {
+    prepare()
+    ensureBuilt()
+    let clusterUrl = process.env.SPOOR_DATABASE_URL
+    if (!clusterUrl) {
+      const cluster = await startCluster({ dataDir, settings: ['shared_buffers=256MB', 'max_wal_size=2GB', 'max_connections=120'] })
+      undo.push(cluster.stop)
+      clusterUrl = cluster.url('postgres')
+    }
+    if (stopping) return
+    const { startDemo } = await import(new URL('../packages/demo/dist/main.js', import.meta.url).href)
+    const demo = await startDemo({
+      clusterUrl,
+      dataDir,
+      port: Number(process.env.SPOOR_PORT || 4310),
+      small: options.includes('--small'),
+      reset: options.includes('--reset'),
+      quiet: options.includes('--quiet'),
+      say,
+    })
+    undo.push(demo.stop)
+    demo.ended.then(() => stopAll(1))
+  } catch (error) {
+    if (!stopping) console.error(error instanceof Stop || error.name === 'DemoRefusal' ? error.message : error)
+    await stopAll(1)
+  }
+})
