@@ -35,7 +35,9 @@ const direction = everyPackage.map((name) => ({
 }))
 
 export default ts.config(
-  { ignores: ['**/dist/**', '**/node_modules/**', '.spoor*/**', 'test-results/**', 'playwright-report/**'] },
+  {
+    ignores: ['**/dist/**', '**/node_modules/**', '.spoor*/**', '.spoor-*', 'test-results/**', 'playwright-report/**'],
+  },
   js.configs.recommended,
   ...ts.configs.recommended,
   ...vue.configs['flat/recommended'],
@@ -64,8 +66,14 @@ export default ts.config(
       'no-restricted-syntax': [
         'error',
         { selector: "NewExpression[callee.name='Date'][arguments.length=0]", message: 'The clock is a parameter.' },
-        { selector: "CallExpression[callee.object.name='Date'][callee.property.name='now']", message: 'The clock is a parameter.' },
-        { selector: "CallExpression[callee.object.name='Math'][callee.property.name='random']", message: 'Chance is a parameter.' },
+        {
+          selector: "CallExpression[callee.object.name='Date'][callee.property.name='now']",
+          message: 'The clock is a parameter.',
+        },
+        {
+          selector: "CallExpression[callee.object.name='Math'][callee.property.name='random']",
+          message: 'Chance is a parameter.',
+        },
       ],
     },
   },

@@ -18,7 +18,9 @@ function lock() {
     try {
       process.kill(pid, 0)
       if (pid !== process.pid && /node/.test(readFileSync(`/proc/${pid}/comm`, 'utf8')))
-        throw new Stop(`The demo already runs with this data directory (process ${pid}). Stop it with Ctrl-C there, or set SPOOR_PORT and SPOOR_DATA_DIR for a second one.`)
+        throw new Stop(
+          `The demo already runs with this data directory (process ${pid}). Stop it with Ctrl-C there, or set SPOOR_PORT and SPOOR_DATA_DIR for a second one.`,
+        )
     } catch (error) {
       if (error instanceof Stop) throw error
       if (!['ESRCH', 'ENOENT', 'EPERM'].includes(error.code)) throw error
@@ -31,7 +33,10 @@ function lock() {
 run(async () => {
   const options = process.argv.slice(2)
   const unknown = options.find((option) => !['--small', '--reset', '--quiet'].includes(option))
-  if (unknown) throw new Stop(`“${unknown}” is not an option of the demo. There are --small (a tenth of the history), --reset (start afresh) and --quiet (no night jobs).`)
+  if (unknown)
+    throw new Stop(
+      `“${unknown}” is not an option of the demo. There are --small (a tenth of the history), --reset (start afresh) and --quiet (no night jobs).`,
+    )
 
   const unlock = lock()
   let stopping = false
@@ -54,7 +59,10 @@ run(async () => {
     ensureBuilt()
     let clusterUrl = process.env.SPOOR_DATABASE_URL
     if (!clusterUrl) {
-      const cluster = await startCluster({ dataDir, settings: ['shared_buffers=256MB', 'max_wal_size=2GB', 'max_connections=120'] })
+      const cluster = await startCluster({
+        dataDir,
+        settings: ['shared_buffers=256MB', 'max_wal_size=2GB', 'max_connections=120'],
+      })
       undo.push(cluster.stop)
       clusterUrl = cluster.url('postgres')
     }

@@ -1,6 +1,16 @@
 import { spawn, spawnSync } from 'node:child_process'
 import { createHash, randomBytes } from 'node:crypto'
-import { chmodSync, chownSync, existsSync, mkdirSync, openSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs'
+import {
+  chmodSync,
+  chownSync,
+  existsSync,
+  mkdirSync,
+  openSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  writeFileSync,
+} from 'node:fs'
 import { createServer } from 'node:net'
 import { join, resolve } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
@@ -18,7 +28,10 @@ function serverUser() {
   if (process.getuid?.() !== 0) return null
   const id = (flag) => Number(spawnSync('id', [flag, 'postgres'], { encoding: 'utf8' }).stdout)
   const uid = id('-u')
-  if (!uid) throw new Stop('There is no user “postgres” to run PostgreSQL as; root may not. Install Debian’s package postgresql, or start as an ordinary user.')
+  if (!uid)
+    throw new Stop(
+      'There is no user “postgres” to run PostgreSQL as; root may not. Install Debian’s package postgresql, or start as an ordinary user.',
+    )
   return { uid, gid: id('-g') }
 }
 
@@ -63,7 +76,18 @@ function initialise(bin, place, user, secret) {
   const secretFile = `${place}.secret`
   writeFileSync(secretFile, secret, { mode: 0o600 })
   if (user) for (const path of [unfinished, secretFile]) chownSync(path, user.uid, user.gid)
-  const args = ['-D', unfinished, '-U', superuser, '-E', 'UTF8', '--locale=C.UTF-8', '--auth=scram-sha-256', `--pwfile=${secretFile}`, '--no-sync']
+  const args = [
+    '-D',
+    unfinished,
+    '-U',
+    superuser,
+    '-E',
+    'UTF8',
+    '--locale=C.UTF-8',
+    '--auth=scram-sha-256',
+    `--pwfile=${secretFile}`,
+    '--no-sync',
+  ]
   const result = spawnSync(join(bin, 'initdb'), args, { cwd: '/', encoding: 'utf8', ...user })
   rmSync(secretFile)
   if (result.status !== 0) throw new Stop(`The database could not be set up in ${place}:\n${result.stderr}`)
@@ -116,7 +140,14 @@ export async function startCluster({ dataDir, settings = [] }) {
   const logFile = join(dataDir, 'postgres.log')
   const log = openSync(logFile, 'a')
   chmodSync(logFile, 0o600)
-  const options = ['listen_addresses=127.0.0.1', `port=${port}`, 'unix_socket_directories=', 'log_statement=none', 'max_prepared_transactions=10', ...settings]
+  const options = [
+    'listen_addresses=127.0.0.1',
+    `port=${port}`,
+    'unix_socket_directories=',
+    'log_statement=none',
+    'max_prepared_transactions=10',
+    ...settings,
+  ]
   // Its own process group, so that Ctrl-C reaches Spoor first and the database is stopped last.
   const server = spawn(join(bin, 'postgres'), ['-D', place, ...options.flatMap((option) => ['-c', option])], {
     cwd: '/',
@@ -127,7 +158,9 @@ export async function startCluster({ dataDir, settings = [] }) {
   let ended = false
   server.once('exit', () => (ended = true))
   for (let tries = 0; ; tries++) {
-    const ready = spawnSync(join(bin, 'pg_isready'), ['-q', '-h', '127.0.0.1', '-p', String(port), '-d', 'postgres'], { stdio: 'ignore' })
+    const ready = spawnSync(join(bin, 'pg_isready'), ['-q', '-h', '127.0.0.1', '-p', String(port), '-d', 'postgres'], {
+      stdio: 'ignore',
+    })
     if (ready.status === 0) break
     if (ended || tries > 600) throw new Stop(`PostgreSQL did not start; its log is ${logFile}.`)
     await sleep(50)

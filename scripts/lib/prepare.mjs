@@ -38,9 +38,11 @@ function ensurePackages(missing) {
   const names = missing.join(' ')
   const asRoot = process.getuid?.() === 0
   const line = `sudo apt-get update && sudo apt-get install -y --no-install-recommends ${names}`
-  if (!existsSync('/usr/bin/apt-get')) throw new Stop(`These are missing: ${names}. Install them with your system’s package manager, then start again.`)
+  if (!existsSync('/usr/bin/apt-get'))
+    throw new Stop(`These are missing: ${names}. Install them with your system’s package manager, then start again.`)
   const viaSudo = !asRoot && spawnSync('sudo', ['-n', 'true'], { stdio: 'ignore' }).status === 0
-  if (!asRoot && !viaSudo) throw new Stop(`These Debian packages are missing: ${names}. Run this line, then start again:\n\n  ${line}\n`)
+  if (!asRoot && !viaSudo)
+    throw new Stop(`These Debian packages are missing: ${names}. Run this line, then start again:\n\n  ${line}\n`)
   say(`Installing from Debian: ${names}`)
   const prefix = asRoot ? [] : ['sudo', '-n']
   // The cluster that Debian would start by itself is not wanted: Spoor’s is private to its data directory.
@@ -50,7 +52,8 @@ function ensurePackages(missing) {
     return command(program, rest, { env: environment, stdio: ['ignore', 'ignore', 'inherit'] })
   }
   apt('update', '-q')
-  if (apt('install', '-y', '-q', '--no-install-recommends', ...missing).status !== 0) throw new Stop(`apt-get could not install ${names}. Run this line, then start again:\n\n  ${line}\n`)
+  if (apt('install', '-y', '-q', '--no-install-recommends', ...missing).status !== 0)
+    throw new Stop(`apt-get could not install ${names}. Run this line, then start again:\n\n  ${line}\n`)
 }
 
 function digestOf(files) {
@@ -75,7 +78,8 @@ function ensureModules() {
   const digest = digestOf(['package-lock.json'])
   if (stamped('modules', digest)) return
   say('Installing npm packages')
-  if (command('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']).status !== 0) throw new Stop('npm ci failed; its own words stand above. Start again when that is mended.')
+  if (command('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']).status !== 0)
+    throw new Stop('npm ci failed; its own words stand above. Start again when that is mended.')
   stamp('modules', digest)
 }
 
@@ -95,7 +99,8 @@ function sourceFiles() {
 
 export function ensureBuilt() {
   const digest = digestOf(sourceFiles())
-  const built = existsSync(join(root, 'packages/server/dist/main.js')) && existsSync(join(root, 'packages/web/dist/index.html'))
+  const built =
+    existsSync(join(root, 'packages/server/dist/main.js')) && existsSync(join(root, 'packages/web/dist/index.html'))
   if (built && stamped('build', digest)) return
   say('Building')
   const result = spawnSync('npm', ['run', '--silent', 'build'], { cwd: root, encoding: 'utf8' })

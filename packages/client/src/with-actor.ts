@@ -22,7 +22,11 @@ export interface QueryClient {
  * Runs `work` in a transaction whose changes are captured with this actor and reason. Commits when it resolves,
  * rolls back when it rejects, and passes its result or its failure on. Works whether or not tracking is installed.
  */
-export async function withActor<C extends QueryClient, T>(client: C, context: ActorContext, work: (client: C) => Promise<T>): Promise<T> {
+export async function withActor<C extends QueryClient, T>(
+  client: C,
+  context: ActorContext,
+  work: (client: C) => Promise<T>,
+): Promise<T> {
   await client.query('begin')
   try {
     await client.query(`select set_config('spoor.context', $1, true)`, [JSON.stringify(context)])

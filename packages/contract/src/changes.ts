@@ -47,7 +47,14 @@ export const Afterwards = v.object({
   fieldId: v.number(),
   times: v.number(),
   latest: v.nullable(
-    v.object({ saveId: SaveId, at: Instant, actorName: v.string(), after: Captured, action: Action, backToBefore: v.boolean() }),
+    v.object({
+      saveId: SaveId,
+      at: Instant,
+      actorName: v.string(),
+      after: Captured,
+      action: Action,
+      backToBefore: v.boolean(),
+    }),
   ),
 })
 export type Afterwards = v.InferOutput<typeof Afterwards>
@@ -121,7 +128,10 @@ export const changesRoutes = {
     query: v.object({
       scope: ScopeText,
       after: v.optional(v.pipe(v.string(), v.regex(/^[\d:.TZ-]{20,32}_\d{1,19}$/))),
-      limit: v.optional(v.pipe(v.string(), v.regex(/^\d{1,3}$/), v.transform(Number), v.minValue(1), v.maxValue(200)), '100'),
+      limit: v.optional(
+        v.pipe(v.string(), v.regex(/^\d{1,3}$/), v.transform(Number), v.minValue(1), v.maxValue(200)),
+        '100',
+      ),
     }),
     response: SavePage,
   }),
@@ -138,7 +148,11 @@ export const changesRoutes = {
     path: '/changes/export.csv',
     needs: 'changes.export',
     summary: 'The changes in a scope as CSV, one line a change, newest first',
-    query: v.object({ scope: ScopeText, columns: v.optional(ColumnList), zone: v.optional(v.pipe(v.string(), v.maxLength(100)), 'UTC') }),
+    query: v.object({
+      scope: ScopeText,
+      columns: v.optional(ColumnList),
+      zone: v.optional(v.pipe(v.string(), v.maxLength(100)), 'UTC'),
+    }),
   }),
   readSave: route({
     method: 'GET',

@@ -7,7 +7,12 @@ export const SaveId = v.pipe(v.string(), v.regex(/^[1-9]\d{0,18}$/))
 export const Instant = v.string()
 export const IntParam = v.pipe(v.string(), v.regex(/^\d{1,9}$/), v.transform(Number))
 export const Captured = v.nullable(v.string())
-export const Reason = v.pipe(v.string(), v.trim(), v.minLength(3, 'Give a reason of at least three letters.'), v.maxLength(2000))
+export const Reason = v.pipe(
+  v.string(),
+  v.trim(),
+  v.minLength(3, 'Give a reason of at least three letters.'),
+  v.maxLength(2000),
+)
 /** A scope as the parameters of a link, percent-encoded: `what=f12&who=!k.import`. */
 export const ScopeText = v.optional(v.pipe(v.string(), v.maxLength(20_000)), '')
 export const Kind = v.picklist(actorKinds)

@@ -15,22 +15,22 @@ export const routes = {
   ...pulseRoutes,
 }
 
-export { allows, permissions, permissionsOf, roleNames, roles, type Need, type Permission, type Role } from './permission.ts'
+export {
+  allows,
+  permissions,
+  permissionsOf,
+  roleNames,
+  roles,
+  type Need,
+  type Permission,
+  type Role,
+} from './permission.ts'
 export { problems, ProblemBody, type ProblemCode } from './problem.ts'
 export { route, type Method, type RouteShape } from './route.ts'
 export { type Action } from './common.ts'
 export { Person, Session } from './session.ts'
 export { RecordHits, Vocabulary } from './vocabulary.ts'
-export {
-  Afterwards,
-  Change,
-  exportColumns,
-  Save,
-  SaveDetail,
-  SavePage,
-  Summary,
-  type ExportColumn,
-} from './changes.ts'
+export { Afterwards, Change, exportColumns, Save, SaveDetail, SavePage, Summary, type ExportColumn } from './changes.ts'
 export { Draft, Obstacle, SourceMap, TrackedField, TrackedType } from './tracking.ts'
 export { Correction, CorrectionHead, CorrectionItem, Effect } from './corrections.ts'
 export { Pulse } from './pulse.ts'

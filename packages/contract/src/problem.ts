@@ -20,7 +20,7 @@ export const problems = {
   'correction-moved': { status: 409, title: 'A value changed after the rehearsal' },
   'correction-closed': { status: 409, title: 'This correction was applied already' },
   'too-large': { status: 413, title: 'That is too large' },
-  'unexpected': { status: 500, title: 'Something went wrong in Spoor' },
+  unexpected: { status: 500, title: 'Something went wrong in Spoor' },
 } as const satisfies Record<string, { status: number; title: string }>
 
 export type ProblemCode = keyof typeof problems

@@ -24,7 +24,20 @@ const SignIn = v.strictObject({
 })
 
 export const sessionRoutes = {
-  readSession: route({ method: 'GET', path: '/session', needs: 'nobody', summary: 'Who is signed in', response: Session }),
-  signIn: route({ method: 'POST', path: '/session', needs: 'nobody', summary: 'Sign in', body: SignIn, response: Session }),
+  readSession: route({
+    method: 'GET',
+    path: '/session',
+    needs: 'nobody',
+    summary: 'Who is signed in',
+    response: Session,
+  }),
+  signIn: route({
+    method: 'POST',
+    path: '/session',
+    needs: 'nobody',
+    summary: 'Sign in',
+    body: SignIn,
+    response: Session,
+  }),
   signOut: route({ method: 'DELETE', path: '/session', needs: 'session', summary: 'Sign out', response: Session }),
 }

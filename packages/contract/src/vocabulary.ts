@@ -5,7 +5,9 @@ import { route } from './route.ts'
 /** The names a scope is written with: what is tracked or was, and who was ever seen. */
 export const Vocabulary = v.object({
   types: v.array(v.object({ id: v.number(), name: v.string(), plural: v.string(), area: v.string() })),
-  fields: v.array(v.object({ id: v.number(), typeId: v.number(), name: v.string(), baseType: v.string(), tracked: v.boolean() })),
+  fields: v.array(
+    v.object({ id: v.number(), typeId: v.number(), name: v.string(), baseType: v.string(), tracked: v.boolean() }),
+  ),
   actors: v.array(v.object({ id: v.number(), name: v.string(), kind: Kind })),
 })
 export type Vocabulary = v.InferOutput<typeof Vocabulary>
@@ -28,7 +30,10 @@ export const vocabularyRoutes = {
     path: '/records/find',
     needs: 'changes.read',
     summary: 'Records whose label or key contains some words',
-    query: v.object({ words: v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200)), typeId: v.optional(IntParam) }),
+    query: v.object({
+      words: v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200)),
+      typeId: v.optional(IntParam),
+    }),
     response: RecordHits,
   }),
 }

@@ -34,7 +34,8 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   const secrets = readSecrets(dataDir)
   const names = demoNames(process.env['SPOOR_DATABASE_URL'] ? port : 4310)
   const login = (base: keyof Secrets) => ({ name: names.role(base), password: secrets[base] })
-  if (await ensureDatabases(clusterUrl, names, secrets, options.reset)) say('Making Larkmere, the demo’s business database')
+  if (await ensureDatabases(clusterUrl, names, secrets, options.reset))
+    say('Making Larkmere, the demo’s business database')
   await ensureBusiness(urlOf(clusterUrl, names.business), names)
 
   const spoorUrl = urlOf(clusterUrl, names.spoor, login('spoor_app'))
@@ -59,7 +60,9 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
       {
         ...addresses,
         databases: { spoor: urlOf(clusterUrl, names.spoor), business: urlOf(clusterUrl, names.business) },
-        signIns: Object.fromEntries(demoPeople.map(({ login: name, password, role }) => [role, { login: name, password }])),
+        signIns: Object.fromEntries(
+          demoPeople.map(({ login: name, password, role }) => [role, { login: name, password }]),
+        ),
       },
       null,
       2,
@@ -85,7 +88,9 @@ ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.pa
 
 async function demandFree(port: number): Promise<void> {
   if ((await probe(port)) === null)
-    throw new DemoRefusal(`Port ${port} is in use by another program. Set SPOOR_PORT to a free one, for example: SPOOR_PORT=${port + 10} npm run demo`)
+    throw new DemoRefusal(
+      `Port ${port} is in use by another program. Set SPOOR_PORT to a free one, for example: SPOOR_PORT=${port + 10} npm run demo`,
+    )
 }
 
 async function freePort(preferred: number): Promise<number> {
@@ -103,15 +108,25 @@ function probe(port: number): Promise<number | null> {
   })
 }
 
-async function startApplication(env: Record<string, string>): Promise<{ address: string; ended: Promise<void>; stop(): Promise<void> }> {
+async function startApplication(
+  env: Record<string, string>,
+): Promise<{ address: string; ended: Promise<void>; stop(): Promise<void> }> {
   const main = fileURLToPath(new URL('../../server/dist/main.js', import.meta.url))
   // Its own process group: Ctrl-C in a terminal reaches the demo, which stops things in order.
-  const child = fork(main, { env: { ...process.env, ...env }, detached: true, stdio: ['ignore', 'inherit', 'inherit', 'ipc'] })
+  const child = fork(main, {
+    env: { ...process.env, ...env },
+    detached: true,
+    stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+  })
   let stopping = false
   const ended = new Promise<void>((done) => child.once('exit', done))
   const address = await new Promise<string>((done, fail) => {
     child.once('message', (message: { ready: string }) => done(message.ready))
-    child.once('exit', (code) => fail(new DemoRefusal(`The application ended before it was ready (exit code ${code}); its own words stand above.`)))
+    child.once('exit', (code) =>
+      fail(
+        new DemoRefusal(`The application ended before it was ready (exit code ${code}); its own words stand above.`),
+      ),
+    )
   })
   return {
     address,

@@ -44,7 +44,10 @@ export function createApp(deps: AppDeps): Express {
       autoLogging: { ignore: (request) => request.url === '/healthz' || request.url === '/readyz' },
       customLogLevel: (_request, response) => (response.statusCode >= 500 ? 'error' : 'debug'),
       serializers: {
-        req: (request: { method: string; url: string }) => ({ method: request.method, path: request.url.split('?')[0] }),
+        req: (request: { method: string; url: string }) => ({
+          method: request.method,
+          path: request.url.split('?')[0],
+        }),
         res: (response: { statusCode: number }) => ({ status: response.statusCode }),
       },
     }),
@@ -68,13 +71,20 @@ export function createApp(deps: AppDeps): Express {
     next()
   })
   api.get('/openapi.json', (_request, response) => void response.json(openApi()))
-  api.use(sessions(deps.sessionPool, deps.sessionSecret, https), identify((id) => people.find(id)), express.json({ limit: maxBody }), guardToken)
+  api.use(
+    sessions(deps.sessionPool, deps.sessionSecret, https),
+    identify((id) => people.find(id)),
+    express.json({ limit: maxBody }),
+    guardToken,
+  )
   api.use(sessionRouter({ people, log }))
   api.use(changesRouter({ db }))
   api.use(trackingRouter({ db, sources }))
   api.use(correctionsRouter({ db, sources }))
   api.use(pulseRouter(pulse))
-  api.use((request, _response, next) => next(new Problem('not-found', `The API has nothing at ${request.method} ${request.path}.`)))
+  api.use((request, _response, next) =>
+    next(new Problem('not-found', `The API has nothing at ${request.method} ${request.path}.`)),
+  )
   app.use('/api/v1', api)
 
   app.use(webRouter(deps.webDirectory))

@@ -35,7 +35,15 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const pulse = new PulseSource(db, log)
   const fingerprintKey = vault.derive('fingerprint')
   const collectors = (await sources.list()).map(
-    ({ id }) => new Collector(id, { db, sources, log, fingerprintKey, everyMs: config.collectEveryMs, onCollected: () => void pulse.look() }),
+    ({ id }) =>
+      new Collector(id, {
+        db,
+        sources,
+        log,
+        fingerprintKey,
+        everyMs: config.collectEveryMs,
+        onCollected: () => void pulse.look(),
+      }),
   )
   for (const collector of collectors) collector.start()
 
@@ -57,7 +65,10 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   }
 }
 
-async function listen(server: Server, { port, host }: ResolvedConfig): Promise<{ address: string; close(): Promise<void> }> {
+async function listen(
+  server: Server,
+  { port, host }: ResolvedConfig,
+): Promise<{ address: string; close(): Promise<void> }> {
   await new Promise<void>((done, fail) => server.once('error', fail).listen(port, host, done))
   const bound = server.address()
   const actual = typeof bound === 'object' && bound ? bound.port : port

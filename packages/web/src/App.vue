@@ -14,7 +14,6 @@ const theme = useTheme()
 const session = useSession()
 const pulse = usePulse()
 const router = useRouter()
-const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce ?? ''
 
 watch(() => session.person, (person) => (person ? pulse.start() : pulse.stop())) // prettier-ignore
 
@@ -26,7 +25,7 @@ onSignedOut(async () => {
 </script>
 
 <template>
-  <ConfigProvider :theme="theme" :locale="enGB" :csp="{ nonce }" :auto-insert-space-in-button="false">
+  <ConfigProvider :theme="theme" :locale="enGB" :auto-insert-space-in-button="false">
     <div class="frame">
       <TopBar v-if="session.person" />
       <div class="view"><RouterView /></div>

@@ -9,7 +9,11 @@ export const router = createRouter({
     { path: '/sign-in', name: 'sign-in', component: () => import('./session/SignIn.vue'), meta: { open: true } },
     { path: '/changes', name: 'changes', component: () => import('./changes/ChangesView.vue') },
     { path: '/corrections', name: 'corrections', component: () => import('./corrections/CorrectionsView.vue') },
-    { path: '/corrections/:correctionId(\\d+)', name: 'correction', component: () => import('./corrections/CorrectionView.vue') },
+    {
+      path: '/corrections/:correctionId(\\d+)',
+      name: 'correction',
+      component: () => import('./corrections/CorrectionView.vue'),
+    },
     { path: '/tracking', name: 'tracking', component: () => import('./tracking/TrackingView.vue') },
     { path: '/:rest(.*)*', name: 'nothing', component: () => import('./frame/NothingHere.vue') },
   ],

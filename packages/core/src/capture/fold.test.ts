@@ -2,7 +2,12 @@ import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { foldRows, type CapturedRow } from './fold.ts'
 
-const row = (transaction: string, key: string, delta: CapturedRow['delta'], action: CapturedRow['action'] = 'change') => ({
+const row = (
+  transaction: string,
+  key: string,
+  delta: CapturedRow['delta'],
+  action: CapturedRow['action'] = 'change',
+) => ({
   transaction,
   typeId: 1,
   key,
@@ -33,7 +38,9 @@ describe('folding captured rows into saves', () => {
       delta: fc.dictionary(fc.constantFrom('1', '2', '3'), fc.tuple(fc.string(), fc.string()), { maxKeys: 3 }),
     })
     const values = (rows: readonly CapturedRow[]) =>
-      rows.flatMap((r) => Object.entries(r.delta).map(([f, v]) => JSON.stringify([r.transaction, r.typeId, r.key, f, v]))).sort()
+      rows
+        .flatMap((r) => Object.entries(r.delta).map(([f, v]) => JSON.stringify([r.transaction, r.typeId, r.key, f, v])))
+        .sort()
     fc.assert(
       fc.property(fc.array(anyRow, { maxLength: 20 }), (rows) => {
         expect(values(foldRows(rows))).toEqual(values(rows))

@@ -27,8 +27,24 @@ describe('tracking plan', () => {
         const from = withEdits(emptyPlan, a)
         const to = withEdits(emptyPlan, b)
         const there = comparePlans(from, to)
-        expect(comparePlans(withEdits(from, there.map((d) => ({ ...d, keep: d.to }))), to)).toEqual([])
-        expect(comparePlans(withEdits(to, there.map((d) => ({ ...d, keep: d.from }))), from)).toEqual([])
+        expect(
+          comparePlans(
+            withEdits(
+              from,
+              there.map((d) => ({ ...d, keep: d.to })),
+            ),
+            to,
+          ),
+        ).toEqual([])
+        expect(
+          comparePlans(
+            withEdits(
+              to,
+              there.map((d) => ({ ...d, keep: d.from })),
+            ),
+            from,
+          ),
+        ).toEqual([])
       }),
     )
   })

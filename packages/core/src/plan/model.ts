@@ -42,7 +42,9 @@ export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): Track
   }
   return {
     types: Object.fromEntries(
-      [...types].filter(([, fields]) => fields.size > 0).map(([id, fields]) => [id, { fields: Object.fromEntries(fields) }]),
+      [...types]
+        .filter(([, fields]) => fields.size > 0)
+        .map(([id, fields]) => [id, { fields: Object.fromEntries(fields) }]),
     ),
   }
 }
@@ -60,7 +62,10 @@ export function comparePlans(from: TrackingPlan, to: TrackingPlan): PlanDifferen
   const differences: PlanDifference[] = []
   const typeIds = new Set([...Object.keys(from.types), ...Object.keys(to.types)])
   for (const type of [...typeIds].map(Number).sort((a, b) => a - b)) {
-    const fieldIds = new Set([...Object.keys(from.types[type]?.fields ?? {}), ...Object.keys(to.types[type]?.fields ?? {})])
+    const fieldIds = new Set([
+      ...Object.keys(from.types[type]?.fields ?? {}),
+      ...Object.keys(to.types[type]?.fields ?? {}),
+    ])
     for (const field of [...fieldIds].map(Number).sort((a, b) => a - b)) {
       const before = keepOf(from, type, field)
       const after = keepOf(to, type, field)

@@ -73,16 +73,27 @@ describe('apply and invert', () => {
       target: value,
     })
     fc.assert(
-      fc.property(fc.array(change), fc.array(value, { minLength: 4, maxLength: 4 }), fc.boolean(), (changes, start, overwrite) => {
-        const items = itemsOfChanges(changes)
-        const state = new Map(
-          [1, 2].flatMap((f, i) => ['x', 'y'].map((k, j) => [itemPlace({ typeId: 1, key: k, fieldId: f }), start[i * 2 + j]!] as const)),
-        )
-        const choices = new Map(items.map((i) => [itemPlace(i), overwrite ? ('overwrite' as const) : ('keep' as const)]))
-        const writes = writesOf(rehearse(items, (i) => ({ state: 'value', value: state.get(itemPlace(i))! }), choices))
-        const after = apply(state, writes)
-        expect(apply(after, invertWrites(writes))).toEqual(state)
-      }),
+      fc.property(
+        fc.array(change),
+        fc.array(value, { minLength: 4, maxLength: 4 }),
+        fc.boolean(),
+        (changes, start, overwrite) => {
+          const items = itemsOfChanges(changes)
+          const state = new Map(
+            [1, 2].flatMap((f, i) =>
+              ['x', 'y'].map((k, j) => [itemPlace({ typeId: 1, key: k, fieldId: f }), start[i * 2 + j]!] as const),
+            ),
+          )
+          const choices = new Map(
+            items.map((i) => [itemPlace(i), overwrite ? ('overwrite' as const) : ('keep' as const)]),
+          )
+          const writes = writesOf(
+            rehearse(items, (i) => ({ state: 'value', value: state.get(itemPlace(i))! }), choices),
+          )
+          const after = apply(state, writes)
+          expect(apply(after, invertWrites(writes))).toEqual(state)
+        },
+      ),
     )
   })
 })

@@ -12,9 +12,7 @@ export interface RevertItem {
 }
 
 /** What the source holds now: the value, or why there is none to be written. */
-export type CurrentValue =
-  | { state: 'value'; value: CapturedValue }
-  | { state: 'blocked'; why: BlockReason }
+export type CurrentValue = { state: 'value'; value: CapturedValue } | { state: 'blocked'; why: BlockReason }
 
 export type BlockReason = 'record-gone' | 'field-gone' | 'field-generated' | 'not-allowed' | 'no-value-kept'
 

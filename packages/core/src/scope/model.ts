@@ -33,8 +33,7 @@ export interface RecordPart {
 
 /** Days are calendar days of `zone`, both ends included; a missing end is open. */
 export type Span =
-  | { span: 'days'; from: string | null; to: string | null; zone: string }
-  | { span: 'last'; days: number; zone: string }
+  { span: 'days'; from: string | null; to: string | null; zone: string } | { span: 'last'; days: number; zone: string }
 
 /** When the change was made. */
 export interface WhenPart {

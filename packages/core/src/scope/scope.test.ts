@@ -10,7 +10,12 @@ import { anyScope } from './scope.arbitrary.ts'
 const names: ScopeNames = {
   actor: (id) => ({ 1: 'Oona Marchetti', 2: 'Tariq Lindqvist' })[id],
   type: (id) => ({ 1: 'tenancies', 2: 'contractors' })[id],
-  field: (id) => ({ 11: { name: 'weekly rent', typeId: 1 }, 12: { name: 'deposit', typeId: 1 }, 21: { name: 'bank account', typeId: 2 } })[id],
+  field: (id) =>
+    ({
+      11: { name: 'weekly rent', typeId: 1 },
+      12: { name: 'deposit', typeId: 1 },
+      21: { name: 'bank account', typeId: 2 },
+    })[id],
   record: ({ key }) => (key === '["7"]' ? 'Tenancy 7' : undefined),
 }
 const zone = 'Europe/London'
@@ -25,9 +30,18 @@ describe('the sentence', () => {
     ['who=!k.import', 'Changes to anything tracked by anyone but imports, at any time.'],
     ['who=a1,k.job', 'Changes to anything tracked by Oona Marchetti or scheduled jobs, at any time.'],
     ['record=t1:["7"]', 'Changes to anything tracked on Tenancy 7 by anyone, at any time.'],
-    ['when=2026-03-01..2026-03-31@Europe/London', 'Changes to anything tracked by anyone, from 1 to 31 March 2026 (Europe/London).'],
-    ['when=2026-02-27..2026-03-02@UTC', 'Changes to anything tracked by anyone, from 27 February to 2 March 2026 (UTC).'],
-    ['when=2025-12-31..2026-01-01@UTC', 'Changes to anything tracked by anyone, from 31 December 2025 to 1 January 2026 (UTC).'],
+    [
+      'when=2026-03-01..2026-03-31@Europe/London',
+      'Changes to anything tracked by anyone, from 1 to 31 March 2026 (Europe/London).',
+    ],
+    [
+      'when=2026-02-27..2026-03-02@UTC',
+      'Changes to anything tracked by anyone, from 27 February to 2 March 2026 (UTC).',
+    ],
+    [
+      'when=2025-12-31..2026-01-01@UTC',
+      'Changes to anything tracked by anyone, from 31 December 2025 to 1 January 2026 (UTC).',
+    ],
     ['when=..2026-03-31@UTC', 'Changes to anything tracked by anyone, up to 31 March 2026 (UTC).'],
     ['when=!last7d@UTC', 'Changes to anything tracked by anyone, except in the last 7 days (UTC).'],
     ['who=a99', 'Changes to anything tracked by actor 99, at any time.'],
@@ -70,16 +84,26 @@ describe('a scope in a link', () => {
 
   it('any text at all is answered, never thrown at', () => {
     fc.assert(
-      fc.property(fc.array(fc.tuple(fc.constantFrom('who', 'what', 'record', 'when', 'x'), fc.string({ unit: 'binary' }))), (entries) => {
-        const { scope, problems } = parseScope(entries)
-        if (problems.length === 0) expect(parseScope(scopeEntries(scope)).scope).toEqual(scope)
-      }),
+      fc.property(
+        fc.array(fc.tuple(fc.constantFrom('who', 'what', 'record', 'when', 'x'), fc.string({ unit: 'binary' }))),
+        (entries) => {
+          const { scope, problems } = parseScope(entries)
+          if (problems.length === 0) expect(parseScope(scopeEntries(scope)).scope).toEqual(scope)
+        },
+      ),
     )
   })
 })
 
 describe('matching', () => {
-  const change: ScopedChange = { actorId: 1, actorKind: 'person', typeId: 1, fieldId: 11, key: '["7"]', atMs: Date.parse('2026-03-31T22:59:59Z') }
+  const change: ScopedChange = {
+    actorId: 1,
+    actorKind: 'person',
+    typeId: 1,
+    fieldId: 11,
+    key: '["7"]',
+    atMs: Date.parse('2026-03-31T22:59:59Z'),
+  }
   const now = Date.parse('2026-04-02T09:00:00Z')
   it.each([
     ['', true],

@@ -87,7 +87,20 @@ function whoText({ who }: Scope, names: ScopeNames): string {
   return who.exclude ? `anyone but ${text}` : text
 }
 
-const months = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December']
+const months = [
+  'January',
+  'February',
+  'March',
+  'April',
+  'May',
+  'June',
+  'July',
+  'August',
+  'September',
+  'October',
+  'November',
+  'December',
+]
 
 /** "3 May 2024". */
 export function dateText(date: string): string {
@@ -107,6 +120,9 @@ function spanWords(span: Span): string {
   if (span.from === span.to) return `on ${dateText(span.from)}`
   const [from, to] = [span.from.split('-'), span.to.split('-')]
   const shared = from[0] !== to[0] ? 0 : from[1] !== to[1] ? 1 : 2
-  const start = dateText(span.from).split(' ').slice(0, 3 - shared).join(' ')
+  const start = dateText(span.from)
+    .split(' ')
+    .slice(0, 3 - shared)
+    .join(' ')
   return `from ${start} to ${dateText(span.to)}`
 }

@@ -11,7 +11,10 @@ export interface Instants {
 export function instantsOf(span: Span, nowMs: number): Instants {
   if (span.span === 'last') {
     const today = wallClock(nowMs, span.zone).date
-    return { fromMs: startOfDay(addDays(today, 1 - span.days), span.zone), toMs: startOfDay(addDays(today, 1), span.zone) }
+    return {
+      fromMs: startOfDay(addDays(today, 1 - span.days), span.zone),
+      toMs: startOfDay(addDays(today, 1), span.zone),
+    }
   }
   return {
     fromMs: span.from === null ? null : startOfDay(span.from, span.zone),

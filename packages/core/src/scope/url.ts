@@ -27,9 +27,18 @@ export function scopeEntries(scope: Scope): [string, string][] {
   const add = (name: string, exclude: boolean, text: string) => entries.push([name, (exclude ? '!' : '') + text])
   const { what, record, who, when } = scope
   if (what)
-    add('what', what.exclude, [...what.types.map((id) => `t${id}`), ...what.fields.map((id) => `f${id}`)].join(listSeparator))
+    add(
+      'what',
+      what.exclude,
+      [...what.types.map((id) => `t${id}`), ...what.fields.map((id) => `f${id}`)].join(listSeparator),
+    )
   if (record) for (const { typeId, key } of record.records) add('record', record.exclude, `t${typeId}:${key}`)
-  if (who) add('who', who.exclude, [...who.actors.map((id) => `a${id}`), ...who.kinds.map((k) => `k.${k}`)].join(listSeparator))
+  if (who)
+    add(
+      'who',
+      who.exclude,
+      [...who.actors.map((id) => `a${id}`), ...who.kinds.map((k) => `k.${k}`)].join(listSeparator),
+    )
   if (when) add('when', when.exclude, spanText(when.span))
   return entries
 }
@@ -156,7 +165,8 @@ function readWhen(scope: Scope, text: string, exclude: boolean, problem: Complai
   const last = /^last(\d{1,5})d$/.exec(days)
   if (last) {
     const n = Number(last[1])
-    if (n >= 1 && n <= maxSpanDays) return withPart(scope, { part: 'when', exclude, span: { span: 'last', days: n, zone } })
+    if (n >= 1 && n <= maxSpanDays)
+      return withPart(scope, { part: 'when', exclude, span: { span: 'last', days: n, zone } })
     problem(`“last ${n} days” is outside 1 to ${maxSpanDays} days.`)
     return scope
   }

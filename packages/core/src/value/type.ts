@@ -1,5 +1,6 @@
 /** How a value is read and compared; derived from its PostgreSQL type, never from its content. */
-export type ValueKind = 'number' | 'text' | 'boolean' | 'date' | 'time' | 'timestamp' | 'set' | 'json' | 'binary' | 'other'
+export type ValueKind =
+  'number' | 'text' | 'boolean' | 'date' | 'time' | 'timestamp' | 'set' | 'json' | 'binary' | 'other'
 
 /**
  * A captured value: PostgreSQL's own text output under fixed settings (ISO dates, UTC, hex bytea), so that no

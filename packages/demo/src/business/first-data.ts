@@ -14,7 +14,11 @@ export async function loadFirstData(db: Pool): Promise<void> {
     )
   }
   const officers = ['Oona Marchetti', 'Tariq Lindqvist', 'Ishbel Coombe', 'Ansel Duarte', 'Piet Okonjo']
-  await insert('reference.officer', ['id', 'full_name', 'patch', 'joined_on'], officers.map((name, at) => [at + 1, name, streets[at], `201${at + 4}-09-01`]))
+  await insert(
+    'reference.officer',
+    ['id', 'full_name', 'patch', 'joined_on'],
+    officers.map((name, at) => [at + 1, name, streets[at], `201${at + 4}-09-01`]),
+  )
   const bands = ['A', 'B', 'C', 'D', 'E', 'F']
   await insert(
     'reference.rent_band',
@@ -32,7 +36,10 @@ export async function loadFirstData(db: Pool): Promise<void> {
       (32 + chance.whole(0, 600) / 10).toFixed(1),
       chance.pick(bands),
       chance.pick(['B', 'C', 'C', 'D', 'D', 'E']),
-      `{${chance.some(amenities, chance.whole(0, 4)).map((one) => `"${one}"`).join(',')}}`,
+      `{${chance
+        .some(amenities, chance.whole(0, 4))
+        .map((one) => `"${one}"`)
+        .join(',')}}`,
       JSON.stringify({ heating: { kind: chance.pick(['gas', 'electric', 'district']), controls: chance.odds(0.3) } }),
     ]),
   )
@@ -41,12 +48,31 @@ export async function loadFirstData(db: Pool): Promise<void> {
     ['id', 'full_name', 'date_of_birth', 'phone', 'email'],
     Array.from({ length: homes }, (_, at) => {
       const name = `${chance.pick(firstNames)} ${chance.pick(lastNames)}`
-      return [at + 1, name, `19${chance.whole(40, 99)}-0${chance.whole(1, 9)}-1${chance.whole(0, 9)}`, `01632 960${chance.whole(100, 999)}`, `tenant${at + 1}@post.example`]
+      return [
+        at + 1,
+        name,
+        `19${chance.whole(40, 99)}-0${chance.whole(1, 9)}-1${chance.whole(0, 9)}`,
+        `01632 960${chance.whole(100, 999)}`,
+        `tenant${at + 1}@post.example`,
+      ]
     }),
   )
   await insert(
     'lettings.tenancy',
-    ['id', 'home_id', 'tenant_id', 'weekly_rent', 'service_charge', 'deposit', 'start_on', 'review_date', 'support_services', 'officer_id', 'balance', 'notes'],
+    [
+      'id',
+      'home_id',
+      'tenant_id',
+      'weekly_rent',
+      'service_charge',
+      'deposit',
+      'start_on',
+      'review_date',
+      'support_services',
+      'officer_id',
+      'balance',
+      'notes',
+    ],
     Array.from({ length: homes }, (_, at) => [
       10001 + at,
       1001 + at,
@@ -56,7 +82,10 @@ export async function loadFirstData(db: Pool): Promise<void> {
       chance.pick(['0.00', '250.00', '425.00', '500.00']),
       `20${chance.whole(10, 25)}-0${chance.whole(1, 9)}-0${chance.whole(1, 9)}`,
       `2027-0${chance.whole(1, 9)}-14`,
-      `{${chance.some(services, chance.whole(0, 4)).map((one) => `"${one}"`).join(',')}}`,
+      `{${chance
+        .some(services, chance.whole(0, 4))
+        .map((one) => `"${one}"`)
+        .join(',')}}`,
       chance.whole(1, officers.length),
       (chance.whole(-8000, 24000) / 100).toFixed(2),
       chance.odds(0.4) ? 'Prefers letters. Dog in the garden; ring first.' : null,
@@ -68,7 +97,17 @@ export async function loadFirstData(db: Pool): Promise<void> {
     firms.slice(0, 12).map((firm, at) => {
       const name = `${firm} ${firmTrades[at % firmTrades.length]}`
       const digits = () => String(chance.whole(1000, 9999))
-      return [501 + at, name, `LM0${at % 10} ${digits()} ${digits()} ${digits()}`, `${name} Ltd`, `2027-0${chance.whole(1, 9)}-28`, `{${chance.some(trades, chance.whole(1, 4)).map((one) => `"${one}"`).join(',')}}`]
+      return [
+        501 + at,
+        name,
+        `LM0${at % 10} ${digits()} ${digits()} ${digits()}`,
+        `${name} Ltd`,
+        `2027-0${chance.whole(1, 9)}-28`,
+        `{${chance
+          .some(trades, chance.whole(1, 4))
+          .map((one) => `"${one}"`)
+          .join(',')}}`,
+      ]
     }),
   )
   await insert('lettings.legacy_keys', ['home_id', 'hook', 'note'], [[1001, 'B14', 'spare?'], [1001, 'B14', null], [1044, 'C2', 'front door']]) // prettier-ignore

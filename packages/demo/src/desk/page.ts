@@ -1,6 +1,9 @@
 /** Text as HTML text, whatever it holds. */
 export function escaped(text: unknown): string {
-  return String(text ?? '').replace(/[&<>"']/g, (c) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;', "'": '&#39;' })[c]!)
+  return String(text ?? '').replace(
+    /[&<>"']/g,
+    (c) => ({ '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;', "'": '&#39;' })[c]!,
+  )
 }
 
 const style = `
@@ -26,7 +29,9 @@ export interface DeskPage {
 
 export function page({ title, officer, tables, body }: DeskPage): string {
   const links = officer ? tables.map((table) => `<a href="/${table.path}">${escaped(table.title)}</a>`).join('') : ''
-  const who = officer ? `<form class="is" method="post" action="/sign-out">${escaped(officer)} <button>Sign out</button></form>` : ''
+  const who = officer
+    ? `<form class="is" method="post" action="/sign-out">${escaped(officer)} <button>Sign out</button></form>`
+    : ''
   return `<!doctype html><html lang="en-GB"><meta charset="utf-8"><title>${escaped(title)} – Larkmere desk</title><style>${style}</style>
 <header><b>Larkmere desk</b>${links}${who}</header>
 <div class="banner">A stand-in: a small business application that belongs to the Spoor demo. Everything in it is invented.</div>

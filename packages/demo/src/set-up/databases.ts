@@ -34,16 +34,26 @@ export function urlOf(clusterUrl: string, database: string, login?: { name: stri
 }
 
 /** Makes what is missing of the demo's roles and databases. @returns whether the business database is new. */
-export async function ensureDatabases(clusterUrl: string, names: DemoNames, secrets: Secrets, reset: boolean): Promise<boolean> {
+export async function ensureDatabases(
+  clusterUrl: string,
+  names: DemoNames,
+  secrets: Secrets,
+  reset: boolean,
+): Promise<boolean> {
   const cluster = new pg.Client({ connectionString: clusterUrl })
   await cluster.connect()
   try {
     const existing = await markedDatabase(cluster, names.business)
     if (existing === 'foreign')
-      throw new DemoRefusal(`The cluster has a database “${names.business}” that is not the demo’s. Nothing was touched. Use another cluster, or another SPOOR_PORT, whose demo has other names.`)
-    if (reset) for (const database of [names.business, names.spoor]) await cluster.query(`drop database if exists ${id(database)} with (force)`)
+      throw new DemoRefusal(
+        `The cluster has a database “${names.business}” that is not the demo’s. Nothing was touched. Use another cluster, or another SPOOR_PORT, whose demo has other names.`,
+      )
+    if (reset)
+      for (const database of [names.business, names.spoor])
+        await cluster.query(`drop database if exists ${id(database)} with (force)`)
     await ensureRole(cluster, names.role('larkmere_owner'), null)
-    for (const [base, password] of Object.entries(secrets)) await ensureRole(cluster, names.role(base as keyof Secrets), password)
+    for (const [base, password] of Object.entries(secrets))
+      await ensureRole(cluster, names.role(base as keyof Secrets), password)
     await cluster.query(`grant ${id(names.role('larkmere_owner'))} to ${id(names.role('spoor_source'))}`)
     await ensureDatabase(cluster, names.spoor, names.role('spoor_owner'))
     return await ensureDatabase(cluster, names.business, names.role('larkmere_owner'))
@@ -53,7 +63,10 @@ export async function ensureDatabases(clusterUrl: string, names: DemoNames, secr
 }
 
 async function markedDatabase(cluster: pg.Client, name: string): Promise<'absent' | 'ours' | 'foreign'> {
-  const { rows } = await cluster.query<{ words: string | null }>(`select shobj_description(oid, 'pg_database') as words from pg_database where datname = $1`, [name])
+  const { rows } = await cluster.query<{ words: string | null }>(
+    `select shobj_description(oid, 'pg_database') as words from pg_database where datname = $1`,
+    [name],
+  )
   if (!rows[0]) return 'absent'
   return rows[0].words === mark || rows[0].words === null ? 'ours' : 'foreign'
 }
@@ -95,6 +108,9 @@ export async function ensureBusiness(businessUrl: string, names: DemoNames): Pro
 function grants(names: DemoNames): string {
   const desk = id(names.role('desk_app'))
   return businessSchemas
-    .map((schema) => `grant usage on schema ${schema} to ${desk}; grant select, insert, update, delete on all tables in schema ${schema} to ${desk};`)
+    .map(
+      (schema) =>
+        `grant usage on schema ${schema} to ${desk}; grant select, insert, update, delete on all tables in schema ${schema} to ${desk};`,
+    )
     .join('\n')
 }

@@ -70,8 +70,12 @@ function refusal(error: unknown): Problem {
 
 /** The plan version a source says is installed; null when nothing ever was. */
 export async function installedVersion(source: Database): Promise<number | null> {
-  const { rows: found } = await source.raw<{ rows: { there: boolean }[] }>(`select to_regclass('spoor_capture.meta') is not null as there`)
+  const { rows: found } = await source.raw<{ rows: { there: boolean }[] }>(
+    `select to_regclass('spoor_capture.meta') is not null as there`,
+  )
   if (!found[0]?.there) return null
-  const { rows } = await source.raw<{ rows: { value: string }[] }>(`select value from spoor_capture.meta where name = 'plan_version'`)
+  const { rows } = await source.raw<{ rows: { value: string }[] }>(
+    `select value from spoor_capture.meta where name = 'plan_version'`,
+  )
   return rows[0] ? Number(rows[0].value) : null
 }

@@ -10,7 +10,11 @@ import { reachOf } from '../people/reach.ts'
 export function requestedScopes(text: string, person: SignedIn): Scope[] {
   const { scope, problems } = parseScope(new URLSearchParams(text))
   if (problems.length > 0)
-    throw new Problem('bad-scope', 'Nothing is shown, because leaving out what was not understood would show more than was asked.', { pieces: problems })
+    throw new Problem(
+      'bad-scope',
+      'Nothing is shown, because leaving out what was not understood would show more than was asked.',
+      { pieces: problems },
+    )
   const reach = reachOf(person)
   return reach ? [scope, reach] : [scope]
 }

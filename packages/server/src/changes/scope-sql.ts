@@ -8,7 +8,13 @@ export type Level = 'change' | 'save'
  * Adds a scope's conditions to a query over `ledger.save` or `ledger.change` under the given alias. A save is in
  * scope when one of its changes is. Held against core's `matches` on random data by a test.
  */
-export function whereScope(query: Knex.QueryBuilder, scope: Scope, level: Level, alias: string, nowMs: number): Knex.QueryBuilder {
+export function whereScope(
+  query: Knex.QueryBuilder,
+  scope: Scope,
+  level: Level,
+  alias: string,
+  nowMs: number,
+): Knex.QueryBuilder {
   for (const part of partsOf(scope)) wherePart(query, part, level, alias, nowMs)
   return query
 }
@@ -21,7 +27,11 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
       add((q) => q.whereIn(column('actor_id'), [...part.actors]).orWhereIn(column('actor_kind'), [...part.kinds]))
       return
     case 'record':
-      add((q) => part.records.forEach((record) => q.orWhere({ [column('type_id')]: record.typeId, [column('record_key')]: record.key })))
+      add((q) =>
+        part.records.forEach((record) =>
+          q.orWhere({ [column('type_id')]: record.typeId, [column('record_key')]: record.key }),
+        ),
+      )
       return
     case 'when': {
       const { fromMs, toMs } = instantsOf(part.span, nowMs)
@@ -40,7 +50,10 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
         return
       }
       query.whereExists((exists) => {
-        exists.select(1).from('ledger.change as one').whereRaw('one.save_id = ?? and one.captured_at = ??', [column('id'), column('captured_at')])
+        exists
+          .select(1)
+          .from('ledger.change as one')
+          .whereRaw('one.save_id = ?? and one.captured_at = ??', [column('id'), column('captured_at')])
         wherePart(exists, part, 'change', 'one', nowMs)
       })
       return

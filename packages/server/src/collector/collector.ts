@@ -95,13 +95,19 @@ export class Collector {
       else setAside.push({ seq: row.seq, why: read.why, content: JSON.stringify(row) })
     }
     await this.#writer.write({ sourceId: this.#sourceId, batchesSeen: state.batches, saves, setAside })
-    await emptyOutbox(source, rows.map((row) => row.seq))
+    await emptyOutbox(
+      source,
+      rows.map((row) => row.seq),
+    )
     const full = rows.length === batchRows
     const last = rows.at(-1)!
     await this.#note({
       waiting: full ? await waitingAfter(source, last.seq) : 0,
       behind_ms: full ? Math.max(0, Math.round(Date.now() - Date.parse(last.captured_at))) : 0,
-      trouble: setAside.length > 0 ? `${setAside.length} captured rows could not be understood and were set aside whole` : null,
+      trouble:
+        setAside.length > 0
+          ? `${setAside.length} captured rows could not be understood and were set aside whole`
+          : null,
     })
     onCollected()
     return rows.length
@@ -120,7 +126,9 @@ export class Collector {
   }
 
   async #complain(error: unknown): Promise<void> {
-    const words = isUnreachable(error) ? unreachable(error).words : 'Collecting failed; it is tried again every second. The server’s log holds the cause.'
+    const words = isUnreachable(error)
+      ? unreachable(error).words
+      : 'Collecting failed; it is tried again every second. The server’s log holds the cause.'
     this.#deps.log.error({ err: error, sourceId: this.#sourceId }, 'collecting failed')
     await this.#deps
       .db('ledger.collector_state')

@@ -33,7 +33,16 @@ export interface CapturedSave extends CapturedRow {
 }
 
 // PostgreSQL has no text with a NUL character; a context written by hand may smuggle one in.
-const text = v.optional(v.nullable(v.pipe(v.string(), v.maxLength(4000), v.transform((given) => given.replaceAll('\0', '\ufffd')))), null)
+const text = v.optional(
+  v.nullable(
+    v.pipe(
+      v.string(),
+      v.maxLength(4000),
+      v.transform((given) => given.replaceAll('\0', '\ufffd')),
+    ),
+  ),
+  null,
+)
 const Context = v.object({
   actor: text,
   kind: v.optional(v.nullable(v.string()), null),
@@ -45,9 +54,22 @@ const Context = v.object({
 })
 type Context = v.InferOutput<typeof Context>
 
-const noContext: Context = { actor: null, kind: null, onBehalfOf: null, channel: null, run: null, reason: null, correction: null }
+const noContext: Context = {
+  actor: null,
+  kind: null,
+  onBehalfOf: null,
+  channel: null,
+  run: null,
+  reason: null,
+  correction: null,
+}
 
-const value = v.nullable(v.pipe(v.string(), v.check((given) => !given.includes('\0'))))
+const value = v.nullable(
+  v.pipe(
+    v.string(),
+    v.check((given) => !given.includes('\0')),
+  ),
+)
 const DeltaShape = v.record(v.pipe(v.string(), v.regex(/^\d{1,9}$/)), v.tuple([value, value]))
 const actions: readonly SaveAction[] = ['create', 'change', 'delete']
 
@@ -56,7 +78,8 @@ export type Interpreted = { understood: true; save: CapturedSave } | { understoo
 /** Reads a row of the outbox. A context that is not one counts as none; anything else odd is said and set aside. */
 export function interpret(row: OutboxRow, logins: ReadonlyMap<string, KnownLogin>): Interpreted {
   const not = (why: string): Interpreted => ({ understood: false, seq: row.seq, why })
-  if (!/^(19|20)\d\d-\d\d-\d\dT/.test(row.captured_at)) return not(`the time “${row.captured_at}” is not one at which this can have happened`)
+  if (!/^(19|20)\d\d-\d\d-\d\dT/.test(row.captured_at))
+    return not(`the time “${row.captured_at}” is not one at which this can have happened`)
   const action = actions.find((known) => known === row.action)
   if (!action) return not(`the action “${row.action}” is not known`)
   const key = canonicalKey(row.key)

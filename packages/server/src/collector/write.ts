@@ -20,7 +20,17 @@ const saveColumns = [
   'on_behalf_of', 'channel', 'run', 'reason', 'correction_id', 'db_login', 'application_name', 'client_address', 'transaction_id',
   'plan_version', 'outbox_seq',
 ] // prettier-ignore
-const changeColumns = ['save_id', 'captured_at', 'field_id', 'type_id', 'record_key', 'actor_id', 'actor_kind', 'before', 'after']
+const changeColumns = [
+  'save_id',
+  'captured_at',
+  'field_id',
+  'type_id',
+  'record_key',
+  'actor_id',
+  'actor_kind',
+  'before',
+  'after',
+]
 
 /** Writes batches into the ledger, each in one transaction with the note of what was taken. */
 export class LedgerWriter {
@@ -38,17 +48,34 @@ export class LedgerWriter {
     const saves = foldRows(batch.saves)
     const actors = await this.#db.transaction(async (trx) => {
       await this.#claim(trx, batch)
-      for (const month of new Set(saves.map((save) => save.at.slice(0, 7)))) await trx.raw('select ledger.ensure_month(?::date)', [`${month}-01`])
+      for (const month of new Set(saves.map((save) => save.at.slice(0, 7))))
+        await trx.raw('select ledger.ensure_month(?::date)', [`${month}-01`])
       const actors = await this.#actorsOf(trx, saves)
       await this.#learnFields(trx, batch.sourceId, saves)
       const first = await nextSaveId(trx, saves.length)
-      const numbered = saves.map((save, i) => ({ save, id: String(first + BigInt(i)), actorId: actors.get(actorName(save.who))! }))
-      await copyInto(trx, 'ledger.save', saveColumns, numbered.map((n) => this.#saveLine(batch.sourceId, n)))
-      await copyInto(trx, 'ledger.change', changeColumns, numbered.flatMap((n) => this.#changeLines(n)))
+      const numbered = saves.map((save, i) => ({
+        save,
+        id: String(first + BigInt(i)),
+        actorId: actors.get(actorName(save.who))!,
+      }))
+      await copyInto(
+        trx,
+        'ledger.save',
+        saveColumns,
+        numbered.map((n) => this.#saveLine(batch.sourceId, n)),
+      )
+      await copyInto(
+        trx,
+        'ledger.change',
+        changeColumns,
+        numbered.flatMap((n) => this.#changeLines(n)),
+      )
       await noteRecords(trx, numbered)
       await noteCorrections(trx, saves)
       if (batch.setAside.length > 0)
-        await trx('ledger.set_aside').insert(batch.setAside.map(({ seq, why, content }) => ({ source_id: batch.sourceId, outbox_seq: seq, why, content })))
+        await trx('ledger.set_aside').insert(
+          batch.setAside.map(({ seq, why, content }) => ({ source_id: batch.sourceId, outbox_seq: seq, why, content })),
+        )
       return actors
     })
     for (const [name, number] of actors) this.#actors.set(name, number)
@@ -58,7 +85,13 @@ export class LedgerWriter {
     const taken = [...saves, ...setAside].map(({ seq }) => seq)
     const updated = await trx('ledger.collector_state')
       .where({ source_id: sourceId, batches: batchesSeen })
-      .update({ taken, batches: trx.raw('batches + 1'), saves: trx.raw('saves + ?', [saves.length]), seen_at: trx.fn.now(), trouble: null })
+      .update({
+        taken,
+        batches: trx.raw('batches + 1'),
+        saves: trx.raw('saves + ?', [saves.length]),
+        seen_at: trx.fn.now(),
+        trouble: null,
+      })
     if (updated !== 1) throw new CollectorSuperseded(`another collector took rows of source ${sourceId}`)
   }
 
@@ -83,12 +116,17 @@ export class LedgerWriter {
 
   /** Which fields a plan version keeps as a fingerprint. */
   async #learnFields(trx: Knex.Transaction, sourceId: number, saves: readonly CapturedSave[]): Promise<void> {
-    const versions = new Set(saves.map((save) => save.planVersion).filter((version) => !this.#fingerprinted.has(`v${version}`)))
+    const versions = new Set(
+      saves.map((save) => save.planVersion).filter((version) => !this.#fingerprinted.has(`v${version}`)),
+    )
     for (const version of versions) {
-      const rows = await trx('spoor.plan_version').where({ source_id: sourceId, version }).select<{ plan: TrackingPlan }[]>('plan')
+      const rows = await trx('spoor.plan_version')
+        .where({ source_id: sourceId, version })
+        .select<{ plan: TrackingPlan }[]>('plan')
       for (const { plan } of rows)
         for (const type of Object.values(plan.types))
-          for (const [fieldId, { keep }] of Object.entries(type.fields)) this.#fingerprinted.set(`${version}/${fieldId}`, keep === 'fingerprint')
+          for (const [fieldId, { keep }] of Object.entries(type.fields))
+            this.#fingerprinted.set(`${version}/${fieldId}`, keep === 'fingerprint')
       this.#fingerprinted.set(`v${version}`, true)
     }
   }
@@ -127,7 +165,10 @@ function actorName({ kind, name }: Who): string {
 
 /** Draws `count` numbers without gaps: the head's row is locked until the transaction ends. */
 async function nextSaveId(trx: Knex.Transaction, count: number): Promise<bigint> {
-  const { rows } = await trx.raw<{ rows: { last_save_id: string }[] }>('update ledger.head set last_save_id = last_save_id + ? returning last_save_id', [count])
+  const { rows } = await trx.raw<{ rows: { last_save_id: string }[] }>(
+    'update ledger.head set last_save_id = last_save_id + ? returning last_save_id',
+    [count],
+  )
   return BigInt(rows[0]!.last_save_id) - BigInt(count) + 1n
 }
 
@@ -158,5 +199,8 @@ async function noteRecords(trx: Knex.Transaction, numbered: readonly Numbered[])
 async function noteCorrections(trx: Knex.Transaction, saves: readonly CapturedSave[]): Promise<void> {
   const ids = [...new Set(saves.flatMap((save) => (save.correctionId === null ? [] : [save.correctionId])))]
   if (ids.length === 0) return
-  await trx('spoor.correction').whereIn('id', ids).where({ state: 'draft' }).update({ state: 'applied', applied_at: trx.fn.now() })
+  await trx('spoor.correction')
+    .whereIn('id', ids)
+    .where({ state: 'draft' })
+    .update({ state: 'applied', applied_at: trx.fn.now() })
 }

@@ -1,4 +1,14 @@
-import { foldRows, itemPlace, rehearse, writesOf, type Choice, type CurrentValue, type GuardedWrite, type RehearsedItem, type RevertItem } from '@spoor/core'
+import {
+  foldRows,
+  itemPlace,
+  rehearse,
+  writesOf,
+  type Choice,
+  type CurrentValue,
+  type GuardedWrite,
+  type RehearsedItem,
+  type RevertItem,
+} from '@spoor/core'
 import type { CorrectionItem, Effect } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { interpret } from '../collector/interpret.ts'
@@ -43,7 +53,12 @@ interface Plan {
  * Compares a draft with the source as it is now and tries its writes for real in a transaction that is rolled
  * back, so that the source's own constraints and triggers give their verdict.
  */
-export async function rehearseCorrection(deps: CarryOutDeps, correctionId: number, choices: ReadonlyMap<number, Choice>, person: SignedIn): Promise<void> {
+export async function rehearseCorrection(
+  deps: CarryOutDeps,
+  correctionId: number,
+  choices: ReadonlyMap<number, Choice>,
+  person: SignedIn,
+): Promise<void> {
   await deps.db.transaction(async (trx) => {
     const plan = await readPlan(deps, trx, correctionId)
     for (const item of plan.items) item.choice = choices.get(item.id) ?? item.choice
@@ -60,7 +75,9 @@ export async function rehearseCorrection(deps: CarryOutDeps, correctionId: numbe
     )
     if (rehearsed.length > 0) await storeRehearsal(trx, plan.items, rehearsed)
     const stored = { at: new Date().toISOString(), ...trial }
-    await trx('spoor.correction').where({ id: correctionId }).update({ trial: JSON.stringify(stored) })
+    await trx('spoor.correction')
+      .where({ id: correctionId })
+      .update({ trial: JSON.stringify(stored) })
   })
 }
 
@@ -78,7 +95,12 @@ async function tried(source: Database, attempt: (trx: Knex.Transaction) => Promi
  * Writes a rehearsed draft, all or none. Nothing is overwritten that changed since the rehearsal: then nothing is
  * written and the draft stands.
  */
-export async function applyCorrection(deps: CarryOutDeps, correctionId: number, reason: string, person: SignedIn): Promise<void> {
+export async function applyCorrection(
+  deps: CarryOutDeps,
+  correctionId: number,
+  reason: string,
+  person: SignedIn,
+): Promise<void> {
   await deps.db.transaction(async (trx) => {
     const plan = await readPlan(deps, trx, correctionId)
     const source = await deps.sources.connection(plan.sourceId)
@@ -88,7 +110,11 @@ export async function applyCorrection(deps: CarryOutDeps, correctionId: number, 
           const rehearsed = await compare(sourceTrx, plan)
           demandUnmoved(plan.items, rehearsed)
           const planned = writesOf(rehearsed)
-          if (planned.length === 0) throw new Problem('nothing-to-revert', 'No value would be written: each is as wanted already, blocked, or was changed since and is to be kept. The draft stands.')
+          if (planned.length === 0)
+            throw new Problem(
+              'nothing-to-revert',
+              'No value would be written: each is as wanted already, blocked, or was changed since and is to be kept. The draft stands.',
+            )
           await declare(sourceTrx, person, reason, correctionId)
           const written = await writeGuarded(sourceTrx, plan.tables, planned)
           if (written.size < planned.length) throw moved()
@@ -96,7 +122,10 @@ export async function applyCorrection(deps: CarryOutDeps, correctionId: number, 
         })
         .catch((error: unknown) => {
           if (error instanceof Problem || isUnreachable(error) || errorCode(error) === undefined) throw error
-          throw new Problem('source-refused', `The source answered: ${(error as Error).message}. Nothing was written and the draft stands.`)
+          throw new Problem(
+            'source-refused',
+            `The source answered: ${(error as Error).message}. Nothing was written and the draft stands.`,
+          )
         }),
     )
     await noteApplied(trx, correctionId, plan.items, writes, reason, person)
@@ -104,7 +133,10 @@ export async function applyCorrection(deps: CarryOutDeps, correctionId: number, 
 }
 
 function moved(): Problem {
-  return new Problem('correction-moved', 'A value changed in the source after the rehearsal, so nothing was written and the draft stands. Rehearse again and look at what is new.')
+  return new Problem(
+    'correction-moved',
+    'A value changed in the source after the rehearsal, so nothing was written and the draft stands. Rehearse again and look at what is new.',
+  )
 }
 
 function demandUnmoved(shown: readonly CorrectionItem[], rehearsed: readonly RehearsedItem[]): void {
@@ -116,9 +148,13 @@ function demandUnmoved(shown: readonly CorrectionItem[], rehearsed: readonly Reh
 }
 
 async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, correctionId: number): Promise<Plan> {
-  const head = await trx('spoor.correction').where({ id: correctionId }).forUpdate().first<{ source_id: number; state: string } | undefined>('source_id', 'state')
+  const head = await trx('spoor.correction')
+    .where({ id: correctionId })
+    .forUpdate()
+    .first<{ source_id: number; state: string } | undefined>('source_id', 'state')
   if (!head) throw new Problem('not-found', `There is no correction ${correctionId}.`)
-  if (head.state !== 'draft') throw new Problem('correction-closed', 'It stands as it was applied. To undo it, revert the changes it made.')
+  if (head.state !== 'draft')
+    throw new Problem('correction-closed', 'It stands as it was applied. To undo it, revert the changes it made.')
   const items = await readItems(trx, correctionId)
   const discovered = await reaching(() => sources.refresh(head.source_id))
   const tables = await writableTables(db, discovered, [...new Set(items.map((item) => item.typeId))])
@@ -134,18 +170,30 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
 
 async function compare(sourceTrx: Knex.Transaction, { items, tables, fingerprinted }: Plan): Promise<RehearsedItem[]> {
   await plainQuery(sourceTrx, `set local lock_timeout = '3s'`)
-  const wanted: RevertItem[] = items.map(({ typeId, key, fieldId, found, target }) => ({ typeId, key, fieldId, found, target }))
+  const wanted: RevertItem[] = items.map(({ typeId, key, fieldId, found, target }) => ({
+    typeId,
+    key,
+    fieldId,
+    found,
+    target,
+  }))
   const held = await lockCurrent(sourceTrx, tables, wanted)
-  const current = (item: RevertItem): CurrentValue => (fingerprinted.has(item.fieldId) ? { state: 'blocked', why: 'no-value-kept' } : held(item))
+  const current = (item: RevertItem): CurrentValue =>
+    fingerprinted.has(item.fieldId) ? { state: 'blocked', why: 'no-value-kept' } : held(item)
   return rehearse(wanted, current, new Map(items.map((item) => [itemPlace(item), item.choice])))
 }
 
-async function declare(sourceTrx: Knex.Transaction, person: SignedIn, reason: string, correctionId: number): Promise<void> {
-  await plainQuery(sourceTrx, `select spoor_capture.context(actor => $1, kind => 'person', channel => 'correction', reason => $2, correction => $3)`, [
-    person.name,
-    reason,
-    correctionId,
-  ])
+async function declare(
+  sourceTrx: Knex.Transaction,
+  person: SignedIn,
+  reason: string,
+  correctionId: number,
+): Promise<void> {
+  await plainQuery(
+    sourceTrx,
+    `select spoor_capture.context(actor => $1, kind => 'person', channel => 'correction', reason => $2, correction => $3)`,
+    [person.name, reason, correctionId],
+  )
 }
 
 /** What the writes of this transaction brought about beyond themselves, read from what was captured. */
@@ -168,21 +216,36 @@ async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWr
   )
 }
 
-async function storeRehearsal(trx: Knex.Transaction, items: readonly CorrectionItem[], rehearsed: readonly RehearsedItem[]): Promise<void> {
+async function storeRehearsal(
+  trx: Knex.Transaction,
+  items: readonly CorrectionItem[],
+  rehearsed: readonly RehearsedItem[],
+): Promise<void> {
   const now = rehearsed.map((item) => (item.state === 'blocked' ? null : item.now))
   const why = rehearsed.map((item) => (item.state === 'blocked' ? blockedWords(item.why) : null))
   await trx.raw(
     `update spoor.correction_item i set now = r.now, state = r.state, why = r.why, choice = r.choice
        from unnest(?::int[], ?::text[], ?::text[], ?::text[], ?::text[]) as r(id, now, state, why, choice) where i.id = r.id`,
-    [items.map((item) => item.id), now, rehearsed.map((item) => item.state), why, items.map((item) => item.choice)].map(boundArray),
+    [items.map((item) => item.id), now, rehearsed.map((item) => item.state), why, items.map((item) => item.choice)].map(
+      boundArray,
+    ),
   )
 }
 
-async function noteApplied(trx: Knex.Transaction, correctionId: number, items: readonly CorrectionItem[], writes: readonly GuardedWrite[], reason: string, person: SignedIn): Promise<void> {
+async function noteApplied(
+  trx: Knex.Transaction,
+  correctionId: number,
+  items: readonly CorrectionItem[],
+  writes: readonly GuardedWrite[],
+  reason: string,
+  person: SignedIn,
+): Promise<void> {
   const places = new Set(writes.map(itemPlace))
   const ids = items.filter((item) => places.has(itemPlace(item))).map((item) => item.id)
   await trx.raw('update spoor.correction_item set written = true where id = any(?::int[])', [boundArray(ids)])
-  await trx('spoor.correction').where({ id: correctionId }).update({ state: 'applied', applied_by: person.id, applied_at: trx.fn.now(), reason })
+  await trx('spoor.correction')
+    .where({ id: correctionId })
+    .update({ state: 'applied', applied_by: person.id, applied_at: trx.fn.now(), reason })
 }
 
 /** @throws Problem in words when the source cannot be reached. */
@@ -190,7 +253,8 @@ async function reaching<T>(work: () => Promise<T>): Promise<T> {
   try {
     return await work()
   } catch (error) {
-    if (isUnreachable(error)) throw new Problem('source-unreachable', `${unreachable(error).words} Nothing was written and the draft is kept.`)
+    if (isUnreachable(error))
+      throw new Problem('source-unreachable', `${unreachable(error).words} Nothing was written and the draft is kept.`)
     throw error
   }
 }

@@ -21,13 +21,30 @@ interface ChangeRow {
 }
 
 /** Writes a correction down that sets the picked changes back. @returns its number. */
-export async function draftCorrection(db: Database, picked: readonly PickedChange[], personId: number): Promise<number> {
+export async function draftCorrection(
+  db: Database,
+  picked: readonly PickedChange[],
+  personId: number,
+): Promise<number> {
   const rows = await pickedRows(db, picked)
   if (rows.length === 0)
-    throw new Problem('nothing-to-revert', 'None of what was picked is a changed value that can be set back. Nothing was drafted; pick changes of existing records.')
+    throw new Problem(
+      'nothing-to-revert',
+      'None of what was picked is a changed value that can be set back. Nothing was drafted; pick changes of existing records.',
+    )
   const sources = new Set(rows.map((row) => row.source_id))
-  if (sources.size > 1) throw new Problem('nothing-to-revert', 'The picked changes come from several sources. Nothing was drafted; make one correction for each source.')
-  const changes = rows.map((row) => ({ typeId: row.type_id, key: row.record_key, fieldId: row.field_id, found: row.after, target: row.before }))
+  if (sources.size > 1)
+    throw new Problem(
+      'nothing-to-revert',
+      'The picked changes come from several sources. Nothing was drafted; make one correction for each source.',
+    )
+  const changes = rows.map((row) => ({
+    typeId: row.type_id,
+    key: row.record_key,
+    fieldId: row.field_id,
+    found: row.after,
+    target: row.before,
+  }))
   const items = itemsOfChanges(changes)
   const rowsAt = new Map<string, ChangeRow[]>()
   for (const [at, row] of rows.entries()) {
@@ -42,10 +59,19 @@ export async function draftCorrection(db: Database, picked: readonly PickedChang
       .returning<{ id: number }[]>('id')
     const correctionId = correction!.id
     const inserted = (await trx
-      .batchInsert<object>('spoor.correction_item', items.map((item) => itemRow(correctionId, item, rowsAt.get(itemPlace(item))!.at(-1)!)), 1000)
+      .batchInsert<object>(
+        'spoor.correction_item',
+        items.map((item) => itemRow(correctionId, item, rowsAt.get(itemPlace(item))!.at(-1)!)),
+        1000,
+      )
       .returning('id' as never)) as { id: number }[]
     const links = items.flatMap((item, at) =>
-      rowsAt.get(itemPlace(item))!.map((row) => ({ correction_id: correctionId, save_id: row.save_id, field_id: row.field_id, item_id: inserted[at]!.id })),
+      rowsAt.get(itemPlace(item))!.map((row) => ({
+        correction_id: correctionId,
+        save_id: row.save_id,
+        field_id: row.field_id,
+        item_id: inserted[at]!.id,
+      })),
     )
     await trx.batchInsert('spoor.correction_change', links, 1000)
     return correctionId

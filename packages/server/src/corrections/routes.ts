@@ -20,7 +20,12 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   bind(router, routes.readCorrection, ({ params }) => readCorrection(db, params.correctionId))
 
   bind(router, routes.rehearseCorrection, async ({ params, body, person }) => {
-    await rehearseCorrection(deps, params.correctionId, new Map(body.choices.map(({ itemId, choice }) => [itemId, choice])), person)
+    await rehearseCorrection(
+      deps,
+      params.correctionId,
+      new Map(body.choices.map(({ itemId, choice }) => [itemId, choice])),
+      person,
+    )
     return await readCorrection(db, params.correctionId)
   })
 

@@ -23,12 +23,18 @@ const name = (table: WritableTable) => `${id(table.schema)}.${id(table.table)}`
 const keyParts = (key: string) => JSON.parse(key) as string[]
 
 /** Reads what the source holds now for some items and locks those rows until the transaction ends. */
-export async function lockCurrent(trx: Knex.Transaction, tables: ReadonlyMap<number, WritableTable>, items: readonly RevertItem[]): Promise<(item: RevertItem) => CurrentValue> {
+export async function lockCurrent(
+  trx: Knex.Transaction,
+  tables: ReadonlyMap<number, WritableTable>,
+  items: readonly RevertItem[],
+): Promise<(item: RevertItem) => CurrentValue> {
   const found = new Map<string, Map<number, string | null>>()
   for (const [typeId, ofType] of groupBy(items, (item) => item.typeId)) {
     const table = tables.get(typeId)
     if (!table) continue
-    const fields = [...new Set(ofType.map((item) => item.fieldId))].flatMap((fieldId) => table.fields.get(fieldId) ?? [])
+    const fields = [...new Set(ofType.map((item) => item.fieldId))].flatMap(
+      (fieldId) => table.fields.get(fieldId) ?? [],
+    )
     const keys = [...new Set(ofType.map((item) => item.key))].map(keyParts)
     const rows = await plainQuery<{ wanted: string; held: (string | null)[] }>(
       trx,
@@ -36,7 +42,8 @@ export async function lockCurrent(trx: Knex.Transaction, tables: ReadonlyMap<num
          from ${keyTable(table, 'wanted')} join ${name(table)} t on ${keyMatch(table)} for update of t`,
       [...table.key.map((_, at) => keys.map((key) => key[at])), keys.map((key) => JSON.stringify(key))],
     )
-    for (const row of rows) found.set(`${typeId}/${row.wanted}`, new Map(fields.map((field, at) => [field.fieldId, row.held[at] ?? null])))
+    for (const row of rows)
+      found.set(`${typeId}/${row.wanted}`, new Map(fields.map((field, at) => [field.fieldId, row.held[at] ?? null])))
   }
   return (item) => {
     const field = tables.get(item.typeId)?.fields.get(item.fieldId)
@@ -68,7 +75,11 @@ interface RecordWrites {
  * Writes guarded values, each only where the expected value still stands; one statement a table and set of fields.
  * @returns the places that were written; a record missing there held something else by then.
  */
-export async function writeGuarded(trx: Knex.Transaction, tables: ReadonlyMap<number, WritableTable>, writes: readonly GuardedWrite[]): Promise<Set<string>> {
+export async function writeGuarded(
+  trx: Knex.Transaction,
+  tables: ReadonlyMap<number, WritableTable>,
+  writes: readonly GuardedWrite[],
+): Promise<Set<string>> {
   const written = new Set<string>()
   for (const [typeId, ofType] of groupBy(writes, (write) => write.typeId)) {
     const table = tables.get(typeId)!
@@ -84,7 +95,11 @@ export async function writeGuarded(trx: Knex.Transaction, tables: ReadonlyMap<nu
   return written
 }
 
-async function updateGroup(trx: Knex.Transaction, table: WritableTable, group: readonly RecordWrites[]): Promise<string[]> {
+async function updateGroup(
+  trx: Knex.Transaction,
+  table: WritableTable,
+  group: readonly RecordWrites[],
+): Promise<string[]> {
   const fields = group[0]!.writes.map((write) => table.fields.get(write.fieldId)!)
   const keys = group.map((record) => keyParts(record.key))
   const columns: { name: string; values: (string | null | undefined)[] }[] = [

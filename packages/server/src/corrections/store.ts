@@ -34,7 +34,11 @@ function heads(db: Knex) {
     .leftJoin('spoor.person as a', 'a.id', 'c.applied_by')
     .select('c.*', 'd.name as drafted_by_name', 'a.name as applied_by_name')
     .select(db.raw('(select count(*) from spoor.correction_item i where i.correction_id = c.id) as item_count'))
-    .select(db.raw('(select count(distinct (i.type_id, i.record_key)) from spoor.correction_item i where i.correction_id = c.id) as record_count'))
+    .select(
+      db.raw(
+        '(select count(distinct (i.type_id, i.record_key)) from spoor.correction_item i where i.correction_id = c.id) as record_count',
+      ),
+    )
 }
 
 function headShown(row: HeadRow): CorrectionHead {
@@ -69,7 +73,10 @@ export async function readItems(db: Knex, correctionId: number): Promise<Correct
 export async function readCorrection(db: Knex, correctionId: number): Promise<Correction> {
   const row = (await heads(db).where('c.id', correctionId).first()) as HeadRow | undefined
   if (!row) throw new Problem('not-found', `There is no correction ${correctionId}.`)
-  const saves = await db('ledger.save').where({ correction_id: correctionId }).orderBy('id').select<{ id: string }[]>('id')
+  const saves = await db('ledger.save')
+    .where({ correction_id: correctionId })
+    .orderBy('id')
+    .select<{ id: string }[]>('id')
   return {
     ...headShown(row),
     items: await readItems(db, correctionId),

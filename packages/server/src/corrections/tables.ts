@@ -3,9 +3,17 @@ import type { DiscoveredTable } from '../sources/discover.ts'
 import type { WritableTable } from './source-writer.ts'
 
 /** The tables of some record types as the source has them at this moment. */
-export async function writableTables(db: Database, discovered: readonly DiscoveredTable[], typeIds: readonly number[]): Promise<Map<number, WritableTable>> {
-  const types = await db('spoor.record_type').whereIn('id', typeIds).select<{ id: number; relation_id: string }[]>('id', 'relation_id')
-  const fields = await db('spoor.field').whereIn('type_id', typeIds).select<{ id: number; type_id: number; attribute_number: number }[]>('id', 'type_id', 'attribute_number')
+export async function writableTables(
+  db: Database,
+  discovered: readonly DiscoveredTable[],
+  typeIds: readonly number[],
+): Promise<Map<number, WritableTable>> {
+  const types = await db('spoor.record_type')
+    .whereIn('id', typeIds)
+    .select<{ id: number; relation_id: string }[]>('id', 'relation_id')
+  const fields = await db('spoor.field')
+    .whereIn('type_id', typeIds)
+    .select<{ id: number; type_id: number; attribute_number: number }[]>('id', 'type_id', 'attribute_number')
   const tables = new Map<number, WritableTable>()
   for (const type of types) {
     const table = discovered.find((candidate) => String(candidate.relationId) === type.relation_id)
@@ -15,13 +23,23 @@ export async function writableTables(db: Database, discovered: readonly Discover
       typeId: type.id,
       schema: table.schema,
       table: table.table,
-      key: table.keyColumns.map((column) => ({ column, dataType: table.columns.find((c) => c.name === column)!.dataType })),
+      key: table.keyColumns.map((column) => ({
+        column,
+        dataType: table.columns.find((c) => c.name === column)!.dataType,
+      })),
       fields: new Map(
         fields
           .filter((field) => field.type_id === type.id)
           .flatMap((field) => {
             const column = columns.get(field.attribute_number)
-            return column ? [[field.id, { fieldId: field.id, column: column.name, dataType: column.dataType, generated: column.generated }] as const] : []
+            return column
+              ? [
+                  [
+                    field.id,
+                    { fieldId: field.id, column: column.name, dataType: column.dataType, generated: column.generated },
+                  ] as const,
+                ]
+              : []
           }),
       ),
     })

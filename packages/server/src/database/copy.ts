@@ -14,7 +14,12 @@ export function copyLine(values: readonly CopyValue[]): string {
 }
 
 /** Writes rows into a table inside the transaction. Column and table names are ours, never from outside. */
-export async function copyInto(trx: Knex.Transaction, table: string, columns: readonly string[], lines: readonly string[]): Promise<void> {
+export async function copyInto(
+  trx: Knex.Transaction,
+  table: string,
+  columns: readonly string[],
+  lines: readonly string[],
+): Promise<void> {
   if (lines.length === 0) return
   const client = (await trx.client.acquireConnection()) as Client
   const sink = client.query(copyFrom(`copy ${table} (${columns.join(', ')}) from stdin`))

@@ -30,6 +30,8 @@ const options = Object.entries(exactSettings)
   .map(([name, value]) => `-c ${name}=${value.replace(/ /g, '\\ ')}`)
   .join(' ')
 
+const silent = () => undefined
+
 export interface ConnectOptions {
   applicationName: string
   maxConnections: number
@@ -47,6 +49,8 @@ export function connect(url: string, { applicationName, maxConnections }: Connec
     },
     pool: { min: 0, max: maxConnections, idleTimeoutMillis: 20_000 },
     acquireConnectionTimeout: 15_000,
+    // Knex would print whole statements, values included; failures reach the log as errors instead.
+    log: { warn: silent, error: silent, deprecate: silent, debug: silent },
   })
 }
 

@@ -23,7 +23,10 @@ export class Leadership {
       }
     }
     const client = (await this.#db.client.acquireConnection()) as Client
-    const { rows } = await client.query<{ got: boolean }>('select pg_try_advisory_lock(hashtextextended($1, 0)) as got', [`spoor ${this.#duty}`])
+    const { rows } = await client.query<{ got: boolean }>(
+      'select pg_try_advisory_lock(hashtextextended($1, 0)) as got',
+      [`spoor ${this.#duty}`],
+    )
     if (rows[0]?.got) {
       this.#client = client
       return true

@@ -11,7 +11,8 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
 const source: Knex.MigrationSource<string> = {
   getMigrations: () => Promise.resolve(Object.keys(migrations)),
   getMigrationName: (name) => name,
-  getMigration: (name) => Promise.resolve({ up: migrations[name]!, down: () => Promise.reject(new Error('migrations only go forward')) }),
+  getMigration: (name) =>
+    Promise.resolve({ up: migrations[name]!, down: () => Promise.reject(new Error('migrations only go forward')) }),
 }
 
 /** Brings the schema up to date as its owner and gives the application's role what it needs and no more. */

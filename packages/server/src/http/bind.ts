@@ -31,7 +31,11 @@ declare module 'express-serve-static-core' {
 }
 
 /** Puts one operation of the contract on a router: who asks, what is asked, then the answer. */
-export function bind<R extends RouteShape>(router: Router, shape: R, handler: (call: Call<R>) => Promise<In<R['response']> | void>): void {
+export function bind<R extends RouteShape>(
+  router: Router,
+  shape: R,
+  handler: (call: Call<R>) => Promise<In<R['response']> | void>,
+): void {
   const handle: RequestHandler = (request, response, next) => {
     const person = request.person ?? null
     demand(shape, person)
@@ -53,10 +57,17 @@ export function bind<R extends RouteShape>(router: Router, shape: R, handler: (c
 
 function demand(shape: RouteShape, person: SignedIn | null): void {
   if (shape.needs === 'nobody') return
-  if (!person) throw new Problem('not-signed-in', 'Your session has ended or never began. Nothing was changed. Sign in and try again.')
+  if (!person)
+    throw new Problem(
+      'not-signed-in',
+      'Your session has ended or never began. Nothing was changed. Sign in and try again.',
+    )
   if (shape.needs === 'session') return
   if (!allows(person.role, shape.needs))
-    throw new Problem('not-allowed', `Nothing was changed. An administrator can give you a role that allows this (${shape.needs}).`)
+    throw new Problem(
+      'not-allowed',
+      `Nothing was changed. An administrator can give you a role that allows this (${shape.needs}).`,
+    )
 }
 
 function read(schema: v.GenericSchema | undefined, input: unknown, where: string): unknown {
@@ -65,5 +76,8 @@ function read(schema: v.GenericSchema | undefined, input: unknown, where: string
   if (parsed.success) return parsed.output
   const issue = parsed.issues[0]
   const path = v.getDotPath(issue)
-  throw new Problem('bad-request', `Nothing was changed. In the ${where}${path ? `, at ${path}` : ''}: ${issue.message}`)
+  throw new Problem(
+    'bad-request',
+    `Nothing was changed. In the ${where}${path ? `, at ${path}` : ''}: ${issue.message}`,
+  )
 }

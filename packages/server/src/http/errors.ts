@@ -21,5 +21,8 @@ function asProblem(error: unknown, log: Logger): Problem {
   if (typeof status === 'number' && status >= 400 && status < 500)
     return new Problem('bad-request', 'The request could not be read. Nothing was changed.')
   log.error({ err: error }, 'unexpected failure')
-  return new Problem('unexpected', 'The request failed and nothing of it was kept. Try again; the server’s log holds the cause.')
+  return new Problem(
+    'unexpected',
+    'The request failed and nothing of it was kept. Try again; the server’s log holds the cause.',
+  )
 }

@@ -2,7 +2,8 @@ import { toJsonSchema } from '@valibot/to-json-schema'
 import { problems, ProblemBody, routes, type RouteShape } from '@spoor/contract'
 import type { GenericSchema } from 'valibot'
 
-const json = (schema: GenericSchema, typeMode: 'input' | 'output') => toJsonSchema(schema, { typeMode, errorMode: 'ignore' })
+const json = (schema: GenericSchema, typeMode: 'input' | 'output') =>
+  toJsonSchema(schema, { typeMode, errorMode: 'ignore' })
 
 /** The API as OpenAPI 3.1, made from the contract. */
 export function openApi(): object {
@@ -33,9 +34,14 @@ function operation(operationId: string, shape: RouteShape): object {
     summary: shape.summary,
     ...(shape.needs === 'nobody' ? { security: [] } : { security: [{ session: [] }], 'x-needs': shape.needs }),
     parameters,
-    ...(shape.body ? { requestBody: { required: true, content: { 'application/json': { schema: json(shape.body, 'input') } } } } : {}),
+    ...(shape.body
+      ? { requestBody: { required: true, content: { 'application/json': { schema: json(shape.body, 'input') } } } }
+      : {}),
     responses: {
-      200: { description: 'Done', ...(shape.response ? { content: { 'application/json': { schema: json(shape.response, 'output') } } } : {}) },
+      200: {
+        description: 'Done',
+        ...(shape.response ? { content: { 'application/json': { schema: json(shape.response, 'output') } } } : {}),
+      },
       default: {
         description: `A problem: ${Object.keys(problems).join(', ')}`,
         content: { 'application/problem+json': { schema: { $ref: '#/components/schemas/Problem' } } },

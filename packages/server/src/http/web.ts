@@ -48,10 +48,16 @@ export function webRouter(directory: string): Router {
     return router
   }
   const template = readFileSync(page, 'utf8')
-  router.use('/assets', express.static(join(directory, 'assets'), { immutable: true, maxAge: '1y', fallthrough: false }))
+  router.use(
+    '/assets',
+    express.static(join(directory, 'assets'), { immutable: true, maxAge: '1y', fallthrough: false }),
+  )
   router.use(express.static(directory, { index: false }))
   router.get('/{*path}', (_request, response) => {
-    response.set('cache-control', 'no-store').type('html').send(template.replaceAll('__NONCE__', String(response.locals['nonce'])))
+    response
+      .set('cache-control', 'no-store')
+      .type('html')
+      .send(template.replaceAll('__NONCE__', String(response.locals['nonce'])))
   })
   return router
 }

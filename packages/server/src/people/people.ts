@@ -38,7 +38,10 @@ export class People {
 
   /** The person when login and password belong together; takes as long when the login does not exist. */
   async authenticate(login: string, password: string): Promise<SignedIn | null> {
-    const row = await this.#table().where({ login: login.trim().toLowerCase() }).whereNull('disabled_at').first<PersonRow | undefined>()
+    const row = await this.#table()
+      .where({ login: login.trim().toLowerCase() })
+      .whereNull('disabled_at')
+      .first<PersonRow | undefined>()
     this.#decoy ??= hash('no such person', argon)
     const right = await verify(row?.password_hash ?? (await this.#decoy), password)
     return row && right ? signedIn(row) : null
@@ -70,5 +73,12 @@ export class People {
 }
 
 function signedIn(row: PersonRow): SignedIn {
-  return { id: row.id, login: row.login, name: row.name, role: row.role, permissions: permissionsOf(row.role), actorId: row.actor_id }
+  return {
+    id: row.id,
+    login: row.login,
+    name: row.name,
+    role: row.role,
+    permissions: permissionsOf(row.role),
+    actorId: row.actor_id,
+  }
 }

@@ -28,7 +28,12 @@ export function sessionRouter({ people, log }: SessionDeps): Router {
     keyGenerator: (request) =>
       `${ipKeyGenerator(request.ip ?? '')} ${String((request.body as { login?: unknown } | undefined)?.login ?? '').toLowerCase()}`,
     handler: (_request, _response, next) =>
-      next(new Problem('sign-in-slowed', 'Too many sign-ins failed for this name from this address. Wait five minutes, then try again.')),
+      next(
+        new Problem(
+          'sign-in-slowed',
+          'Too many sign-ins failed for this name from this address. Wait five minutes, then try again.',
+        ),
+      ),
   })
   router.post(routes.signIn.path, slow)
 

@@ -6,9 +6,16 @@ import { readPulse } from './pulse.ts'
 export async function metricsText(db: Database): Promise<{ type: string; text: string }> {
   const registry = new Registry()
   const pulse = await readPulse(db)
-  const gauge = (name: string, help: string, labelNames: string[] = []) => new Gauge({ name, help, labelNames, registers: [registry] })
-  const behind = gauge('spoor_collector_behind_seconds', 'Age of the oldest captured row that is not yet in the ledger', ['source'])
-  const waiting = gauge('spoor_collector_waiting_rows', 'Captured rows that are not yet in the ledger, about', ['source'])
+  const gauge = (name: string, help: string, labelNames: string[] = []) =>
+    new Gauge({ name, help, labelNames, registers: [registry] })
+  const behind = gauge(
+    'spoor_collector_behind_seconds',
+    'Age of the oldest captured row that is not yet in the ledger',
+    ['source'],
+  )
+  const waiting = gauge('spoor_collector_waiting_rows', 'Captured rows that are not yet in the ledger, about', [
+    'source',
+  ])
   const trouble = gauge('spoor_collector_trouble', '1 when collecting from the source fails', ['source'])
   for (const source of pulse.sources) {
     behind.set({ source: source.name }, source.behindMs / 1000)

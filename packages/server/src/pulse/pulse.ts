@@ -56,10 +56,22 @@ export async function readPulse(db: Database): Promise<Pulse> {
   const sources = await db('spoor.source as s')
     .join('ledger.collector_state as c', 'c.source_id', 's.id')
     .orderBy('s.id')
-    .select<{ id: number; name: string; behind_ms: string; waiting: string; trouble: string | null }[]>('s.id', 's.name', 'c.behind_ms', 'c.waiting', 'c.trouble')
+    .select<{ id: number; name: string; behind_ms: string; waiting: string; trouble: string | null }[]>(
+      's.id',
+      's.name',
+      'c.behind_ms',
+      'c.waiting',
+      'c.trouble',
+    )
   const head = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
   return {
-    sources: sources.map((s) => ({ id: s.id, name: s.name, behindMs: Number(s.behind_ms), waiting: Number(s.waiting), trouble: s.trouble })),
+    sources: sources.map((s) => ({
+      id: s.id,
+      name: s.name,
+      behindMs: Number(s.behind_ms),
+      waiting: Number(s.waiting),
+      trouble: s.trouble,
+    })),
     latestSave: head.last_save_id === '0' ? null : head.last_save_id,
   }
 }

@@ -82,7 +82,22 @@ where c.relkind in ('r', 'p') and not c.relispartition
 order by n.nspname, c.relname`
 
 /** Types whose `=` holds only between identical texts; all others are compared by their text. */
-const plainTypes = new Set(['int2', 'int4', 'int8', 'bool', 'date', 'timestamp', 'timestamptz', 'uuid', 'bytea', 'text', 'varchar', 'bpchar', 'name', 'oid'])
+const plainTypes = new Set([
+  'int2',
+  'int4',
+  'int8',
+  'bool',
+  'date',
+  'timestamp',
+  'timestamptz',
+  'uuid',
+  'bytea',
+  'text',
+  'varchar',
+  'bpchar',
+  'name',
+  'oid',
+])
 
 /** Everything in a source that could be tracked, with what stands in the way of what cannot. */
 export async function discover(db: Database): Promise<DiscoveredTable[]> {

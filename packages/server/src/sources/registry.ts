@@ -39,7 +39,10 @@ export class Sources {
       .returning<{ id: number }[]>('id')
     const id = row!.id
     for (const login of source.declaringLogins)
-      await this.#db('spoor.source_login').insert({ source_id: id, login, may_declare: true }).onConflict(['source_id', 'login']).merge(['may_declare'])
+      await this.#db('spoor.source_login')
+        .insert({ source_id: id, login, may_declare: true })
+        .onConflict(['source_id', 'login'])
+        .merge(['may_declare'])
     const own = decodeURIComponent(new URL(source.url).username)
     await this.#db('spoor.source_login')
       .insert({ source_id: id, login: own, may_declare: true, own: true })
@@ -54,7 +57,9 @@ export class Sources {
   async connection(sourceId: number): Promise<Database> {
     const known = this.#open.get(sourceId)
     if (known) return known
-    const row = await this.#db('spoor.source').where({ id: sourceId }).first<{ url_sealed: Buffer } | undefined>('url_sealed')
+    const row = await this.#db('spoor.source')
+      .where({ id: sourceId })
+      .first<{ url_sealed: Buffer } | undefined>('url_sealed')
     if (!row) throw new Error(`no source ${sourceId}`)
     const raced = this.#open.get(sourceId)
     if (raced) return raced
@@ -90,7 +95,9 @@ async function writeTable(trx: Knex.Transaction, sourceId: number, table: Discov
     obstacle: table.obstacle && JSON.stringify(table.obstacle),
     present: true,
   }
-  const same = await trx('spoor.record_type').where({ source_id: sourceId, relation_id: table.relationId }).first<{ id: number } | undefined>('id')
+  const same = await trx('spoor.record_type')
+    .where({ source_id: sourceId, relation_id: table.relationId })
+    .first<{ id: number } | undefined>('id')
   // A table made anew under its old name (a restored database) goes on as the same type.
   const namesake =
     same ??

@@ -18,11 +18,18 @@ const words: Readonly<Record<string, string>> = {
 export function isUnreachable(error: unknown): boolean {
   const code = errorCode(error)
   if (code !== undefined) return code in words || code.startsWith('08')
-  return error instanceof Error && (error.name === 'KnexTimeoutError' || /^Connection terminated|timeout expired/.test(error.message))
+  return (
+    error instanceof Error &&
+    (error.name === 'KnexTimeoutError' || /^Connection terminated|timeout expired/.test(error.message))
+  )
 }
 
 /** Words for a source that cannot be reached; collecting resumes by itself when it comes back. */
 export function unreachable(error: unknown): Obstacle {
   const known = words[errorCode(error) ?? '']
-  return { words: known ?? 'The source cannot be reached. Check that the business database runs and that its address is right.', remedy: null }
+  return {
+    words:
+      known ?? 'The source cannot be reached. Check that the business database runs and that its address is right.',
+    remedy: null,
+  }
 }

@@ -18,7 +18,9 @@ export async function planInForce(db: Knex, sourceId: number): Promise<InForce> 
   const row = await db('spoor.plan_version')
     .where({ source_id: sourceId, state: 'in force' })
     .first<{ version: number; plan: TrackingPlan; put_at: string } | undefined>('version', 'plan', 'put_at')
-  return row ? { version: row.version, plan: row.plan, since: row.put_at } : { version: 0, plan: emptyPlan, since: null }
+  return row
+    ? { version: row.version, plan: row.plan, since: row.put_at }
+    : { version: 0, plan: emptyPlan, since: null }
 }
 
 export interface StoredDraft {
@@ -34,12 +36,22 @@ export async function readDraft(db: Knex, sourceId: number, lock = false): Promi
 }
 
 /** Replaces the draft, unless somebody else did since the given revision. Edits that change nothing are dropped. */
-export async function stageDraft(db: Database, sourceId: number, revision: number, edits: readonly PlanEdit[], personId: number): Promise<void> {
+export async function stageDraft(
+  db: Database,
+  sourceId: number,
+  revision: number,
+  edits: readonly PlanEdit[],
+  personId: number,
+): Promise<void> {
   await db.transaction(async (trx) => {
     demandRevision(await readDraft(trx, sourceId, true), revision)
     await demandKnown(trx, sourceId, edits)
     const { plan } = await planInForce(trx, sourceId)
-    const kept = comparePlans(plan, withEdits(plan, edits)).map(({ typeId, fieldId, to }) => ({ typeId, fieldId, keep: to }))
+    const kept = comparePlans(plan, withEdits(plan, edits)).map(({ typeId, fieldId, to }) => ({
+      typeId,
+      fieldId,
+      keep: to,
+    }))
     await trx('spoor.plan_draft')
       .where({ source_id: sourceId })
       .update({ revision: revision + 1, edits: JSON.stringify(kept), edited_by: personId, edited_at: trx.fn.now() })
@@ -63,8 +75,12 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
   for (const edit of edits) {
     const field = byId.get(edit.fieldId)
     if (!field || field.type_id !== edit.typeId)
-      throw new Problem('field-untrackable', `There is no field ${edit.fieldId} in record type ${edit.typeId} of this source. The draft is as it was.`)
-    if (field.obstacle && edit.keep !== 'off') throw new Problem('field-untrackable', `${field.obstacle.words} The draft is as it was.`)
+      throw new Problem(
+        'field-untrackable',
+        `There is no field ${edit.fieldId} in record type ${edit.typeId} of this source. The draft is as it was.`,
+      )
+    if (field.obstacle && edit.keep !== 'off')
+      throw new Problem('field-untrackable', `${field.obstacle.words} The draft is as it was.`)
   }
 }
 
@@ -116,8 +132,17 @@ async function installation(
   const install: CapturedTable[] = Object.entries(to.types).map(([typeId, typePlan]) => {
     const type = byId.get(typeId)
     const table = type && byRelation.get(type.relation_id)
-    if (!type || !table) throw new Problem('field-untrackable', `The table of record type “${type?.name ?? typeId}” is not in the source any more. The draft is kept.`)
-    if (table.obstacle) throw new Problem('field-untrackable', table.obstacle.words, table.obstacle.remedy ? { remedy: table.obstacle.remedy } : {})
+    if (!type || !table)
+      throw new Problem(
+        'field-untrackable',
+        `The table of record type “${type?.name ?? typeId}” is not in the source any more. The draft is kept.`,
+      )
+    if (table.obstacle)
+      throw new Problem(
+        'field-untrackable',
+        table.obstacle.words,
+        table.obstacle.remedy ? { remedy: table.obstacle.remedy } : {},
+      )
     return {
       typeId: type.id,
       schema: table.schema,
@@ -126,7 +151,11 @@ async function installation(
       labelColumns: type.label_columns.filter((name) => table.columns.some((column) => column.name === name)),
       fields: Object.entries(typePlan.fields).map(([fieldId, { keep }]) => {
         const column = table.columns.find((c) => c.attributeNumber === attributeOf.get(fieldId))
-        if (!column) throw new Problem('field-untrackable', `A tracked column of “${type.name}” is not in the source any more. The draft is kept; switch it off first.`)
+        if (!column)
+          throw new Problem(
+            'field-untrackable',
+            `A tracked column of “${type.name}” is not in the source any more. The draft is kept; switch it off first.`,
+          )
         return { fieldId: Number(fieldId), column: column.name, keep, plainEquality: column.plainEquality }
       }),
     }
@@ -147,28 +176,53 @@ async function installation(
  * {@link settleInstallations}.
  * @returns the new plan version.
  */
-export async function putInForce(db: Database, sources: Sources, sourceId: number, revision: number, reason: string, personId: number): Promise<number> {
+export async function putInForce(
+  db: Database,
+  sources: Sources,
+  sourceId: number,
+  revision: number,
+  reason: string,
+  personId: number,
+): Promise<number> {
   const tables = await refreshed(sources, sourceId)
   const begun = await db.transaction(async (trx) => {
     const draft = await readDraft(trx, sourceId, true)
     demandRevision(draft, revision)
     const { version, plan } = await planInForce(trx, sourceId)
     const next = withEdits(plan, draft.edits)
-    if (comparePlans(plan, next).length === 0) throw new Problem('draft-empty', 'The draft changes nothing, so there is nothing to put in force.')
-    const latest = await trx('spoor.plan_version').where({ source_id: sourceId }).max<{ max: number | null }[]>('version')
+    if (comparePlans(plan, next).length === 0)
+      throw new Problem('draft-empty', 'The draft changes nothing, so there is nothing to put in force.')
+    const latest = await trx('spoor.plan_version')
+      .where({ source_id: sourceId })
+      .max<{ max: number | null }[]>('version')
     const installing = await trx('spoor.plan_version').where({ source_id: sourceId, state: 'installing' }).first()
-    if (installing) throw new Problem('source-busy', 'Another plan is being put in force in this source at this moment. The draft is kept; try again in a minute.')
+    if (installing)
+      throw new Problem(
+        'source-busy',
+        'Another plan is being put in force in this source at this moment. The draft is kept; try again in a minute.',
+      )
     const planVersion = Math.max(version, latest[0]?.max ?? 0) + 1
     const work = await installation(trx, sourceId, tables, plan, next, planVersion)
-    await trx('spoor.plan_version').insert({ source_id: sourceId, version: planVersion, plan: JSON.stringify(next), state: 'installing', reason, put_by: personId })
+    await trx('spoor.plan_version').insert({
+      source_id: sourceId,
+      version: planVersion,
+      plan: JSON.stringify(next),
+      state: 'installing',
+      reason,
+      put_by: personId,
+    })
     return { work, planVersion }
   })
   const key = { source_id: sourceId, version: begun.planVersion }
   const source = await sources.connection(sourceId)
-  const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now').catch(async (error: unknown) => {
-    await db('spoor.plan_version').where(key).update({ state: 'refused' })
-    throw isUnreachable(error) ? new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`) : error
-  })
+  const { rows } = await source
+    .raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
+    .catch(async (error: unknown) => {
+      await db('spoor.plan_version').where(key).update({ state: 'refused' })
+      throw isUnreachable(error)
+        ? new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`)
+        : error
+    })
   try {
     const since = await installCapture(source, begun.work)
     await conclude(db, sourceId, begun.planVersion, rows[0]!.now, since)
@@ -180,18 +234,30 @@ export async function putInForce(db: Database, sources: Sources, sourceId: numbe
 }
 
 /** Coverage of what went off ends before the installation began; of what came on begins after it was committed. */
-async function conclude(db: Database, sourceId: number, version: number, endedAt: string, beganAt: string): Promise<void> {
+async function conclude(
+  db: Database,
+  sourceId: number,
+  version: number,
+  endedAt: string,
+  beganAt: string,
+): Promise<void> {
   await db.transaction(async (trx) => {
     await readDraft(trx, sourceId, true)
     const { plan: before } = await planInForce(trx, sourceId)
-    const row = await trx('spoor.plan_version').where({ source_id: sourceId, version }).first<{ plan: TrackingPlan }>('plan')
+    const row = await trx('spoor.plan_version')
+      .where({ source_id: sourceId, version })
+      .first<{ plan: TrackingPlan }>('plan')
     await trx('spoor.plan_version').where({ source_id: sourceId, state: 'in force' }).update({ state: 'superseded' })
-    await trx('spoor.plan_version').where({ source_id: sourceId, version }).update({ state: 'in force', put_at: beganAt })
+    await trx('spoor.plan_version')
+      .where({ source_id: sourceId, version })
+      .update({ state: 'in force', put_at: beganAt })
     for (const { fieldId, to } of comparePlans(before, row.plan)) {
       await trx('spoor.coverage').where({ field_id: fieldId, to_at: null }).update({ to_at: endedAt })
       if (to !== 'off') await trx('spoor.coverage').insert({ field_id: fieldId, keep: to, from_at: beganAt })
     }
-    await trx('spoor.plan_draft').where({ source_id: sourceId }).update({ edits: '[]', revision: trx.raw('revision + 1'), edited_by: null, edited_at: null })
+    await trx('spoor.plan_draft')
+      .where({ source_id: sourceId })
+      .update({ edits: '[]', revision: trx.raw('revision + 1'), edited_by: null, edited_at: null })
   })
 }
 
@@ -201,7 +267,9 @@ async function conclude(db: Database, sourceId: number, version: number, endedAt
  * @returns what was found, in words, for the log.
  */
 export async function settleInstallations(db: Database, sources: Sources): Promise<string[]> {
-  const pending = await db('spoor.plan_version').where({ state: 'installing' }).select<{ source_id: number; version: number; put_at: string }[]>('source_id', 'version', 'put_at')
+  const pending = await db('spoor.plan_version')
+    .where({ state: 'installing' })
+    .select<{ source_id: number; version: number; put_at: string }[]>('source_id', 'version', 'put_at')
   const found: string[] = []
   for (const { source_id: sourceId, version, put_at: begunAt } of pending) {
     try {

@@ -84,8 +84,15 @@ interface FieldRow {
   tracked_since: string | null
 }
 
-async function trackedTypes(db: Database, sourceId: number, keep: (typeId: number, fieldId: number) => ReturnType<typeof keepOf>): Promise<TrackedType[]> {
-  const types = await db('spoor.record_type').where({ source_id: sourceId, present: true }).orderBy(['area', 'table_name']).select<TypeRow[]>('*')
+async function trackedTypes(
+  db: Database,
+  sourceId: number,
+  keep: (typeId: number, fieldId: number) => ReturnType<typeof keepOf>,
+): Promise<TrackedType[]> {
+  const types = await db('spoor.record_type')
+    .where({ source_id: sourceId, present: true })
+    .orderBy(['area', 'table_name'])
+    .select<TypeRow[]>('*')
   const fields = await db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
     .leftJoin('spoor.coverage as c', (on) => on.on('c.field_id', 'f.id').andOnNull('c.to_at'))

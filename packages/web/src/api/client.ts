@@ -32,10 +32,16 @@ export function onSignedOut(action: () => void): void {
   signedOut = action
 }
 
-export function addressOf<R extends RouteShape>(shape: R, { params, query }: Pick<CallInput<R>, 'params' | 'query'>): string {
-  const path = shape.path.replace(/:(\w+)/g, (_, name: string) => encodeURIComponent(String((params as Record<string, unknown>)[name])))
+export function addressOf<R extends RouteShape>(
+  shape: R,
+  { params, query }: Pick<CallInput<R>, 'params' | 'query'>,
+): string {
+  const path = shape.path.replace(/:(\w+)/g, (_, name: string) =>
+    encodeURIComponent(String((params as Record<string, unknown>)[name])),
+  )
   const search = new URLSearchParams()
-  for (const [name, value] of Object.entries((query ?? {}) as Record<string, unknown>)) if (value !== undefined) search.set(name, String(value))
+  for (const [name, value] of Object.entries((query ?? {}) as Record<string, unknown>))
+    if (value !== undefined) search.set(name, String(value))
   return `/api/v1${path}${search.size > 0 ? `?${search.toString()}` : ''}`
 }
 
@@ -44,12 +50,17 @@ const unreachable: ProblemBody = {
   code: 'unexpected',
   title: 'Spoor does not answer',
   status: 0,
-  detail: 'The server cannot be reached. What you see was loaded earlier; nothing was changed. Try again when it is back.',
+  detail:
+    'The server cannot be reached. What you see was loaded earlier; nothing was changed. Try again when it is back.',
 }
 
 /** @throws CallProblem */
 export async function call<R extends RouteShape>(shape: R, input: CallInput<R> = {}): Promise<Answer<R['response']>> {
-  const init: RequestInit = { method: shape.method, headers: { accept: 'application/json' }, ...(input.signal ? { signal: input.signal } : {}) }
+  const init: RequestInit = {
+    method: shape.method,
+    headers: { accept: 'application/json' },
+    ...(input.signal ? { signal: input.signal } : {}),
+  }
   if (shape.method !== 'GET') {
     init.headers = { ...init.headers, 'content-type': 'application/json', 'x-spoor-token': token }
     init.body = JSON.stringify(input.body ?? {})
@@ -62,7 +73,9 @@ export async function call<R extends RouteShape>(shape: R, input: CallInput<R> =
     throw new CallProblem(unreachable)
   }
   if (response.ok) return (await response.json()) as Answer<R['response']>
-  const problem = response.headers.get('content-type')?.includes('problem+json') ? ((await response.json()) as ProblemBody) : unreachable
+  const problem = response.headers.get('content-type')?.includes('problem+json')
+    ? ((await response.json()) as ProblemBody)
+    : unreachable
   if (problem.code === 'not-signed-in') signedOut()
   throw new CallProblem(problem)
 }
@@ -70,5 +83,9 @@ export async function call<R extends RouteShape>(shape: R, input: CallInput<R> =
 /** Any failure as a problem that can be shown. */
 export function problemOf(error: unknown): ProblemBody {
   if (error instanceof CallProblem) return error.problem
-  return { ...unreachable, title: 'Something went wrong on this page', detail: 'Nothing was changed. Load the page again.' }
+  return {
+    ...unreachable,
+    title: 'Something went wrong on this page',
+    detail: 'Nothing was changed. Load the page again.',
+  }
 }

@@ -4,7 +4,7 @@ import Checkbox from 'ant-design-vue/es/checkbox'
 import Popover from 'ant-design-vue/es/popover'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useEventListener } from '@vueuse/core'
-import { routes } from '@spoor/contract'
+import { routes, type Save } from '@spoor/contract'
 import { counted } from '@spoor/core'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -35,22 +35,45 @@ const { saves, next, loading, problem, summary, fresh, more, takeIn } = list
 const names = useVocabulary(computed(() => summary.value?.recordLabels ?? {}))
 const columns = useColumns()
 
-type Row = { row: 'day'; at: string } | { row: 'save'; index: number }
+type Row = { row: 'day'; at: string } | { row: 'save'; index: number; save: Save }
 const rows = computed<Row[]>(() => saves.value.flatMap((save, index): Row[] => {
   const before = saves.value[index - 1]
   const sameDay = before && dayOf(before.at) === dayOf(save.at)
-  return sameDay ? [{ row: 'save', index }] : [{ row: 'day', at: save.at }, { row: 'save', index }]
+  return sameDay ? [{ row: 'save', index, save }] : [{ row: 'day', at: save.at }, { row: 'save', index, save }]
 })) // prettier-ignore
 const rowHeight = 28
-const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value, estimateSize: () => rowHeight, overscan: 12 })))
-watch(() => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== undefined && last > rows.value.length - 30 && void more()) // prettier-ignore
+const virtual = useVirtualizer(
+  computed(() => ({
+    count: rows.value.length,
+    getScrollElement: () => scroller.value,
+    estimateSize: () => rowHeight,
+    overscan: 12,
+  })),
+)
+const visible = computed(() =>
+  virtual.value.getVirtualItems().flatMap((item) => {
+    const row = rows.value[item.index]
+    return row ? [{ item, row }] : []
+  }),
+)
+watch(
+  () => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== undefined && last > rows.value.length - 30 && void more()) // prettier-ignore
 
 const template = computed(() => {
-  const widths: Record<ColumnId, string> = { who: '160px', channel: '86px', reason: 'minmax(80px, 160px)', save: '72px' }
+  const widths: Record<ColumnId, string> = {
+    who: '160px',
+    channel: '86px',
+    reason: 'minmax(80px, 160px)',
+    save: '72px',
+  }
   const has = (id: ColumnId) => (columns.value.includes(id) ? widths[id] : '')
   return `16px 44px ${has('who')} minmax(150px, 200px) minmax(200px, 1fr) ${has('channel')} ${has('reason')} ${has('save')}`
 })
-const csvAddress = computed(() => addressOf(routes.exportChanges, { query: { scope: text.value, columns: exportColumnsFor(columns.value).join(','), zone: readerZone } as never }))
+const csvAddress = computed(() =>
+  addressOf(routes.exportChanges, {
+    query: { scope: text.value, columns: exportColumnsFor(columns.value).join(','), zone: readerZone } as never,
+  }),
+)
 
 function open(id: string | null) {
   const { save: _, ...rest } = route.query
@@ -73,7 +96,13 @@ async function step(by: number) {
 
 function onKey(event: KeyboardEvent) {
   const target = event.target as HTMLElement
-  if (event.ctrlKey || event.metaKey || event.altKey || target.closest('input:not([type=checkbox]), textarea, .ant-popover, [role=separator]')) return
+  if (
+    event.ctrlKey ||
+    event.metaKey ||
+    event.altKey ||
+    target.closest('input:not([type=checkbox]), textarea, .ant-popover, [role=separator]')
+  )
+    return
   const save = saves.value[focusAt.value]
   const acts: Record<string, () => void> = {
     j: () => void step(1),
@@ -100,45 +129,69 @@ function toggleColumn(id: ColumnId) {
   <div class="bar">
     <ScopeSentence :scope="parsed.scope" :names="names" @change="set" />
     <span class="tail">
-      <template v-if="summary">{{ counted(summary.saves, 'save') }} · {{ counted(summary.changes, 'change') }} · </template>{{ readerZone }}
+      <template v-if="summary"
+        >{{ counted(summary.saves, 'save') }} · {{ counted(summary.changes, 'change') }} · </template
+      >{{ readerZone }}
     </span>
   </div>
   <ProblemNote v-if="problem" :problem="problem" class="problem">
-    <p v-if="problem.code === 'bad-scope'"><button class="plain mend" @click="set(parsed.scope)">Drop what was not understood and show the rest</button></p>
+    <p v-if="problem.code === 'bad-scope'">
+      <button class="plain mend" @click="set(parsed.scope)">Drop what was not understood and show the rest</button>
+    </p>
     <p v-else><button class="plain mend" @click="takeIn">Try again</button></p>
   </ProblemNote>
   <SplitPane name="save" label="the opened save" :open="openId !== null">
     <div class="acts">
       <span class="reading">Saves, newest first</span>
-      <button v-if="fresh > 0" class="plain fresh" @click="takeIn">{{ counted(fresh, 'new save') }} · take {{ fresh === 1 ? 'it' : 'them' }} in</button>
+      <button v-if="fresh > 0" class="plain fresh" @click="takeIn">
+        {{ counted(fresh, 'new save') }} · take {{ fresh === 1 ? 'it' : 'them' }} in
+      </button>
       <span class="space" />
       <Popover trigger="click" placement="bottomRight" :arrow="false">
         <Button size="small">Columns</Button>
         <template #content>
           <div v-for="column in choosable" :key="column.id">
-            <Checkbox :checked="columns.includes(column.id)" @change="toggleColumn(column.id)">{{ column.title }}</Checkbox>
+            <Checkbox :checked="columns.includes(column.id)" @change="toggleColumn(column.id)">{{
+              column.title
+            }}</Checkbox>
           </div>
         </template>
       </Popover>
-      <Button v-if="session.may('changes.export') && !problem" size="small" :href="csvAddress" download>Export as CSV</Button>
+      <Button v-if="session.may('changes.export') && !problem" size="small" :href="csvAddress" download
+        >Export as CSV</Button
+      >
     </div>
-    <div ref="scroller" class="rows" role="grid" aria-label="Saves" :aria-rowcount="summary?.saves ?? -1" tabindex="0" :style="{ '--save-columns': template }">
+    <div
+      ref="scroller"
+      class="rows"
+      role="grid"
+      aria-label="Saves"
+      :aria-rowcount="summary?.saves ?? -1"
+      tabindex="0"
+      :style="{ '--save-columns': template }"
+    >
       <div :style="{ height: `${virtual.getTotalSize()}px`, position: 'relative' }" role="rowgroup">
-        <div v-for="item in virtual.getVirtualItems()" :key="String(item.key)" class="item" :style="{ transform: `translateY(${item.start}px)` }" role="presentation">
-          <template v-for="row in [rows[item.index]]" :key="item.index">
-            <div v-if="row?.row === 'day'" class="day" role="row"><span role="gridcell">{{ dayText(row.at) }}</span></div>
-            <SaveRow
-              v-else-if="row && saves[row.index]"
-              :save="saves[row.index]!"
-              :names="names"
-              :columns="columns"
-              :picked="tray.holds(saves[row.index]!)"
-              :open="saves[row.index]!.id === openId"
-              :class="{ at: row.index === focusAt }"
-              @open="open(saves[row.index]!.id)"
-              @pick="tray.toggle(saves[row.index]!)"
-            />
-          </template>
+        <div
+          v-for="{ item, row } in visible"
+          :key="row.row === 'day' ? row.at : row.save.id"
+          class="item"
+          :style="{ transform: `translateY(${item.start}px)` }"
+          role="presentation"
+        >
+          <div v-if="row.row === 'day'" class="day" role="row">
+            <span role="gridcell">{{ dayText(row.at) }}</span>
+          </div>
+          <SaveRow
+            v-else
+            :save="row.save"
+            :names="names"
+            :columns="columns"
+            :picked="tray.holds(row.save)"
+            :open="row.save.id === openId"
+            :class="{ at: row.index === focusAt }"
+            @open="open(row.save.id)"
+            @pick="tray.toggle(row.save)"
+          />
         </div>
       </div>
       <p v-if="loading && saves.length === 0" class="state quiet">Reading the ledger …</p>
@@ -149,7 +202,9 @@ function toggleColumn(id: ColumnId) {
         </template>
         <template v-else-if="names.fields.length === 0">
           <p>No changes yet, because no field is tracked.</p>
-          <p v-if="session.may('tracking.read')"><RouterLink to="/tracking">Switch fields on under Tracking</RouterLink></p>
+          <p v-if="session.may('tracking.read')">
+            <RouterLink to="/tracking">Switch fields on under Tracking</RouterLink>
+          </p>
         </template>
         <template v-else>
           <p>No changes yet.</p>
@@ -158,7 +213,9 @@ function toggleColumn(id: ColumnId) {
       </div>
       <p v-if="next !== null && saves.length > 0 && loading" class="quiet more">Reading more …</p>
     </div>
-    <template #pane><SavePane v-if="openId" :save-id="openId" :names="names" @close="open(null)" @open="open" /></template>
+    <template #pane
+      ><SavePane v-if="openId" :save-id="openId" :names="names" @close="open(null)" @open="open"
+    /></template>
   </SplitPane>
 </template>
 

@@ -43,7 +43,8 @@ function afterwardsWords(fieldId: number): string {
   const latestChange = later?.latest
   if (!later || !latestChange) return ''
   const times = later.times === 1 ? 'Changed once more' : `Changed ${counted(later.times, 'time')} more, last`
-  if (latestChange.action === 'delete') return `The record was deleted ${shortTime(latestChange.at)} by ${latestChange.actorName}.`
+  if (latestChange.action === 'delete')
+    return `The record was deleted ${shortTime(latestChange.at)} by ${latestChange.actorName}.`
   return `${times} ${shortTime(latestChange.at)} by ${latestChange.actorName}${latestChange.backToBefore ? ', back to what it was before' : ''}.`
 }
 
@@ -55,7 +56,10 @@ const context = computed(() => {
     ['login', `${d.dbLogin} (${d.mayDeclare ? 'may declare who acts' : 'may not declare who acts'})`],
     ['on behalf of', d.save.onBehalfOf],
     ['reason', d.save.reason === null ? 'none given' : `“${d.save.reason}”`],
-    ['transaction', d.savesInTransaction === 1 ? 'on its own' : `one of ${counted(d.savesInTransaction, 'save')} made together`],
+    [
+      'transaction',
+      d.savesInTransaction === 1 ? 'on its own' : `one of ${counted(d.savesInTransaction, 'save')} made together`,
+    ],
     ['run', d.save.run],
     ['tracking plan', `version ${d.planVersion}`],
   ].filter((line): line is [string, string] => Boolean(line[1]))
@@ -77,13 +81,39 @@ useEventListener('keydown', (event) => {
       <div class="line quiet">
         <span>{{ names.typeTitle(save.typeId) }} · save {{ save.id }}</span>
         <span class="space" />
-        <button class="plain step" :disabled="!detail.earlier" title="Previous save of this record: [" @click="detail.earlier && emit('open', detail.earlier)">‹ earlier</button>
-        <button class="plain step" :disabled="!detail.later" title="Next save of this record: ]" @click="detail.later && emit('open', detail.later)">later ›</button>
-        <button class="plain step" aria-label="Close the opened save" title="Close: Esc" @click="emit('close')">✕</button>
+        <button
+          class="plain step"
+          :disabled="!detail.earlier"
+          title="Previous save of this record: ["
+          @click="detail.earlier && emit('open', detail.earlier)"
+        >
+          ‹ earlier
+        </button>
+        <button
+          class="plain step"
+          :disabled="!detail.later"
+          title="Next save of this record: ]"
+          @click="detail.later && emit('open', detail.later)"
+        >
+          later ›
+        </button>
+        <button class="plain step" aria-label="Close the opened save" title="Close: Esc" @click="emit('close')">
+          ✕
+        </button>
       </div>
-      <h2><bdi>{{ save.label }}</bdi></h2>
-      <p><ActorGlyph :kind="save.actor.kind" /> {{ save.actor.name }}<span v-if="save.actor.claimed" class="attention"> (claimed by an untrusted login)</span>, {{ fullTime(save.at) }}</p>
-      <p v-if="save.correctionId">This carried out <RouterLink :to="`/corrections/${save.correctionId}`">correction {{ save.correctionId }}</RouterLink>.</p>
+      <h2>
+        <bdi>{{ save.label }}</bdi>
+      </h2>
+      <p>
+        <ActorGlyph :kind="save.actor.kind" /> {{ save.actor.name
+        }}<span v-if="save.actor.claimed" class="attention"> (claimed by an untrusted login)</span>,
+        {{ fullTime(save.at) }}
+      </p>
+      <p v-if="save.correctionId">
+        This carried out
+        <RouterLink :to="`/corrections/${save.correctionId}`">correction {{ save.correctionId }}</RouterLink
+        >.
+      </p>
     </div>
     <div class="body">
       <p v-if="save.action === 'create'" class="pad"><b>The record was created</b> with these values.</p>
@@ -93,23 +123,52 @@ useEventListener('keydown', (event) => {
         <div class="line name">
           <span class="quiet">{{ names.fieldName(change.fieldId) }}</span>
           <span class="space" />
-          <span class="quiet difference">{{ differenceWords(difference(change.before, change.after, names.baseType(change.fieldId))) }}</span>
-          <button v-if="mayRevert && save.changes.length > 1" class="plain step" :disabled="busy" @click="draft([{ saveId: save.id, fieldId: change.fieldId }])">Rehearse this one</button>
+          <span class="quiet difference">{{
+            differenceWords(difference(change.before, change.after, names.baseType(change.fieldId)))
+          }}</span>
+          <button
+            v-if="mayRevert && save.changes.length > 1"
+            class="plain step"
+            :disabled="busy"
+            @click="draft([{ saveId: save.id, fieldId: change.fieldId }])"
+          >
+            Rehearse this one
+          </button>
         </div>
-        <ValueText v-if="save.action !== 'create'" :value="change.before" :base-type="names.baseType(change.fieldId)" side="before" whole />
-        <ValueText v-if="save.action !== 'delete'" :value="change.after" :base-type="names.baseType(change.fieldId)" side="after" whole />
-        <p v-if="change.revertedBy" class="after">Set back by <RouterLink :to="`/corrections/${change.revertedBy}`">correction {{ change.revertedBy }}</RouterLink>.</p>
+        <ValueText
+          v-if="save.action !== 'create'"
+          :value="change.before"
+          :base-type="names.baseType(change.fieldId)"
+          side="before"
+          whole
+        />
+        <ValueText
+          v-if="save.action !== 'delete'"
+          :value="change.after"
+          :base-type="names.baseType(change.fieldId)"
+          side="after"
+          whole
+        />
+        <p v-if="change.revertedBy" class="after">
+          Set back by
+          <RouterLink :to="`/corrections/${change.revertedBy}`">correction {{ change.revertedBy }}</RouterLink
+          >.
+        </p>
         <p v-if="afterwardsWords(change.fieldId)" class="after">
           {{ afterwardsWords(change.fieldId) }}
           <button class="plain step" @click="emit('open', laterOf(change.fieldId)!.latest!.saveId)">Open it</button>
         </p>
         <p v-else-if="save.action === 'change'" class="after quiet">Not changed since.</p>
-        <p v-if="detail.trackedSince[change.fieldId]" class="after quiet">Tracked since {{ shortTime(detail.trackedSince[change.fieldId]!) }}.</p>
+        <p v-if="detail.trackedSince[change.fieldId]" class="after quiet">
+          Tracked since {{ shortTime(detail.trackedSince[change.fieldId]!) }}.
+        </p>
       </div>
       <dl>
         <template v-for="[name, value] in context" :key="name">
           <dt>{{ name }}</dt>
-          <dd><bdi>{{ value }}</bdi></dd>
+          <dd>
+            <bdi>{{ value }}</bdi>
+          </dd>
         </template>
       </dl>
     </div>

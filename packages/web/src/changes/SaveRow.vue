@@ -18,16 +18,29 @@ const props = defineProps<Props>()
 const emit = defineEmits<{ open: []; pick: [] }>()
 const shown = computed(() => props.save.changes.filter((change) => change.inScope))
 const others = computed(() => props.save.changes.length - shown.value.length)
-const who = computed(() => (props.save.actor.kind === 'delegate' && props.save.onBehalfOf ? `${props.save.actor.name} for ${props.save.onBehalfOf}` : props.save.actor.name))
+const who = computed(() =>
+  props.save.actor.kind === 'delegate' && props.save.onBehalfOf
+    ? `${props.save.actor.name} for ${props.save.onBehalfOf}`
+    : props.save.actor.name,
+)
 </script>
 
 <template>
   <div class="row" :class="{ open }" role="row" :aria-selected="open" @click="emit('open')">
     <span role="gridcell">
-      <input type="checkbox" :checked="picked" :aria-label="`Pick ${save.label} of ${timeText(save.at)} into the tray`" tabindex="-1" @click.stop @change="emit('pick')" />
+      <input
+        type="checkbox"
+        :checked="picked"
+        :aria-label="`Pick ${save.label} of ${timeText(save.at)} into the tray`"
+        tabindex="-1"
+        @click.stop
+        @change="emit('pick')"
+      />
     </span>
     <span class="mono" role="gridcell">{{ timeText(save.at) }}</span>
-    <span v-if="columns.includes('who')" class="who" role="gridcell" :title="who"><ActorGlyph :kind="save.actor.kind" />{{ who }}<i v-if="save.actor.claimed" class="attention"> claimed</i></span>
+    <span v-if="columns.includes('who')" class="who" role="gridcell" :title="who"
+      ><ActorGlyph :kind="save.actor.kind" />{{ who }}<i v-if="save.actor.claimed" class="attention"> claimed</i></span
+    >
     <span class="record" role="gridcell" :title="save.label">
       <span class="type">{{ names.typeTitle(save.typeId) }}</span> <bdi>{{ save.label }}</bdi>
     </span>
@@ -35,14 +48,30 @@ const who = computed(() => (props.save.actor.kind === 'delegate' && props.save.o
       <b v-if="save.action === 'create'">created </b><b v-if="save.action === 'delete'">deleted </b>
       <span v-for="change in shown" :key="change.fieldId" class="change">
         <span class="field">{{ names.fieldName(change.fieldId) }}</span>
-        <ValueText v-if="save.action !== 'create'" :value="change.before" :base-type="names.baseType(change.fieldId)" side="before" :cut="change.beforeCut" />
-        <ValueText v-if="save.action !== 'delete'" :value="change.after" :base-type="names.baseType(change.fieldId)" side="after" :cut="change.afterCut" />
+        <ValueText
+          v-if="save.action !== 'create'"
+          :value="change.before"
+          :base-type="names.baseType(change.fieldId)"
+          side="before"
+          :cut="change.beforeCut"
+        />
+        <ValueText
+          v-if="save.action !== 'delete'"
+          :value="change.after"
+          :base-type="names.baseType(change.fieldId)"
+          side="after"
+          :cut="change.afterCut"
+        />
         <i v-if="change.revertedBy" class="quiet">set back</i>
       </span>
       <span v-if="others > 0" class="quiet">and {{ others }} more</span>
     </span>
-    <span v-if="columns.includes('channel')" class="quiet" role="gridcell" :title="save.channel">{{ save.channel }}</span>
-    <span v-if="columns.includes('reason')" class="quiet" role="gridcell" :title="save.reason ?? ''">{{ save.reason ?? '' }}</span>
+    <span v-if="columns.includes('channel')" class="quiet" role="gridcell" :title="save.channel">{{
+      save.channel
+    }}</span>
+    <span v-if="columns.includes('reason')" class="quiet" role="gridcell" :title="save.reason ?? ''">{{
+      save.reason ?? ''
+    }}</span>
     <span v-if="columns.includes('save')" class="mono quiet" role="gridcell">{{ save.id }}</span>
   </div>
 </template>

@@ -49,7 +49,9 @@ export function useSavesList(scope: Ref<string>, calm: () => boolean) {
     const mine = asked
     loading.value = true
     try {
-      const page = await call(routes.listSaves, { query: { scope: scope.value, limit: String(pageSize), after: next.value } })
+      const page = await call(routes.listSaves, {
+        query: { scope: scope.value, limit: String(pageSize), after: next.value },
+      })
       if (asked !== mine) return
       saves.value = [...saves.value, ...page.saves]
       next.value = page.next

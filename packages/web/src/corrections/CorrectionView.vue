@@ -22,7 +22,10 @@ const names = useVocabulary(ref({}))
 const pulse = usePulse()
 const id = computed(() => String(route.params['correctionId']))
 const key = computed(() => ['correction', id.value])
-const { data, error, refetch } = useQuery({ queryKey: key, queryFn: () => call(routes.readCorrection, { params: { correctionId: id.value } }) })
+const { data, error, refetch } = useQuery({
+  queryKey: key,
+  queryFn: () => call(routes.readCorrection, { params: { correctionId: id.value } }),
+})
 const correction = computed(() => data.value)
 const busy = ref<'rehearsing' | 'applying' | null>(null)
 const problem = ref<ProblemBody | null>(null)
@@ -34,13 +37,20 @@ watch(() => pulse.pulse?.latestSave, () => correction.value?.state === 'applied'
 const records = computed(() => {
   const groups = new Map<string, { title: string; items: CorrectionItem[] }>()
   for (const item of correction.value?.items ?? []) {
-    const group = groups.get(`${item.typeId}/${item.key}`) ?? { title: `${names.value.typeTitle(item.typeId)} ${item.label}`, items: [] }
+    const group = groups.get(`${item.typeId}/${item.key}`) ?? {
+      title: `${names.value.typeTitle(item.typeId)} ${item.label}`,
+      items: [],
+    }
     group.items.push(item)
     groups.set(`${item.typeId}/${item.key}`, group)
   }
   return [...groups.values()]
 })
-const willWrite = computed(() => (correction.value?.items ?? []).filter((item) => item.state === 'clear' || (item.state === 'changed-since' && item.choice === 'overwrite')))
+const willWrite = computed(() =>
+  (correction.value?.items ?? []).filter(
+    (item) => item.state === 'clear' || (item.state === 'changed-since' && item.choice === 'overwrite'),
+  ),
+)
 const recordsToWrite = computed(() => new Set(willWrite.value.map((item) => `${item.typeId}/${item.key}`)).size)
 const isDraft = computed(() => correction.value?.state === 'draft')
 
@@ -59,12 +69,22 @@ async function run(what: 'rehearsing' | 'applying', work: () => Promise<Correcti
 
 const rehearse = (choices: { itemId: number; choice: 'keep' | 'overwrite' }[] = []) =>
   run('rehearsing', () => call(routes.rehearseCorrection, { params: { correctionId: id.value }, body: { choices } }))
-const apply = () => run('applying', () => call(routes.applyCorrection, { params: { correctionId: id.value }, body: { reason: reason.value } }))
+const apply = () =>
+  run('applying', () =>
+    call(routes.applyCorrection, { params: { correctionId: id.value }, body: { reason: reason.value } }),
+  )
 
 function stateWords(item: CorrectionItem): string {
   if (item.written) return 'set back'
-  if (!isDraft.value) return item.state === 'changed-since' ? 'kept as it was' : item.state === 'already-so' ? 'already so' : 'not written'
-  return { clear: 'clear', 'already-so': 'already so', 'changed-since': 'changed since', blocked: 'blocked' }[item.state]
+  if (!isDraft.value)
+    return item.state === 'changed-since'
+      ? 'kept as it was'
+      : item.state === 'already-so'
+        ? 'already so'
+        : 'not written'
+  return { clear: 'clear', 'already-so': 'already so', 'changed-since': 'changed since', blocked: 'blocked' }[
+    item.state
+  ]
 }
 </script>
 
@@ -74,18 +94,34 @@ function stateWords(item: CorrectionItem): string {
     <p v-else-if="!correction" class="quiet">Reading …</p>
     <template v-else>
       <header>
-        <h1>Correction {{ correction.id }} <span class="quiet state">{{ isDraft ? 'rehearsal, nothing is written yet' : 'applied' }}</span></h1>
+        <h1>
+          Correction {{ correction.id }}
+          <span class="quiet state">{{ isDraft ? 'rehearsal, nothing is written yet' : 'applied' }}</span>
+        </h1>
         <p class="quiet">
-          Sets {{ counted(correction.itemCount, 'value') }} of {{ counted(correction.recordCount, 'record') }} back. Drafted by {{ correction.draftedBy }}, {{ fullTime(correction.draftedAt) }}.
+          Sets {{ counted(correction.itemCount, 'value') }} of {{ counted(correction.recordCount, 'record') }} back.
+          Drafted by {{ correction.draftedBy }}, {{ fullTime(correction.draftedAt) }}.
         </p>
         <p v-if="!isDraft">
-          Applied by {{ correction.appliedBy ?? 'a server that was stopped meanwhile' }}, {{ correction.appliedAt && fullTime(correction.appliedAt) }}<template v-if="correction.reason">, because “{{ correction.reason }}”</template>.
-          <RouterLink v-for="saveId in correction.savedAs.slice(0, 5)" :key="saveId" class="save" :to="{ path: '/changes', query: { save: saveId } }">Save {{ saveId }}</RouterLink>
+          Applied by {{ correction.appliedBy ?? 'a server that was stopped meanwhile' }},
+          {{ correction.appliedAt && fullTime(correction.appliedAt)
+          }}<template v-if="correction.reason">, because “{{ correction.reason }}”</template>.
+          <RouterLink
+            v-for="saveId in correction.savedAs.slice(0, 5)"
+            :key="saveId"
+            class="save"
+            :to="{ path: '/changes', query: { save: saveId } }"
+            >Save {{ saveId }}</RouterLink
+          >
           <span v-if="correction.savedAs.length > 5" class="quiet">and {{ correction.savedAs.length - 5 }} more</span>
           <span v-if="correction.savedAs.length === 0" class="quiet">Its saves are on their way into the ledger.</span>
         </p>
       </header>
-      <ProblemNote v-if="problem" :problem="problem"><p v-if="problem.code === 'correction-moved'"><button class="plain link" @click="rehearse()">Rehearse again</button></p></ProblemNote>
+      <ProblemNote v-if="problem" :problem="problem"
+        ><p v-if="problem.code === 'correction-moved'">
+          <button class="plain link" @click="rehearse()">Rehearse again</button>
+        </p></ProblemNote
+      >
       <div class="scroll">
         <table>
           <thead>
@@ -100,18 +136,43 @@ function stateWords(item: CorrectionItem): string {
           </thead>
           <tbody v-for="record in records" :key="record.title + record.items[0]!.id">
             <tr class="record">
-              <th colspan="6" scope="rowgroup"><bdi>{{ record.title }}</bdi></th>
+              <th colspan="6" scope="rowgroup">
+                <bdi>{{ record.title }}</bdi>
+              </th>
             </tr>
             <tr v-for="item in record.items" :key="item.id" :data-state="item.state">
               <td>
-                <RouterLink :to="{ path: '/changes', query: { save: item.saveId } }" title="Open the save that made this change">{{ names.fieldName(item.fieldId) }}</RouterLink>
+                <RouterLink
+                  :to="{ path: '/changes', query: { save: item.saveId } }"
+                  title="Open the save that made this change"
+                  >{{ names.fieldName(item.fieldId) }}</RouterLink
+                >
               </td>
               <td><ValueText :value="item.found" :base-type="names.baseType(item.fieldId)" side="before" whole /></td>
-              <td><ValueText v-if="item.state !== 'blocked'" :value="item.now" :base-type="names.baseType(item.fieldId)" side="before" whole /><span v-else class="quiet">not to be had</span></td>
-              <td><ValueText :value="item.target" :base-type="names.baseType(item.fieldId)" side="after" whole /></td>
-              <td :class="{ attention: item.state === 'changed-since' || item.state === 'blocked' }">{{ stateWords(item) }}<template v-if="item.why">: {{ item.why }}</template></td>
               <td>
-                <Radio.Group v-if="isDraft && item.state === 'changed-since'" :value="item.choice" :disabled="busy !== null" :aria-label="`What to do with ${names.fieldName(item.fieldId)}`" @change="(event: { target: { value?: 'keep' | 'overwrite' } }) => rehearse([{ itemId: item.id, choice: event.target.value! }])">
+                <ValueText
+                  v-if="item.state !== 'blocked'"
+                  :value="item.now"
+                  :base-type="names.baseType(item.fieldId)"
+                  side="before"
+                  whole
+                /><span v-else class="quiet">not to be had</span>
+              </td>
+              <td><ValueText :value="item.target" :base-type="names.baseType(item.fieldId)" side="after" whole /></td>
+              <td :class="{ attention: item.state === 'changed-since' || item.state === 'blocked' }">
+                {{ stateWords(item) }}<template v-if="item.why">: {{ item.why }}</template>
+              </td>
+              <td>
+                <Radio.Group
+                  v-if="isDraft && item.state === 'changed-since'"
+                  :value="item.choice"
+                  :disabled="busy !== null"
+                  :aria-label="`What to do with ${names.fieldName(item.fieldId)}`"
+                  @change="
+                    (event: { target: { value?: 'keep' | 'overwrite' } }) =>
+                      rehearse([{ itemId: item.id, choice: event.target.value! }])
+                  "
+                >
                   <Radio value="keep">keep what is there now</Radio>
                   <Radio value="overwrite">overwrite it</Radio>
                 </Radio.Group>
@@ -120,14 +181,23 @@ function stateWords(item: CorrectionItem): string {
           </tbody>
         </table>
         <section v-if="isDraft && correction.trial" class="trial">
-          <p v-if="correction.trial.refusal" class="failure" role="alert"><b>The source refused the trial:</b> {{ correction.trial.refusal }}</p>
-          <p v-else-if="willWrite.length > 0">Tried in the source just now and rolled back: it accepts {{ counted(willWrite.length, 'value') }}.</p>
+          <p v-if="correction.trial.refusal" class="failure" role="alert">
+            <b>The source refused the trial:</b> {{ correction.trial.refusal }}
+          </p>
+          <p v-else-if="willWrite.length > 0">
+            Tried in the source just now and rolled back: it accepts {{ counted(willWrite.length, 'value') }}.
+          </p>
           <template v-if="correction.trial.effects.length > 0">
             <p>These would change along with them, by the source’s own rules:</p>
             <ul>
               <li v-for="effect in correction.trial.effects" :key="`${effect.typeId}${effect.key}${effect.fieldId}`">
-                <bdi>{{ names.typeTitle(effect.typeId) }} {{ effect.label }}</bdi>, {{ names.fieldName(effect.fieldId) }}
-                <ValueText :value="effect.before" :base-type="names.baseType(effect.fieldId)" side="before" />&ensp;<ValueText :value="effect.after" :base-type="names.baseType(effect.fieldId)" side="after" />
+                <bdi>{{ names.typeTitle(effect.typeId) }} {{ effect.label }}</bdi
+                >, {{ names.fieldName(effect.fieldId) }}
+                <ValueText
+                  :value="effect.before"
+                  :base-type="names.baseType(effect.fieldId)"
+                  side="before"
+                />&ensp;<ValueText :value="effect.after" :base-type="names.baseType(effect.fieldId)" side="after" />
               </li>
             </ul>
           </template>
@@ -135,8 +205,23 @@ function stateWords(item: CorrectionItem): string {
       </div>
       <form v-if="isDraft" class="acts" @submit.prevent="apply">
         <template v-if="session.may('corrections.apply')">
-          <Input v-model:value="reason" placeholder="Why is this set back? (kept with the change)" aria-label="Reason" class="reason" />
-          <Button type="primary" html-type="submit" :loading="busy === 'applying'" :disabled="willWrite.length === 0 || reason.trim().length < 3 || correction.trial?.refusal != null || busy === 'rehearsing'">
+          <Input
+            v-model:value="reason"
+            placeholder="Why is this set back? (kept with the change)"
+            aria-label="Reason"
+            class="reason"
+          />
+          <Button
+            type="primary"
+            html-type="submit"
+            :loading="busy === 'applying'"
+            :disabled="
+              willWrite.length === 0 ||
+              reason.trim().length < 3 ||
+              correction.trial?.refusal != null ||
+              busy === 'rehearsing'
+            "
+          >
             {{ willWrite.length === 0 ? 'Nothing would be written' : `Apply to ${counted(recordsToWrite, 'record')}` }}
           </Button>
         </template>

@@ -14,14 +14,20 @@ const { data, error, isPending } = useQuery({ queryKey: ['corrections'], queryFn
     <h1>Corrections</h1>
     <ProblemNote v-if="error" :problem="problemOf(error)" />
     <p v-else-if="isPending" class="quiet">Reading …</p>
-    <p v-else-if="data?.corrections.length === 0">No corrections yet. Open a save under <RouterLink to="/changes">Changes</RouterLink> and rehearse a revert; it appears here as a draft.</p>
+    <p v-else-if="data?.corrections.length === 0">
+      No corrections yet. Open a save under <RouterLink to="/changes">Changes</RouterLink> and rehearse a revert; it
+      appears here as a draft.
+    </p>
     <ul v-else>
       <li v-for="one in data?.corrections" :key="one.id">
         <RouterLink :to="`/corrections/${one.id}`">Correction {{ one.id }}</RouterLink>
         <span>{{ one.state === 'applied' ? 'applied' : 'draft' }}</span>
         <span>{{ counted(one.itemCount, 'value') }} of {{ counted(one.recordCount, 'record') }}</span>
         <span class="quiet">
-          <template v-if="one.state === 'applied'">by {{ one.appliedBy ?? 'a server that was stopped meanwhile' }}, {{ one.appliedAt && shortTime(one.appliedAt) }}</template>
+          <template v-if="one.state === 'applied'"
+            >by {{ one.appliedBy ?? 'a server that was stopped meanwhile' }},
+            {{ one.appliedAt && shortTime(one.appliedAt) }}</template
+          >
           <template v-else>drafted by {{ one.draftedBy }}, {{ shortTime(one.draftedAt) }}</template>
         </span>
         <span class="quiet reason">{{ one.reason ? `“${one.reason}”` : '' }}</span>

@@ -16,7 +16,10 @@ const state = computed(() => {
   const behindMs = Math.max(0, ...sources.map((source) => source.behindMs))
   if (behindMs === 0) return { text: store.pulse ? 'ledger up to date' : '', wrong: false }
   const waiting = sources.reduce((sum, source) => sum + source.waiting, 0)
-  return { text: `${(behindMs / 1000).toFixed(1)} s behind · ${counted(waiting, 'row')} waiting`, wrong: behindMs > calmMs }
+  return {
+    text: `${(behindMs / 1000).toFixed(1)} s behind · ${counted(waiting, 'row')} waiting`,
+    wrong: behindMs > calmMs,
+  }
 })
 </script>
 

@@ -29,7 +29,12 @@ async function signOut() {
   <header>
     <RouterLink class="mark" to="/changes"><SpoorMark class="print" />Spoor</RouterLink>
     <nav aria-label="Stages">
-      <RouterLink v-for="stage in shown" :key="stage.path" :to="stage.path" :class="{ on: $route.path.startsWith(stage.path) }">
+      <RouterLink
+        v-for="stage in shown"
+        :key="stage.path"
+        :to="stage.path"
+        :class="{ on: $route.path.startsWith(stage.path) }"
+      >
         {{ stage.title }}
       </RouterLink>
     </nav>

@@ -21,9 +21,13 @@ async function revert() {
   <section v-if="tray.saves.length > 0" class="tray" aria-label="Tray">
     <ProblemNote v-if="problem" :problem="problem" class="note" />
     <b>{{ counted(tray.saves.length, 'save') }} in the tray</b>
-    <span class="quiet labels">{{ labels.slice(0, 4).join(', ') }}{{ labels.length > 4 ? ` and ${labels.length - 4} more` : '' }}</span>
+    <span class="quiet labels"
+      >{{ labels.slice(0, 4).join(', ') }}{{ labels.length > 4 ? ` and ${labels.length - 4} more` : '' }}</span
+    >
     <span class="space" />
-    <Button v-if="session.may('corrections.draft')" type="primary" :loading="busy" @click="revert">Rehearse a revert</Button>
+    <Button v-if="session.may('corrections.draft')" type="primary" :loading="busy" @click="revert"
+      >Rehearse a revert</Button
+    >
     <button class="plain quiet" @click="tray.empty()">Empty the tray</button>
   </section>
 </template>

@@ -30,25 +30,38 @@ const chosen = (ref: RecordRef) => part.value.records.some(same(ref))
 
 function toggle({ typeId, key }: RecordRef) {
   const record = { typeId, key }
-  const records = chosen(record) ? part.value.records.filter((one) => !same(record)(one)) : [...part.value.records, record]
+  const records = chosen(record)
+    ? part.value.records.filter((one) => !same(record)(one))
+    : [...part.value.records, record]
   emit('put', { ...part.value, records })
 }
 </script>
 
 <template>
-  <Input v-model:value="words" placeholder="Find a record by its name or number" aria-label="Find a record" size="small" autofocus />
+  <Input
+    v-model:value="words"
+    placeholder="Find a record by its name or number"
+    aria-label="Find a record"
+    size="small"
+    autofocus
+  />
   <ul>
     <li v-for="record in part.records" :key="`${record.typeId}${record.key}`">
-      <Checkbox checked @change="toggle(record)">{{ names.record(record) ?? `${names.typeTitle(record.typeId)} ${record.key}` }}</Checkbox>
+      <Checkbox checked @change="toggle(record)">{{
+        names.record(record) ?? `${names.typeTitle(record.typeId)} ${record.key}`
+      }}</Checkbox>
     </li>
     <template v-for="hit in hits" :key="`${hit.typeId}${hit.key}`">
       <li v-if="!chosen(hit)">
         <Checkbox :checked="false" @change="toggle(hit)">
-          <span class="quiet">{{ names.typeTitle(hit.typeId) }}</span> {{ hit.label }} <span v-if="hit.deleted" class="quiet">(deleted)</span>
+          <span class="quiet">{{ names.typeTitle(hit.typeId) }}</span> {{ hit.label }}
+          <span v-if="hit.deleted" class="quiet">(deleted)</span>
         </Checkbox>
       </li>
     </template>
-    <li v-if="settled.trim() !== '' && hits.length === 0 && !isFetching" class="quiet">No record with a change has this in its name or number.</li>
+    <li v-if="settled.trim() !== '' && hits.length === 0 && !isFetching" class="quiet">
+      No record with a change has this in its name or number.
+    </li>
   </ul>
 </template>
 

@@ -48,22 +48,41 @@ function remove(name: PartName) {
         destroy-tooltip-on-hide
         @open-change="(now: boolean) => (open = now ? piece.part : null)"
       >
-        <button class="plain part" :class="{ narrows: piece.narrows, exclude: piece.exclude }" :data-part="piece.part" :aria-expanded="open === piece.part">{{ piece.text }}</button>
+        <button
+          class="plain part"
+          :class="{ narrows: piece.narrows, exclude: piece.exclude }"
+          :data-part="piece.part"
+          :aria-expanded="open === piece.part"
+        >
+          {{ piece.text }}
+        </button>
         <template #content>
           <div class="editor" @keydown.esc="open = null">
             <component :is="editors[piece.part]" :part="scope[piece.part] as never" :names="names" @put="put" />
             <div v-if="piece.narrows" class="acts">
-              <button class="plain act" @click="turn(piece.part)">{{ piece.exclude ? 'Only these instead' : 'Everything but these instead' }}</button>
+              <button class="plain act" @click="turn(piece.part)">
+                {{ piece.exclude ? 'Only these instead' : 'Everything but these instead' }}
+              </button>
               <button class="plain act" @click="remove(piece.part)">Remove this part</button>
             </div>
           </div>
         </template>
       </Popover>
     </template>
-    <Popover v-if="!scope.record" :open="open === 'record'" trigger="click" placement="bottomLeft" :arrow="false" destroy-tooltip-on-hide @open-change="(now: boolean) => (open = now ? 'record' : null)">
+    <Popover
+      v-if="!scope.record"
+      :open="open === 'record'"
+      trigger="click"
+      placement="bottomLeft"
+      :arrow="false"
+      destroy-tooltip-on-hide
+      @open-change="(now: boolean) => (open = now ? 'record' : null)"
+    >
       <button class="plain more" :aria-expanded="open === 'record'">Narrow to records</button>
       <template #content>
-        <div class="editor" @keydown.esc="open = null"><RecordEditor :part="undefined" :names="names" @put="put" /></div>
+        <div class="editor" @keydown.esc="open = null">
+          <RecordEditor :part="undefined" :names="names" @put="put" />
+        </div>
       </template>
     </Popover>
     <button v-if="Object.keys(scope).length > 1" class="plain more" @click="emit('change', {})">Clear all</button>

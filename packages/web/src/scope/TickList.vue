@@ -22,7 +22,9 @@ const words = ref('')
 const mostShown = 200
 const found = computed(() => {
   const wanted = words.value.trim().toLowerCase()
-  return wanted === '' ? props.entries : props.entries.filter((entry) => `${entry.group ?? ''} ${entry.text}`.toLowerCase().includes(wanted))
+  return wanted === ''
+    ? props.entries
+    : props.entries.filter((entry) => `${entry.group ?? ''} ${entry.text}`.toLowerCase().includes(wanted))
 })
 </script>
 
@@ -30,7 +32,9 @@ const found = computed(() => {
   <Input v-model:value="words" :placeholder="find" :aria-label="find" size="small" autofocus />
   <ul>
     <li v-for="entry in found.slice(0, mostShown)" :key="entry.id" :class="{ under: entry.under }">
-      <Checkbox :checked="ticked.has(entry.id)" @change="emit('toggle', entry.id)"><slot :entry="entry">{{ entry.text }}</slot></Checkbox>
+      <Checkbox :checked="ticked.has(entry.id)" @change="emit('toggle', entry.id)"
+        ><slot :entry="entry">{{ entry.text }}</slot></Checkbox
+      >
     </li>
     <li v-if="found.length === 0" class="quiet">{{ entries.length === 0 ? empty : 'None has this in its name.' }}</li>
     <li v-if="found.length > mostShown" class="quiet">{{ found.length - mostShown }} more; type to find one.</li>

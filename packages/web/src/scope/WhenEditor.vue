@@ -28,18 +28,40 @@ function setEnd(end: 'from' | 'to', value: Dayjs | string | null) {
   const text = value ? dayjs(value).format('YYYY-MM-DD') : null
   let ends = { from: from.value?.format('YYYY-MM-DD') ?? null, to: to.value?.format('YYYY-MM-DD') ?? null, [end]: text }
   // The end that was just set is the one that is meant.
-  if (ends.from !== null && ends.to !== null && ends.from > ends.to) ends = { ...ends, [end === 'from' ? 'to' : 'from']: text }
+  if (ends.from !== null && ends.to !== null && ends.from > ends.to)
+    ends = { ...ends, [end === 'from' ? 'to' : 'from']: text }
   put({ span: 'days', ...ends, zone: zone.value })
 }
 </script>
 
 <template>
   <div class="presets">
-    <Button v-for="[text, days] in [['Today', 1], ['Last 7 days', 7], ['Last 30 days', 30], ['Last 90 days', 90]] as const" :key="days" size="small" @click="put({ span: 'last', days, zone })">{{ text }}</Button>
+    <Button
+      v-for="[text, days] in [
+        ['Today', 1],
+        ['Last 7 days', 7],
+        ['Last 30 days', 30],
+        ['Last 90 days', 90],
+      ] as const"
+      :key="days"
+      size="small"
+      @click="put({ span: 'last', days, zone })"
+      >{{ text }}</Button
+    >
   </div>
   <div class="ends">
-    <label>From<DatePicker :value="from as never" format="D MMM YYYY" @change="(value: Dayjs | string) => setEnd('from', value)" /></label>
-    <label>to, that day included<DatePicker :value="to as never" format="D MMM YYYY" @change="(value: Dayjs | string) => setEnd('to', value)" /></label>
+    <label
+      >From<DatePicker
+        :value="from as never"
+        format="D MMM YYYY"
+        @change="(value: Dayjs | string) => setEnd('from', value)"
+    /></label>
+    <label
+      >to, that day included<DatePicker
+        :value="to as never"
+        format="D MMM YYYY"
+        @change="(value: Dayjs | string) => setEnd('to', value)"
+    /></label>
   </div>
   <p class="quiet">Days of {{ zone }}.</p>
 </template>

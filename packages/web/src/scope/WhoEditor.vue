@@ -13,13 +13,22 @@ const props = defineProps<Props>()
 const emit = defineEmits<{ put: [part: WhoPart] }>()
 
 const part = computed<WhoPart>(() => props.part ?? { part: 'who', exclude: false, actors: [], kinds: [] })
-const kinds = computed(() => actorKinds.filter((kind) => props.names.actors.some((actor) => actor.kind === kind) || part.value.kinds.includes(kind)))
+const kinds = computed(() =>
+  actorKinds.filter(
+    (kind) => props.names.actors.some((actor) => actor.kind === kind) || part.value.kinds.includes(kind),
+  ),
+)
 const entries = computed<Entry[]>(() => kinds.value.flatMap((kind) => [
   { id: `k.${kind}`, text: `All ${kindPlural[kind]}` },
   ...props.names.actors.filter((actor) => actor.kind === kind).map((actor) => ({ id: `a${actor.id}`, text: actor.name, under: true, group: kindPlural[kind] })),
 ])) // prettier-ignore
-const ticked = computed(() => new Set([...part.value.actors.map((id) => `a${id}`), ...part.value.kinds.map((kind) => `k.${kind}`)]))
-const kindOf = (entry: Entry): ActorKind => actorKinds.find((kind) => entry.id === `k.${kind}`) ?? props.names.actors.find((actor) => entry.id === `a${actor.id}`)?.kind ?? 'unknown'
+const ticked = computed(
+  () => new Set([...part.value.actors.map((id) => `a${id}`), ...part.value.kinds.map((kind) => `k.${kind}`)]),
+)
+const kindOf = (entry: Entry): ActorKind =>
+  actorKinds.find((kind) => entry.id === `k.${kind}`) ??
+  props.names.actors.find((actor) => entry.id === `a${actor.id}`)?.kind ??
+  'unknown'
 
 function without<T>(list: readonly T[], member: T): T[] {
   return list.includes(member) ? list.filter((one) => one !== member) : [...list, member]
@@ -33,7 +42,13 @@ function toggle(id: string) {
 </script>
 
 <template>
-  <TickList :entries="entries" :ticked="ticked" find="Find a person, import, job …" empty="Nobody has changed anything yet." @toggle="toggle">
+  <TickList
+    :entries="entries"
+    :ticked="ticked"
+    find="Find a person, import, job …"
+    empty="Nobody has changed anything yet."
+    @toggle="toggle"
+  >
     <template #default="{ entry }"><ActorGlyph :kind="kindOf(entry)" /> {{ capitalised(entry.text) }}</template>
   </TickList>
 </template>

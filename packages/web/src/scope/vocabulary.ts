@@ -18,7 +18,12 @@ const refreshMs = 15_000
 
 /** Names for scopes and rows; what is not known yet is named by its number. */
 export function useVocabulary(recordLabels: Ref<Record<string, string>>): ComputedRef<NamedVocabulary> {
-  const { data } = useQuery({ queryKey: ['vocabulary'], queryFn: () => call(routes.readVocabulary), staleTime: refreshMs, refetchInterval: refreshMs })
+  const { data } = useQuery({
+    queryKey: ['vocabulary'],
+    queryFn: () => call(routes.readVocabulary),
+    staleTime: refreshMs,
+    refetchInterval: refreshMs,
+  })
   return computed(() => {
     const { types, fields, actors } = data.value ?? { types: [], fields: [], actors: [] }
     const typeById = new Map(types.map((type) => [type.id, type]))

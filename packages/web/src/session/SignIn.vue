@@ -40,7 +40,9 @@ async function signIn() {
       <h1><SpoorMark /> Spoor</h1>
       <p class="quiet">Who changed what, when, and back again if it was wrong.</p>
       <label>Name<Input v-model:value="login" autocomplete="username" autofocus name="login" /></label>
-      <label>Password<Input v-model:value="password" type="password" autocomplete="current-password" name="password" /></label>
+      <label
+        >Password<Input v-model:value="password" type="password" autocomplete="current-password" name="password"
+      /></label>
       <ProblemNote v-if="problem" :problem="problem" />
       <Button type="primary" html-type="submit" :loading="busy" :disabled="!login || !password">Sign in</Button>
     </form>

@@ -27,7 +27,16 @@ const lines = computed(() =>
   props.source.draft.edits.flatMap((edit) => {
     const type = props.source.types.find((one) => one.id === edit.typeId)
     const field = type?.fields.find((one) => one.id === edit.fieldId)
-    return type && field ? [{ id: edit.fieldId, name: `${capitalised(type.name)} · ${field.name}`, from: words[field.keep], to: words[edit.keep] }] : []
+    return type && field
+      ? [
+          {
+            id: edit.fieldId,
+            name: `${capitalised(type.name)} · ${field.name}`,
+            from: words[field.keep],
+            to: words[edit.keep],
+          },
+        ]
+      : []
   }),
 )
 watch(() => props.source.draft.revision, () => (sql.value = null)) // prettier-ignore
@@ -58,7 +67,9 @@ async function showSql() {
   <div class="block grow">
     <template v-if="lines.length > 0">
       <h3>Draft for plan {{ source.planVersion + 1 }} · {{ counted(lines.length, 'field') }}</h3>
-      <p v-if="source.draft.by && source.draft.at" class="quiet">Last staged by {{ source.draft.by }}, {{ shortTime(source.draft.at) }}.</p>
+      <p v-if="source.draft.by && source.draft.at" class="quiet">
+        Last staged by {{ source.draft.by }}, {{ shortTime(source.draft.at) }}.
+      </p>
       <ul>
         <li v-for="line in lines" :key="line.id">
           <span>{{ line.name }}</span> <span class="quiet">{{ line.from }} → {{ line.to }}</span>
@@ -67,16 +78,22 @@ async function showSql() {
     </template>
     <template v-else>
       <h3>Nothing is staged</h3>
-      <p class="quiet">Press a field to stage a change. Nothing changes in the source until the draft is put in force.</p>
+      <p class="quiet">
+        Press a field to stage a change. Nothing changes in the source until the draft is put in force.
+      </p>
     </template>
-    <ProblemNote v-if="problem" :problem="problem"><button class="plain link" @click="emit('dismiss')">Hide this</button></ProblemNote>
+    <ProblemNote v-if="problem" :problem="problem"
+      ><button class="plain link" @click="emit('dismiss')">Hide this</button></ProblemNote
+    >
     <ProblemNote v-if="sqlProblem" :problem="sqlProblem" />
     <pre v-if="sql !== null" class="mono sql" tabindex="0" aria-label="SQL of the draft">{{ sql }}</pre>
   </div>
   <form v-if="lines.length > 0 && mayEdit" class="foot" @submit.prevent="emit('force', reason)">
     <Input v-model:value="reason" placeholder="Why is this changed? (kept with the plan)" aria-label="Reason" />
     <div class="buttons">
-      <Button type="primary" html-type="submit" :loading="busy" :disabled="reason.trim().length < 3">Put in force</Button>
+      <Button type="primary" html-type="submit" :loading="busy" :disabled="reason.trim().length < 3"
+        >Put in force</Button
+      >
       <Button @click="showSql">{{ sql === null ? 'Show the SQL' : 'Hide the SQL' }}</Button>
       <Button :disabled="busy" @click="emit('discard')">Discard</Button>
     </div>

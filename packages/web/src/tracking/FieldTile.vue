@@ -22,7 +22,17 @@ const title = computed(() => {
 </script>
 
 <template>
-  <button class="plain tile" :class="[keep, { staged }]" role="checkbox" :aria-checked="keep !== 'off'" :title="title" :disabled="disabled" @click="emit('toggle')">{{ field.name }}<span v-if="staged" class="visually-hidden"> (staged)</span></button>
+  <button
+    class="plain tile"
+    :class="[keep, { staged }]"
+    role="checkbox"
+    :aria-checked="keep !== 'off'"
+    :title="title"
+    :disabled="disabled"
+    @click="emit('toggle')"
+  >
+    {{ field.name }}<span v-if="staged" class="visually-hidden"> (staged)</span>
+  </button>
 </template>
 
 <style scoped>

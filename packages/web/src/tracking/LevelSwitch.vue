@@ -12,11 +12,21 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ set: [on: boolean] }>()
 const state = computed(() => threeState(props.on, props.of))
-const checked = computed(() => ({ all: 'true', some: 'mixed', none: 'false' })[state.value] as 'true' | 'mixed' | 'false')
+const checked = computed(
+  () => ({ all: 'true', some: 'mixed', none: 'false' })[state.value] as 'true' | 'mixed' | 'false',
+)
 </script>
 
 <template>
-  <button class="plain level" role="checkbox" :aria-checked="checked" :aria-label="`Every field of ${name}`" :title="`${on} of ${of} fields. Press to ${state === 'all' ? 'switch all off' : 'track all'}.`" :disabled="disabled || of === 0" @click="emit('set', state !== 'all')">
+  <button
+    class="plain level"
+    role="checkbox"
+    :aria-checked="checked"
+    :aria-label="`Every field of ${name}`"
+    :title="`${on} of ${of} fields. Press to ${state === 'all' ? 'switch all off' : 'track all'}.`"
+    :disabled="disabled || of === 0"
+    @click="emit('set', state !== 'all')"
+  >
     <span :style="{ width: of === 0 ? '0' : `${(on / of) * 100}%` }" />
   </button>
 </template>

@@ -24,7 +24,14 @@ const shown = computed(() => {
   const types = source.value?.types ?? []
   if (wanted === '') return types
   return types
-    .map((type) => (type.name.toLowerCase().includes(wanted) ? type : { ...type, fields: type.fields.filter((field) => `${field.name} ${field.column}`.toLowerCase().includes(wanted)) }))
+    .map((type) =>
+      type.name.toLowerCase().includes(wanted)
+        ? type
+        : {
+            ...type,
+            fields: type.fields.filter((field) => `${field.name} ${field.column}`.toLowerCase().includes(wanted)),
+          },
+    )
     .filter((type) => type.fields.length > 0)
 })
 const areas = computed(() => {
@@ -37,7 +44,12 @@ const isOn = (field: TrackedField) => source.value !== undefined && stagedKeep(s
 const onCount = (types: readonly TrackedType[]) => types.reduce((sum, type) => sum + type.fields.filter(isOn).length, 0)
 const fieldCount = (types: readonly TrackedType[]) => types.reduce((sum, type) => sum + type.fields.length, 0)
 const trackable = (types: readonly TrackedType[]) => types.filter((type) => type.obstacle === null)
-const trackedNow = computed(() => (source.value?.types ?? []).reduce((sum, type) => sum + type.fields.filter((field) => field.keep !== 'off').length, 0))
+const trackedNow = computed(() =>
+  (source.value?.types ?? []).reduce(
+    (sum, type) => sum + type.fields.filter((field) => field.keep !== 'off').length,
+    0,
+  ),
+)
 const since = (type: TrackedType) => type.fields.map((field) => field.trackedSince).filter((at) => at !== null).sort()[0] // prettier-ignore
 
 function toggle(of: SourceMap, type: TrackedType, field: TrackedField) {
@@ -45,56 +57,112 @@ function toggle(of: SourceMap, type: TrackedType, field: TrackedField) {
 }
 
 function setAll(of: SourceMap, types: readonly TrackedType[], on: boolean) {
-  stage(of.id, (now) =>
-    trackable(types).reduce((edited, type) => {
-      // A field that is kept already stays kept the way it is.
-      const fields = type.fields.filter((field) => (stagedKeep(edited, field) === 'off') === on)
-      return { ...edited, draft: { ...edited.draft, edits: withKeep(edited, type, fields, on ? 'values' : 'off') } }
-    }, now).draft.edits,
+  stage(
+    of.id,
+    (now) =>
+      trackable(types).reduce((edited, type) => {
+        // A field that is kept already stays kept the way it is.
+        const fields = type.fields.filter((field) => (stagedKeep(edited, field) === 'off') === on)
+        return { ...edited, draft: { ...edited.draft, edits: withKeep(edited, type, fields, on ? 'values' : 'off') } }
+      }, now).draft.edits,
   )
 }
 </script>
 
 <template>
   <div v-if="error" class="pad">
-    <ProblemNote :problem="problemOf(error)"><button class="plain link" @click="refetch()">Try again</button></ProblemNote>
+    <ProblemNote :problem="problemOf(error)"
+      ><button class="plain link" @click="refetch()">Try again</button></ProblemNote
+    >
   </div>
   <p v-else-if="isPending" class="pad quiet">Looking at the source …</p>
-  <p v-else-if="!source" class="pad">No source is connected. Set SPOOR_SOURCE_URL to the address of your business database and start Spoor again.</p>
+  <p v-else-if="!source" class="pad">
+    No source is connected. Set SPOOR_SOURCE_URL to the address of your business database and start Spoor again.
+  </p>
   <template v-else>
     <div class="bar">
       <h1>{{ source.name }}</h1>
       <span>
-        {{ counted(trackedNow, 'field') }} of {{ fieldCount(source.types) }} tracked<template v-if="source.inForceSince"> · plan {{ source.planVersion }} in force since {{ shortTime(source.inForceSince) }}</template><template v-else> · no plan in force yet</template>
+        {{ trackedNow }} of {{ counted(fieldCount(source.types), 'field') }} tracked<template
+          v-if="source.inForceSince"
+        >
+          · plan {{ source.planVersion }} in force since {{ shortTime(source.inForceSince) }}</template
+        ><template v-else> · no plan in force yet</template>
       </span>
-      <Input v-model:value="find" class="find" size="small" placeholder="Find a field" aria-label="Find a field" allow-clear />
+      <Input
+        v-model:value="find"
+        class="find"
+        size="small"
+        placeholder="Find a field"
+        aria-label="Find a field"
+        allow-clear
+      />
     </div>
-    <p v-if="source.obstacle" class="pad failure" role="alert"><b>{{ source.obstacle.words }}</b> What you see is from the last look. <button class="plain link" @click="refetch()">Look again</button></p>
+    <p v-if="source.obstacle" class="pad failure" role="alert">
+      <b>{{ source.obstacle.words }}</b> What you see is from the last look.
+      <button class="plain link" @click="refetch()">Look again</button>
+    </p>
     <SplitPane name="tracking" label="the draft" open :width="372">
       <div class="map">
         <section v-for="area in areas" :key="area.name" :aria-label="area.name">
           <h2>
-            <LevelSwitch :on="onCount(area.types)" :of="fieldCount(trackable(area.types))" :name="area.name" :disabled="!mayEdit" @set="(on) => setAll(source!, area.types, on)" />
-            {{ area.name }} <span class="count">{{ counted(area.types.length, 'type') }}, {{ onCount(area.types) }} of {{ counted(fieldCount(area.types), 'field') }}</span>
+            <LevelSwitch
+              :on="onCount(area.types)"
+              :of="fieldCount(trackable(area.types))"
+              :name="area.name"
+              :disabled="!mayEdit"
+              @set="(on) => setAll(source!, area.types, on)"
+            />
+            {{ area.name }}
+            <span class="count"
+              >{{ counted(area.types.length, 'type') }}, {{ onCount(area.types) }} of
+              {{ counted(fieldCount(area.types), 'field') }}</span
+            >
           </h2>
           <div v-for="type in area.types" :key="type.id" class="type">
             <span class="name" :title="[`${type.schema}.${type.table}`, type.comment].filter(Boolean).join('\n')">
-              <LevelSwitch :on="onCount([type])" :of="type.obstacle ? 0 : type.fields.length" :name="type.name" :disabled="!mayEdit" @set="(on) => setAll(source!, [type], on)" />
+              <LevelSwitch
+                :on="onCount([type])"
+                :of="type.obstacle ? 0 : type.fields.length"
+                :name="type.name"
+                :disabled="!mayEdit"
+                @set="(on) => setAll(source!, [type], on)"
+              />
               {{ capitalised(type.name) }}
             </span>
             <span class="count">{{ since(type) ? `since ${shortTime(since(type)!)}` : 'not tracked' }}</span>
             <div class="tiles">
               <div v-if="type.obstacle" class="obstacle attention">
-                {{ type.obstacle.words }} <template v-if="type.obstacle.remedy">This would mend it: <code class="mono">{{ type.obstacle.remedy }}</code></template>
+                {{ type.obstacle.words }}
+                <template v-if="type.obstacle.remedy"
+                  >This would mend it: <code class="mono">{{ type.obstacle.remedy }}</code></template
+                >
               </div>
-              <FieldTile v-for="field in type.fields" :key="field.id" :field="field" :keep="stagedKeep(source, field)" :disabled="!mayEdit || type.obstacle !== null" @toggle="toggle(source!, type, field)" />
+              <FieldTile
+                v-for="field in type.fields"
+                :key="field.id"
+                :field="field"
+                :keep="stagedKeep(source, field)"
+                :disabled="!mayEdit || type.obstacle !== null"
+                @toggle="toggle(source!, type, field)"
+              />
             </div>
           </div>
         </section>
-        <p v-if="areas.length === 0" class="pad quiet">{{ find ? 'No field has this in its name.' : 'The source has no tables that Spoor can see.' }}</p>
+        <p v-if="areas.length === 0" class="pad quiet">
+          {{ find ? 'No field has this in its name.' : 'The source has no tables that Spoor can see.' }}
+        </p>
       </div>
       <template #pane>
-        <DraftPane :source="source" :busy="busy" :problem="problem" :may-edit="mayEdit" @force="(reason) => putInForce(source!, reason)" @discard="stage(source!.id, () => [])" @dismiss="problem = null" />
+        <DraftPane
+          :source="source"
+          :busy="busy"
+          :problem="problem"
+          :may-edit="mayEdit"
+          @force="(reason) => putInForce(source!, reason)"
+          @discard="stage(source!.id, () => [])"
+          @dismiss="problem = null"
+        />
       </template>
     </SplitPane>
   </template>

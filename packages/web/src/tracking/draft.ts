@@ -1,5 +1,12 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { routes, type Draft, type ProblemBody, type SourceMap, type TrackedField, type TrackedType } from '@spoor/contract'
+import {
+  routes,
+  type Draft,
+  type ProblemBody,
+  type SourceMap,
+  type TrackedField,
+  type TrackedType,
+} from '@spoor/contract'
 import type { KeepOrOff } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
@@ -17,7 +24,11 @@ export function useTracking() {
   let queue = Promise.resolve()
 
   function setDraft(sourceId: number, draft: Draft): void {
-    cache.setQueryData<{ sources: SourceMap[] }>(key, (before) => before && { sources: before.sources.map((source) => (source.id === sourceId ? { ...source, draft } : source)) })
+    cache.setQueryData<{ sources: SourceMap[] }>(
+      key,
+      (before) =>
+        before && { sources: before.sources.map((source) => (source.id === sourceId ? { ...source, draft } : source)) },
+    )
   }
 
   /** Shows the edit at once and stages it; edits follow one another, each on the revision of the one before. */
@@ -28,7 +39,13 @@ export function useTracking() {
       const edits = change(source)
       setDraft(sourceId, { ...source.draft, edits })
       try {
-        setDraft(sourceId, await call(routes.stageEdits, { params: { sourceId: String(sourceId) }, body: { revision: source.draft.revision, edits } }))
+        setDraft(
+          sourceId,
+          await call(routes.stageEdits, {
+            params: { sourceId: String(sourceId) },
+            body: { revision: source.draft.revision, edits },
+          }),
+        )
         problem.value = null
       } catch (caught) {
         problem.value = problemOf(caught)
@@ -39,7 +56,9 @@ export function useTracking() {
 
   async function putInForce(source: SourceMap, reason: string): Promise<boolean> {
     await queue
-    const revision = cache.getQueryData<{ sources: SourceMap[] }>(key)?.sources.find((one) => one.id === source.id)?.draft.revision ?? source.draft.revision
+    const revision =
+      cache.getQueryData<{ sources: SourceMap[] }>(key)?.sources.find((one) => one.id === source.id)?.draft.revision ??
+      source.draft.revision
     busy.value = true
     try {
       await call(routes.putInForce, { params: { sourceId: String(source.id) }, body: { revision, reason } })
@@ -55,7 +74,16 @@ export function useTracking() {
     }
   }
 
-  return { sources: computed(() => data.value?.sources ?? []), error, isPending, refetch, problem, busy, stage, putInForce }
+  return {
+    sources: computed(() => data.value?.sources ?? []),
+    error,
+    isPending,
+    refetch,
+    problem,
+    busy,
+    stage,
+    putInForce,
+  }
 }
 
 /** How a field is kept once the draft is in force. */
@@ -64,7 +92,15 @@ export function stagedKeep(source: SourceMap, field: TrackedField): KeepOrOff {
 }
 
 /** The draft's edits with these fields set. */
-export function withKeep(source: SourceMap, type: TrackedType, fields: readonly TrackedField[], keep: KeepOrOff): Edit[] {
+export function withKeep(
+  source: SourceMap,
+  type: TrackedType,
+  fields: readonly TrackedField[],
+  keep: KeepOrOff,
+): Edit[] {
   const ids = new Set(fields.map((field) => field.id))
-  return [...source.draft.edits.filter((edit) => !ids.has(edit.fieldId)), ...fields.filter((field) => field.keep !== keep).map((field) => ({ typeId: type.id, fieldId: field.id, keep }))]
+  return [
+    ...source.draft.edits.filter((edit) => !ids.has(edit.fieldId)),
+    ...fields.filter((field) => field.keep !== keep).map((field) => ({ typeId: type.id, fieldId: field.id, keep })),
+  ]
 }

@@ -8,7 +8,16 @@ defineProps<Props>()
 </script>
 
 <template>
-  <svg viewBox="0 0 14 14" width="14" height="14" fill="none" stroke="currentColor" stroke-width="1.5" :class="kind" role="img">
+  <svg
+    viewBox="0 0 14 14"
+    width="14"
+    height="14"
+    fill="none"
+    stroke="currentColor"
+    stroke-width="1.5"
+    :class="kind"
+    role="img"
+  >
     <title>{{ kindPlural[kind] }}</title>
     <template v-if="kind === 'person'">
       <circle cx="7" cy="4.2" r="2.7" fill="currentColor" stroke="none" />

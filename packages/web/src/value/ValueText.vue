@@ -17,7 +17,9 @@ const shown = computed(() => shownValue(props.value, props.baseType))
 
 <template>
   <span class="value mono" :class="[side, { whole }]">
-    <span class="mark" aria-hidden="true" /><span class="visually-hidden">{{ side === 'before' ? 'before' : 'after' }} </span>
+    <span class="mark" aria-hidden="true" /><span class="visually-hidden"
+      >{{ side === 'before' ? 'before' : 'after' }}
+    </span>
     <bdi :class="{ words: shown.isWords }">{{ shown.text }}{{ cut ? '…' : '' }}</bdi>
   </span>
 </template>

@@ -25,7 +25,9 @@ export function timeText(instant: string): string {
 
 /** "Fri 20 Mar 2026 16:52:07 GMT". */
 export function fullTime(instant: string): string {
-  const zone = new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' }).formatToParts(new Date(instant)).find((part) => part.type === 'timeZoneName')?.value
+  const zone = new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' })
+    .formatToParts(new Date(instant))
+    .find((part) => part.type === 'timeZoneName')?.value
   return `${dayjs(instant).format('ddd D MMM YYYY HH:mm:ss')} ${zone ?? readerZone}`
 }
 

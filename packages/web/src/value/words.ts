@@ -39,13 +39,17 @@ export function differenceWords(difference: Difference): string {
   switch (difference.kind) {
     case 'number': {
       const sign = difference.by.startsWith('-') ? '−' : '+'
-      const percent = difference.percent === null ? '' : ` (${difference.percent < 0 ? '−' : '+'}${Math.abs(difference.percent)} %)`
+      const percent =
+        difference.percent === null ? '' : ` (${difference.percent < 0 ? '−' : '+'}${Math.abs(difference.percent)} %)`
       return `${sign}${difference.by.replace('-', '')}${percent}`
     }
     case 'days':
       return `${counted(Math.abs(difference.by), 'day')} ${difference.by < 0 ? 'earlier' : 'later'}`
     case 'members':
-      return [...difference.added.map((member) => `+ ${member}`), ...difference.removed.map((member) => `− ${member}`)].join(', ')
+      return [
+        ...difference.added.map((member) => `+ ${member}`),
+        ...difference.removed.map((member) => `− ${member}`),
+      ].join(', ')
     default:
       return ''
   }

@@ -5,7 +5,12 @@ import { whereScope } from '../scope-sql.ts'
 import { changesOf, saveShown, type SaveRow } from './saves.ts'
 
 /** One save with everything known of it, or null when there is none within the person's reach. */
-export async function saveDetail(db: Database, saveId: string, reach: Scope, nowMs: number): Promise<SaveDetail | null> {
+export async function saveDetail(
+  db: Database,
+  saveId: string,
+  reach: Scope,
+  nowMs: number,
+): Promise<SaveDetail | null> {
   const query = db('ledger.save as s').join('spoor.actor as a', 'a.id', 's.actor_id').where('s.id', saveId)
   whereScope(query, reach, 'save', 's', nowMs)
   const row = (await query.first('s.*', 'a.name as actor_name')) as SaveRow | undefined
@@ -15,7 +20,9 @@ export async function saveDetail(db: Database, saveId: string, reach: Scope, now
     afterwardsOf(db, row, reach, nowMs),
     trackedSinceOf(db, row),
     neighboursOf(db, row, reach, nowMs),
-    db('spoor.source_login').where({ source_id: row.source_id, login: row.db_login }).first<{ may_declare: boolean } | undefined>('may_declare'),
+    db('spoor.source_login')
+      .where({ source_id: row.source_id, login: row.db_login })
+      .first<{ may_declare: boolean } | undefined>('may_declare'),
     inTransaction(db, row, reach, nowMs),
   ])
   return {
@@ -62,14 +69,24 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
     .join('ledger.save as s', (on) => on.on('s.id', 'l.save_id').andOn('s.captured_at', 'l.captured_at'))
     .join('spoor.actor as a', 'a.id', 's.actor_id')
     .leftJoin('ledger.change as mine', (on) =>
-      on.on('mine.field_id', 'l.field_id').andOnVal('mine.save_id', save.id).andOnVal('mine.captured_at', save.captured_at),
+      on
+        .on('mine.field_id', 'l.field_id')
+        .andOnVal('mine.save_id', save.id)
+        .andOnVal('mine.captured_at', save.captured_at),
     )
     .where('l.place', 1)
     .select('l.*', 's.action', 'a.name as actor_name', db.raw('mine.before is not distinct from l.after as back'))
   return rows.map((row) => ({
     fieldId: row.field_id,
     times: Number(row.times),
-    latest: { saveId: row.save_id, at: row.captured_at, actorName: row.actor_name, after: row.after, action: row.action, backToBefore: row.back },
+    latest: {
+      saveId: row.save_id,
+      at: row.captured_at,
+      actorName: row.actor_name,
+      after: row.after,
+      action: row.action,
+      backToBefore: row.back,
+    },
   }))
 }
 
@@ -83,7 +100,12 @@ async function trackedSinceOf(db: Database, save: SaveRow): Promise<Record<strin
   return Object.fromEntries(rows.map((row) => [row.field_id, row.from_at]))
 }
 
-async function neighboursOf(db: Database, save: SaveRow, reach: Scope, nowMs: number): Promise<Pick<SaveDetail, 'earlier' | 'later'>> {
+async function neighboursOf(
+  db: Database,
+  save: SaveRow,
+  reach: Scope,
+  nowMs: number,
+): Promise<Pick<SaveDetail, 'earlier' | 'later'>> {
   const beside = async (sign: '<' | '>') => {
     const query = db('ledger.save as s')
       .where({ 's.type_id': save.type_id, 's.record_key': save.record_key })

@@ -38,7 +38,11 @@ export interface PageRequest {
 }
 
 /** One page of the saves that all scopes mean, newest first, by keyset. */
-export async function savePage(db: Database, scopes: readonly Scope[], { after, limit, nowMs }: PageRequest): Promise<SavePage> {
+export async function savePage(
+  db: Database,
+  scopes: readonly Scope[],
+  { after, limit, nowMs }: PageRequest,
+): Promise<SavePage> {
   const byChange = scopes.some(asksFields)
   const [table, idColumn] = byChange ? ['ledger.change', 'save_id'] : ['ledger.save', 'id']
   const query = db(`${table} as r`).distinct('r.captured_at', `r.${idColumn} as id`)
@@ -46,12 +50,16 @@ export async function savePage(db: Database, scopes: readonly Scope[], { after, 
   if (after !== undefined) {
     const [at, id] = after.split('_') as [string, string]
     // The comparison with the time alone lets the planner skip partitions; a row comparison does not.
-    query.where('r.captured_at', '<=', at).whereRaw('(r.captured_at, ??) < (?::timestamptz, ?::bigint)', [`r.${idColumn}`, at, id])
+    query
+      .where('r.captured_at', '<=', at)
+      .whereRaw('(r.captured_at, ??) < (?::timestamptz, ?::bigint)', [`r.${idColumn}`, at, id])
   }
-  const found: { captured_at: string; id: string }[] = await query.orderBy([
-    { column: 'r.captured_at', order: 'desc' },
-    { column: 'id', order: 'desc' },
-  ]).limit(limit + 1)
+  const found: { captured_at: string; id: string }[] = await query
+    .orderBy([
+      { column: 'r.captured_at', order: 'desc' },
+      { column: 'id', order: 'desc' },
+    ])
+    .limit(limit + 1)
   const page = found.slice(0, limit)
   const rows = await saveRows(db, page)
   const changes = await changesOf(db, rows, listValueLength, scopes, nowMs)
@@ -105,7 +113,14 @@ export async function changesOf(
        from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
        join ledger.change c on c.captured_at = wanted.captured_at and c.save_id = wanted.id
       order by c.save_id, c.field_id`,
-    [limit, limit, limit, limit, boundArray(saves.map((save) => save.captured_at)), boundArray(saves.map((save) => save.id))],
+    [
+      limit,
+      limit,
+      limit,
+      limit,
+      boundArray(saves.map((save) => save.captured_at)),
+      boundArray(saves.map((save) => save.id)),
+    ],
   )
   const byId = new Map(saves.map((save) => [save.id, save]))
   for (const row of rows) {

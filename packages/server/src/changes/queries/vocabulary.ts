@@ -20,7 +20,10 @@ export async function readVocabulary(db: Database, reach: Scope | null): Promise
     })
     actors.whereIn('a.id', [...(reach.who?.actors ?? [])])
   }
-  const [fieldRows, actorRows] = (await Promise.all([fields, actors])) as [Vocabulary['fields'], { id: number; name: string; kind: ActorKind }[]]
+  const [fieldRows, actorRows] = (await Promise.all([fields, actors])) as [
+    Vocabulary['fields'],
+    { id: number; name: string; kind: ActorKind }[],
+  ]
   const types: Vocabulary['types'] = await db('spoor.record_type')
     .whereIn('id', [...new Set(fieldRows.map((field) => field.typeId))])
     .orderBy(['area', 'name'])
@@ -31,9 +34,17 @@ export async function readVocabulary(db: Database, reach: Scope | null): Promise
 const mostHits = 20
 
 /** Records whose label or key contains the words, those that begin with them first. */
-export async function findRecords(db: Database, words: string, typeId: number | undefined, reach: Scope | null, nowMs: number): Promise<RecordHits> {
+export async function findRecords(
+  db: Database,
+  words: string,
+  typeId: number | undefined,
+  reach: Scope | null,
+  nowMs: number,
+): Promise<RecordHits> {
   const anywhere = `%${words.replace(/[\\%_]/g, '\\$&')}%`
-  const query: Knex.QueryBuilder = db('spoor.record as r').where((q) => q.whereILike('r.label', anywhere).orWhereILike('r.record_key', anywhere))
+  const query: Knex.QueryBuilder = db('spoor.record as r').where((q) =>
+    q.whereILike('r.label', anywhere).orWhereILike('r.record_key', anywhere),
+  )
   if (typeId !== undefined) query.where('r.type_id', typeId)
   if (reach)
     query.whereExists((q) => {

@@ -113,7 +113,7 @@ create table spoor.record (
 );
 
 create table ledger.head (
-  only boolean primary key default true check (only),
+  sole boolean primary key default true check (sole),
   last_save_id bigint not null
 );
 insert into ledger.head (last_save_id) values (0);

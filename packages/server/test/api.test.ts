@@ -1,0 +1,347 @@
+import { createServer, type Server } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { parse } from 'csv-parse/sync'
+import pg from 'pg'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import {
+  allows,
+  permissionsOf,
+  problems,
+  roles,
+  routes,
+  type ProblemBody,
+  type Role,
+  type RouteShape,
+} from '@spoor/contract'
+import { inert } from '../src/changes/csv.ts'
+import { createApp } from '../src/app.ts'
+import { PulseSource } from '../src/pulse/pulse.ts'
+import { withActorContext } from './context.ts'
+import { urlFor } from './names.ts'
+import { makeWorld, silentLog, track, type World } from './support.ts'
+
+let world: World
+let server: Server
+let pool: pg.Pool
+let base: string
+
+const hostile: readonly [string, string | null][] = [
+  ['markup', '<img src=x onerror=alert(1)>&amp;'],
+  ['quotes', `it's "quoted" \\ back`],
+  ['commas', 'a,b;c\td'],
+  ['breaks', 'line\r\nline\nline'],
+  ['formula', '=HYPERLINK("http://x")'],
+  ['signs', '+44 1632 960001'],
+  ['apostrophe', "'tis"],
+  ['minus', '-5'],
+  ['emoji', '💧 עברית 你好'],
+  ['empty', ''],
+  ['long', 'x'.repeat(100_000)],
+  ['null', null],
+]
+
+beforeAll(async () => {
+  world = await makeWorld('create table public.note (id int primary key, word text)')
+  await track(world, { note: ['word'] })
+  for (const [at, [, value]] of hostile.entries()) {
+    await world.business.query('insert into note values ($1, $2)', [at, 'before'])
+    await world.business.query('update note set word = $2 where id = $1', [at, value])
+  }
+  await withActorContext(world.business, { actor: 'Cora Contributor' }, `insert into note values (900, 'hers')`)
+  await world.collect()
+  for (const role of roles)
+    await world.people.add({
+      login: role,
+      name: role,
+      role,
+      password: `password of ${role}`,
+      ...(role === 'contributor' ? { actorName: 'Cora Contributor' } : {}),
+    })
+  pool = new pg.Pool({ connectionString: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_app'), max: 4 })
+  const app = createApp({
+    db: world.db,
+    sessionPool: pool,
+    sessionSecret: 'test',
+    sources: world.sources,
+    pulse: new PulseSource(world.db, silentLog),
+    log: silentLog,
+    https: false,
+    webDirectory: '/nowhere',
+  })
+  server = createServer(app)
+  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
+  base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+})
+afterAll(async () => {
+  await new Promise<void>((done) => {
+    server.close(() => done())
+    server.closeAllConnections()
+  })
+  await pool.end()
+  await world.close()
+})
+
+class Visitor {
+  cookie = ''
+  token = ''
+
+  async send(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Response> {
+    const response = await fetch(`${base}/api/v1${path}`, {
+      method,
+      headers: { 'content-type': 'application/json', cookie: this.cookie, 'x-spoor-token': this.token, ...headers },
+      ...(method === 'GET' ? {} : { body: JSON.stringify(body ?? {}) }),
+    })
+    const cookie = response.headers.getSetCookie().find((one) => one.startsWith('spoor.session='))
+    if (cookie) this.cookie = cookie.split(';')[0]!
+    return response
+  }
+
+  async arrive(): Promise<this> {
+    this.token = ((await (await this.send('GET', '/session')).json()) as { token: string }).token
+    return this
+  }
+
+  async signIn(login: string, password = `password of ${login}`): Promise<Response> {
+    const response = await this.send('POST', '/session', { login, password })
+    if (response.ok) this.token = ((await response.clone().json()) as { token: string }).token
+    return response
+  }
+}
+
+const signedIn = async (login: string) => {
+  const visitor = await new Visitor().arrive()
+  expect((await visitor.signIn(login)).status).toBe(200)
+  return visitor
+}
+const problem = async (response: Response) => (await response.json()) as ProblemBody
+
+describe('every route asks who asks', () => {
+  const shapes = Object.entries<RouteShape>(routes).filter(([name]) => name !== 'signOut')
+  const filled = (shape: RouteShape) =>
+    shape.path.replace(':saveId', '999999').replace(':correctionId', '999999').replace(':sourceId', '999999')
+
+  it.each(shapes)('%s without a session', async (_, shape) => {
+    const visitor = await new Visitor().arrive()
+    const response = await visitor.send(shape.method, filled(shape))
+    if (shape.needs === 'nobody') expect(response.status).not.toBe(403)
+    else expect(response.status).toBe(401)
+    await response.body?.cancel()
+  })
+
+  it.each(roles)('as %s', async (role: Role) => {
+    const visitor = await signedIn(role)
+    for (const [name, shape] of shapes) {
+      if (shape.needs === 'nobody') continue
+      const response = await visitor.send(shape.method, filled(shape))
+      const allowed = shape.needs === 'session' || allows(role, shape.needs)
+      expect([name, response.status === 403]).toEqual([name, !allowed])
+      await response.body?.cancel()
+    }
+  })
+
+  it('a person’s permissions are those of the table', async () => {
+    for (const role of roles) {
+      const visitor = await signedIn(role)
+      const { person } = (await (await visitor.send('GET', '/session')).json()) as { person: { permissions: string[] } }
+      expect(person.permissions).toEqual(permissionsOf(role))
+    }
+  })
+
+  it('a contributor sees and counts only their own changes', async () => {
+    const visitor = await signedIn('contributor')
+    const { saves } = (await (await visitor.send('GET', '/changes/saves')).json()) as {
+      saves: { id: string; actor: { name: string } }[]
+    }
+    expect(saves.map((save) => save.actor.name)).toEqual(['Cora Contributor'])
+    expect(await (await visitor.send('GET', '/changes/summary')).json()).toMatchObject({ saves: 1, changes: 1 })
+    expect(await (await visitor.send('GET', '/changes/summary?scope=who%3D!k.person')).json()).toMatchObject({
+      saves: 0,
+    })
+    const { actors } = (await (await visitor.send('GET', '/vocabulary')).json()) as { actors: { name: string }[] }
+    expect(actors.map((actor) => actor.name)).toEqual(['Cora Contributor'])
+    expect(await (await visitor.send('GET', '/records/find?words=1')).json()).toEqual({ records: [] })
+    expect((await visitor.send('GET', '/changes/saves/1')).status).toBe(404)
+  })
+
+  it('somebody switched off is out at once', async () => {
+    await world.people.add({ login: 'leaver', name: 'Leaver', role: 'reviewer', password: 'password of leaver' })
+    const visitor = await signedIn('leaver')
+    await world.db('spoor.person').where({ login: 'leaver' }).update({ disabled_at: world.db.fn.now() })
+    expect((await visitor.send('GET', '/changes/saves')).status).toBe(401)
+  })
+})
+
+describe('signing in', () => {
+  it('says nothing about which half was wrong', async () => {
+    const visitor = await new Visitor().arrive()
+    const wrongPassword = await problem(await visitor.signIn('administrator', 'wrong'))
+    const wrongName = await problem(await visitor.signIn('nobody at all', 'wrong'))
+    expect(wrongName).toEqual(wrongPassword)
+    expect(wrongName.code).toBe('sign-in-refused')
+  })
+
+  it('is slowed down after failures, for that name only', async () => {
+    const visitor = await new Visitor().arrive()
+    for (let i = 0; i < 8; i++) await visitor.signIn('approver', 'wrong')
+    expect((await problem(await visitor.signIn('approver'))).code).toBe('sign-in-slowed')
+    expect((await visitor.signIn('reviewer')).status).toBe(200)
+  })
+
+  it('changes the session’s number and token', async () => {
+    const visitor = await new Visitor().arrive()
+    const before = [visitor.cookie, visitor.token]
+    await visitor.signIn('auditor')
+    expect(visitor.cookie).not.toBe(before[0])
+    expect(visitor.token).not.toBe(before[1])
+  })
+
+  it('sets a cookie that scripts and foreign pages cannot use', async () => {
+    const response = await fetch(`${base}/api/v1/session`)
+    expect(response.headers.getSetCookie()[0]).toMatch(/HttpOnly; SameSite=Strict/)
+  })
+
+  it('keeps passwords as argon2id', async () => {
+    const rows = await world.db('spoor.person').select<{ password_hash: string }[]>('password_hash')
+    for (const row of rows) expect(row.password_hash).toMatch(/^\$argon2id\$v=19\$m=19456,t=2,p=1\$/)
+  })
+})
+
+describe('what comes from outside', () => {
+  it('a request without the session’s token changes nothing', async () => {
+    const visitor = await signedIn('administrator')
+    visitor.token = 'guessed'
+    expect((await problem(await visitor.send('DELETE', '/session'))).code).toBe('forged-request')
+    expect(((await (await visitor.send('GET', '/session')).json()) as { person: unknown }).person).not.toBeNull()
+  })
+
+  it.each(['what=f1,zebra', 'when=yesterday', 'colour=red', 'who=a1&who=a2'])(
+    'a scope of %s is refused and named, not widened',
+    async (scope) => {
+      const visitor = await signedIn('administrator')
+      for (const path of ['saves', 'summary', 'export.csv']) {
+        const answer = await problem(await visitor.send('GET', `/changes/${path}?scope=${encodeURIComponent(scope)}`))
+        expect(answer.code).toBe('bad-scope')
+        expect(answer.pieces!.length).toBeGreaterThan(0)
+      }
+    },
+  )
+
+  it.each([
+    ['GET', '/changes/saves/0'],
+    ['GET', '/changes/saves/abc'],
+    ['GET', '/changes/saves?limit=9999'],
+    ['GET', '/changes/saves?after=x'],
+    ['GET', '/changes/export.csv?columns=password'],
+    ['GET', '/changes/export.csv?zone=Nowhere'],
+    ['POST', '/corrections'],
+  ])('%s %s is a bad request in words', async (method, path) => {
+    const visitor = await signedIn('administrator')
+    const response = await visitor.send(method, path, {})
+    expect(response.status).toBe(400)
+    expect(response.headers.get('content-type')).toContain('application/problem+json')
+    expect((await problem(response)).detail).not.toBe('')
+  })
+
+  it('an unknown path of the API is a problem too, and broken JSON', async () => {
+    const visitor = await signedIn('administrator')
+    expect((await problem(await visitor.send('GET', '/nothing'))).code).toBe('not-found')
+    const response = await fetch(`${base}/api/v1/corrections`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json', cookie: visitor.cookie, 'x-spoor-token': visitor.token },
+      body: '{',
+    })
+    expect((await problem(response)).code).toBe('bad-request')
+  })
+
+  it('every page carries a strict content security policy', async () => {
+    const policy = (await fetch(`${base}/healthz`)).headers.get('content-security-policy')!
+    expect(policy).toContain(`default-src 'none'`)
+    expect(policy).toContain(`script-src 'self';`)
+    expect(policy).not.toMatch(/script-src[^;]*unsafe/)
+  })
+})
+
+describe('values of every sort', () => {
+  const exported = async (query = '') => {
+    const visitor = await signedIn('administrator')
+    const response = await visitor.send('GET', `/changes/export.csv?${query}`)
+    expect(response.headers.get('content-type')).toContain('text/csv')
+    return await response.text()
+  }
+
+  it('come back from the CSV exactly, and none begins like a formula', async () => {
+    const rows = parse(await exported('scope=who%3Dk.unknown'), { columns: true }) as Record<string, string>[]
+    const changes = rows.filter((row) => row['action'] === 'change')
+    for (const [at, [, value]] of hostile.entries()) {
+      const row = changes.find((one) => one['record key'] === `["${at}"]`)!
+      const cell = row['after']!
+      expect(cell).not.toMatch(/^[=+@\t\r]/)
+      const back = cell.startsWith("'") ? cell.slice(1) : cell
+      expect(back).toBe(value ?? '')
+    }
+  })
+
+  it('NULL is an empty cell, empty text a quoted one', async () => {
+    const text = await exported('columns=key,after&scope=who%3Dk.unknown')
+    expect(text).toContain(`"[""9""]",""\r\n`)
+    expect(text).toContain(`"[""11""]",\r\n`)
+  })
+
+  it('stand in the export with the columns asked for, times with their zone', async () => {
+    const text = await exported('columns=time,field&zone=Asia/Kolkata')
+    const [head, first] = text.split('\r\n')
+    expect(head).toBe('"time","field"')
+    expect(first).toMatch(/^"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+\+05:30","word"$/)
+  })
+
+  it('are cut in lists and whole in the opened save', async () => {
+    const visitor = await signedIn('administrator')
+    const { saves } = (await (await visitor.send('GET', '/changes/saves?limit=200')).json()) as {
+      saves: { id: string; key: string; action: string; changes: { after: string; afterCut: boolean }[] }[]
+    }
+    const long = saves.find((save) => save.key === '["10"]' && save.action === 'change')!
+    expect(long.changes[0]).toMatchObject({ afterCut: true })
+    expect(long.changes[0]!.after.length).toBe(300)
+    const { save } = (await (await visitor.send('GET', `/changes/saves/${long.id}`)).json()) as {
+      save: { changes: { after: string }[] }
+    }
+    expect(save.changes[0]!.after).toBe('x'.repeat(100_000))
+  })
+
+  it.each([
+    ['=1', "'=1"],
+    ['-5', '-5'],
+    ['-5+1', "'-5+1"],
+    ['+44', '+44'],
+    ["'x", "''x"],
+    ['plain', 'plain'],
+    ['\t=x', "'\t=x"],
+  ])('%j is written as %j', (value, cell) => expect(inert(value)).toBe(cell))
+})
+
+describe('the contract', () => {
+  it('is described as OpenAPI with every operation', async () => {
+    const api = (await (await fetch(`${base}/api/v1/openapi.json`)).json()) as {
+      openapi: string
+      paths: Record<string, Record<string, { operationId: string }>>
+    }
+    expect(api.openapi).toBe('3.1.0')
+    const ids = Object.values(api.paths).flatMap((path) =>
+      Object.values(path).map((operation) => operation.operationId),
+    )
+    expect(ids.sort()).toEqual(Object.keys(routes).sort())
+  })
+
+  it('has no problem without a title and a status of its kind', () => {
+    for (const { status, title } of Object.values(problems)) {
+      expect(status).toBeGreaterThanOrEqual(400)
+      expect(title).not.toBe('')
+    }
+  })
+
+  it('health, readiness and metrics answer without a session', async () => {
+    expect(await (await fetch(`${base}/healthz`)).text()).toBe('alive\n')
+    expect(await (await fetch(`${base}/readyz`)).text()).toBe('ready\n')
+    expect(await (await fetch(`${base}/metrics`)).text()).toMatch(/spoor_collector_waiting_rows\{source="business"\} 0/)
+  })
+})

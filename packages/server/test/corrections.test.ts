@@ -1,0 +1,186 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { permissionsOf, type Correction } from '@spoor/contract'
+import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
+import { draftCorrection, type PickedChange } from '../src/corrections/draft.ts'
+import { readCorrection } from '../src/corrections/store.ts'
+import type { SignedIn } from '../src/http/bind.ts'
+import { ledger, makeWorld, track, type LedgerEntry, type World } from './support.ts'
+
+let world: World
+let admin: SignedIn
+beforeAll(async () => {
+  world = await makeWorld(`
+    create table public.tenancy (id int primary key, rent numeric(8,2) check (rent < 1000), monthly numeric(8,2), notes text, twice numeric generated always as (rent * 2) stored);
+    create function public.keep() returns trigger language plpgsql as $$ begin new.monthly := round(new.rent * 52 / 12, 2); return new; end $$;
+    create trigger keep before insert or update on public.tenancy for each row execute function public.keep();
+    create table public.pair ("Key 'a'" text, b int, "the ""value""" text, low int, high int, primary key ("Key 'a'", b), check (low <= high))`)
+  await track(world, { tenancy: '*', pair: '*' })
+  admin = {
+    id: world.adminId,
+    login: 'ada',
+    name: 'Ada Admin',
+    role: 'administrator',
+    permissions: permissionsOf('administrator'),
+    actorId: null,
+  }
+})
+afterAll(() => world.close())
+
+const sql = (text: string, values?: unknown[]) => world.business.query(text, values)
+const deps = () => ({ db: world.db, sources: world.sources })
+let nextId = 1
+
+/** A tenancy with a first rent, then changed to a second. @returns its number and the save of the change. */
+async function changed(from: string | null, to: string | null): Promise<{ id: number; save: LedgerEntry }> {
+  const id = nextId++
+  await sql('insert into tenancy (id, rent, notes) values ($1, $2, $3)', [id, from, 'n'])
+  await sql('update tenancy set rent = $2 where id = $1', [id, to])
+  await world.collect()
+  return { id, save: (await ledger(world)).at(-1)! }
+}
+async function fieldId(column: string): Promise<number> {
+  return (await world.db('spoor.field').where({ column_name: column }).first<{ id: number }>('id')).id
+}
+async function drafted(picked: PickedChange[]): Promise<Correction> {
+  const id = await draftCorrection(world.db, picked, world.adminId)
+  await rehearseCorrection(deps(), id, new Map(), admin)
+  return await readCorrection(world.db, id)
+}
+const rentOf = async (id: number) =>
+  (await sql('select rent from tenancy where id = $1', [id])).rows[0] as { rent: string | null } | undefined
+
+describe('a revert', () => {
+  it('puts the value back, is captured with its actor and reason, and is linked both ways', async () => {
+    const { id, save } = await changed('110.00', '150.00')
+    const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('rent') }])
+    expect(correction.items).toMatchObject([{ found: '150.00', now: '150.00', target: '110.00', state: 'clear' }])
+    expect(await rentOf(id)).toEqual({ rent: '150.00' })
+    await applyCorrection(deps(), correction.id, 'typed wrongly', admin)
+    expect(await rentOf(id)).toEqual({ rent: '110.00' })
+    await world.collect()
+    const last = (await ledger(world)).at(-1)!
+    expect(last).toMatchObject({
+      actor: 'Ada Admin',
+      kind: 'person',
+      claimed: false,
+      channel: 'correction',
+      reason: 'typed wrongly',
+    })
+    const after = await readCorrection(world.db, correction.id)
+    expect(after).toMatchObject({ state: 'applied', savedAs: [last.id] })
+    expect(after.items[0]!.written).toBe(true)
+  })
+
+  it('says which effects the source’s own rules would have', async () => {
+    const { save } = await changed('100.00', '200.00')
+    const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('rent') }])
+    expect(correction.trial!.refusal).toBeNull()
+    expect(correction.trial!.effects.map(({ fieldId: field, before, after }) => [field, before, after])).toEqual([
+      [await fieldId('monthly'), '866.67', '433.33'],
+      [await fieldId('twice'), '400.00', '200.00'],
+    ])
+  })
+
+  it('reports a later change and does not overwrite it unless chosen', async () => {
+    const { id, save } = await changed('110.00', '150.00')
+    await sql('update tenancy set rent = 133 where id = $1', [id])
+    const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('rent') }])
+    expect(correction.items).toMatchObject([{ now: '133.00', state: 'changed-since', choice: 'keep' }])
+    await expect(applyCorrection(deps(), correction.id, 'no', admin)).rejects.toMatchObject({
+      code: 'nothing-to-revert',
+    })
+    expect(await rentOf(id)).toEqual({ rent: '133.00' })
+    await rehearseCorrection(deps(), correction.id, new Map([[correction.items[0]!.id, 'overwrite']]), admin)
+    await applyCorrection(deps(), correction.id, 'yes, really', admin)
+    expect(await rentOf(id)).toEqual({ rent: '110.00' })
+  })
+
+  it('writes nothing at all when one value moved after the rehearsal', async () => {
+    const one = await changed('110.00', '150.00')
+    const two = await changed('210.00', '250.00')
+    const rent = await fieldId('rent')
+    const correction = await drafted([{ saveId: one.save.id, fieldId: rent }, { saveId: two.save.id, fieldId: rent }]) // prettier-ignore
+    await sql('update tenancy set rent = 251 where id = $1', [two.id])
+    await expect(applyCorrection(deps(), correction.id, 'too late', admin)).rejects.toMatchObject({
+      code: 'correction-moved',
+    })
+    expect(await rentOf(one.id)).toEqual({ rent: '150.00' })
+    expect((await readCorrection(world.db, correction.id)).state).toBe('draft')
+  })
+
+  it('gives the source’s own words when a rule forbids it', async () => {
+    const { id, save } = await changed('900.00', '150.00')
+    const owner = await world.sources.connection(world.sourceId)
+    await owner.raw('alter table public.tenancy add constraint modest check (rent < 500) not valid')
+    const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('rent') }])
+    expect(correction.trial!.refusal).toContain('modest')
+    expect(correction.trial!.refusal).not.toContain('update "public"')
+    await expect(applyCorrection(deps(), correction.id, 'try anyway', admin)).rejects.toMatchObject({
+      code: 'source-refused',
+    })
+    expect(await rentOf(id)).toEqual({ rent: '150.00' })
+    await owner.raw('alter table public.tenancy drop constraint modest')
+  })
+
+  it.each([
+    ['a record that is gone', 'delete from tenancy where id = $1', 'the record is not in the source any more'],
+    ['a value that is back already', 'update tenancy set rent = 110 where id = $1', null],
+  ])('%s is said', async (_, statement, why) => {
+    const { id, save } = await changed('110.00', '150.00')
+    await sql(statement, [id])
+    const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('rent') }])
+    expect(correction.items[0]).toMatchObject({ state: why === null ? 'already-so' : 'blocked', why })
+  })
+
+  it('blocks what the source works out itself', async () => {
+    const { save } = await changed('110.00', '150.00')
+    const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('twice') }])
+    expect(correction.items[0]).toMatchObject({ state: 'blocked', why: 'the source works this field out itself' })
+  })
+
+  it('tells NULL from a value, both ways', async () => {
+    const { id, save } = await changed(null, '150.00')
+    const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('rent') }])
+    await applyCorrection(deps(), correction.id, 'never set', admin)
+    expect(await rentOf(id)).toEqual({ rent: null })
+  })
+
+  it('writes fields that a rule binds together in one statement, on any identifiers', async () => {
+    await sql(`insert into pair values ('k''"?', 1, 'x', 1, 2)`)
+    await sql(`update pair set low = 5, high = 9, "the ""value""" = 'y''\\"'`)
+    await world.collect()
+    const save = (await ledger(world)).at(-1)!
+    const correction = await drafted([{ saveId: save.id }])
+    await applyCorrection(deps(), correction.id, 'both together', admin)
+    expect((await sql('select low, high, "the ""value""" as v from pair')).rows).toEqual([{ low: 1, high: 2, v: 'x' }])
+  })
+
+  it('of a correction is a correction like any other', async () => {
+    const { id, save } = await changed('110.00', '150.00')
+    const rent = await fieldId('rent')
+    const first = await drafted([{ saveId: save.id, fieldId: rent }])
+    await applyCorrection(deps(), first.id, 'back', admin)
+    await world.collect()
+    const second = await drafted([{ saveId: (await ledger(world)).at(-1)!.id, fieldId: rent }])
+    await applyCorrection(deps(), second.id, 'and forth', admin)
+    expect(await rentOf(id)).toEqual({ rent: '150.00' })
+  })
+
+  it('is applied once, however often it is asked for', async () => {
+    const { id, save } = await changed('110.00', '150.00')
+    const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('rent') }])
+    const asked = await Promise.allSettled(
+      [1, 2, 3].map(() => applyCorrection(deps(), correction.id, 'pressed thrice', admin)),
+    )
+    expect(asked.map((one) => one.status).sort()).toEqual(['fulfilled', 'rejected', 'rejected'])
+    expect(await rentOf(id)).toEqual({ rent: '110.00' })
+  })
+
+  it('needs a changed value: a creation is none', async () => {
+    await sql('insert into tenancy (id, rent) values (9999, 1)')
+    await world.collect()
+    await expect(drafted([{ saveId: (await ledger(world)).at(-1)!.id }])).rejects.toMatchObject({
+      code: 'nothing-to-revert',
+    })
+  })
+})
