@@ -6,6 +6,7 @@ const shared = { resolve, ssr: { resolve: { conditions } } }
 
 export default defineConfig({
   test: {
+    maxWorkers: 2,
     projects: [
       {
         ...shared,
@@ -21,7 +22,6 @@ export default defineConfig({
           testTimeout: 60_000,
           hookTimeout: 120_000,
           pool: 'forks',
-          maxWorkers: 2,
         },
       },
     ],

@@ -18,6 +18,8 @@ function asProblem(error: unknown, log: Logger): Problem {
   if (error instanceof Problem) return error
   const status = (error as { status?: unknown }).status
   if (status === 413) return new Problem('too-large', 'The request is larger than Spoor accepts. Nothing was changed.')
+  if (status === 404)
+    return new Problem('not-found', 'There is no such file. The page may be from before an upgrade; load it again.')
   if (typeof status === 'number' && status >= 400 && status < 500)
     return new Problem('bad-request', 'The request could not be read. Nothing was changed.')
   log.error({ err: error }, 'unexpected failure')

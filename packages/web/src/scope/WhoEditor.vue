@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { actorKinds, capitalised, kindPlural, type ActorKind, type WhoPart } from '@spoor/core'
+import { actorKinds, kindPlural, type ActorKind, type WhoPart } from '@spoor/core'
 import { computed } from 'vue'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import TickList, { type Entry } from './TickList.vue'
@@ -49,6 +49,6 @@ function toggle(id: string) {
     empty="Nobody has changed anything yet."
     @toggle="toggle"
   >
-    <template #default="{ entry }"><ActorGlyph :kind="kindOf(entry)" /> {{ capitalised(entry.text) }}</template>
+    <template #default="{ entry }"><ActorGlyph :kind="kindOf(entry)" /> {{ entry.text }}</template>
   </TickList>
 </template>
