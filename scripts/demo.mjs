@@ -30,13 +30,25 @@ function lock() {
   return () => rmSync(file, { force: true })
 }
 
-run(async () => {
-  const options = process.argv.slice(2)
-  const unknown = options.find((option) => !['--small', '--reset', '--quiet'].includes(option))
+const flags = ['small', 'blank', 'reset', 'quiet']
+const gentlePerMinute = 6
+const mostPerMinute = 30_000
+
+function readOptions(args) {
+  const known = new Set(flags.map((flag) => `--${flag}`))
+  const rate = args.find((arg) => /^--rate=\d+$/.test(arg))
+  const unknown = args.find((arg) => !known.has(arg) && arg !== rate)
   if (unknown)
     throw new Stop(
-      `“${unknown}” is not an option of the demo. There are --small (a tenth of the history), --reset (start afresh) and --quiet (no night jobs).`,
+      `“${unknown}” is not an option of the demo. There are --small (a tenth of its size), --blank (nothing tracked, no history), --reset (start afresh), --quiet (no live activity) and --rate=N (live saves a minute).`,
     )
+  const has = (flag) => args.includes(`--${flag}`)
+  const perMinute = rate ? Math.min(mostPerMinute, Number(rate.slice('--rate='.length))) : gentlePerMinute
+  return { small: has('small'), blank: has('blank'), reset: has('reset'), rate: has('quiet') ? 0 : perMinute }
+}
+
+run(async () => {
+  const options = readOptions(process.argv.slice(2))
 
   const unlock = lock()
   let stopping = false
@@ -71,10 +83,9 @@ run(async () => {
     const demo = await startDemo({
       clusterUrl,
       dataDir,
+      sharedCluster: Boolean(process.env.SPOOR_DATABASE_URL),
       port: Number(process.env.SPOOR_PORT || 4310),
-      small: options.includes('--small'),
-      reset: options.includes('--reset'),
-      quiet: options.includes('--quiet'),
+      ...options,
       say,
     })
     undo.push(demo.stop)

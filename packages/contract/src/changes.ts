@@ -20,6 +20,9 @@ export const ActorRef = v.object({
   id: v.number(),
   name: v.string(),
   kind: Kind,
+  /** From the directory: where they work, and since when they no longer do. */
+  unit: v.nullable(v.string()),
+  leftOn: v.nullable(v.string()),
   /** Declared by a login that may not declare. */
   claimed: v.boolean(),
 })

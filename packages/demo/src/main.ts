@@ -1,23 +1,33 @@
-import { fork } from 'node:child_process'
 import { writeFileSync } from 'node:fs'
-import { createServer } from 'node:net'
 import { join } from 'node:path'
-import { fileURLToPath } from 'node:url'
-import { connect, People } from '@spoor/server'
+import { setTimeout as sleep } from 'node:timers/promises'
+import { connect, People, type Database } from '@spoor/server'
 import { roleNames } from '@spoor/contract'
+import { startApplication } from './application.ts'
 import { Desk } from './desk/desk.ts'
+import type { History } from './history/generate.ts'
+import { loadBusiness, loadedSoFar, loadHistory, makeHistory, markBlank, progress, seed } from './history/load.ts'
+import { declaringLogins, staffCsv } from './larkmere/staff.ts'
+import { NightJobs } from './night-jobs/night-jobs.ts'
 import { demoPeople } from './people.ts'
-import { demoNames, DemoRefusal, ensureBusiness, ensureDatabases, urlOf } from './set-up/databases.ts'
-import { readSecrets, type Secrets } from './set-up/secrets.ts'
+import { demandFree, freePort } from './set-up/ports.ts'
+import { businessGrants, demoNames, ensureDatabases, urlOf } from './set-up/databases.ts'
+import { readSecrets, type LoginName } from './set-up/secrets.ts'
 
 export interface DemoOptions {
   /** The cluster as a superuser. */
   clusterUrl: string
+  /** Whether others may have databases on it too. */
+  sharedCluster: boolean
   dataDir: string
   port: number
+  /** A tenth of the records and the history. */
   small: boolean
+  /** Nothing tracked yet and no history. */
+  blank: boolean
   reset: boolean
-  quiet: boolean
+  /** Live saves a minute; 0 for none. */
+  rate: number
   say(line: string): void
 }
 
@@ -27,52 +37,95 @@ export interface RunningDemo {
   ended: Promise<void>
 }
 
+const sourceName = 'Larkmere business database'
+const administrator = demoPeople[0]!
+
 /** Starts Larkmere, Spoor and the stand-ins on a running cluster and says where they are. */
 export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   const { clusterUrl, dataDir, port, say } = options
   await demandFree(port)
   const secrets = readSecrets(dataDir)
-  const names = demoNames(process.env['SPOOR_DATABASE_URL'] ? port : 4310)
-  const login = (base: keyof Secrets) => ({ name: names.role(base), password: secrets[base] })
-  if (await ensureDatabases(clusterUrl, names, secrets, options.reset))
-    say('Making Larkmere, the demo’s business database')
-  await ensureBusiness(urlOf(clusterUrl, names.business), names)
+  const names = demoNames(options.sharedCluster ? port : 4310)
+  const urlAs = (login: LoginName, database = names.business) =>
+    urlOf(clusterUrl, database, { name: names.role(login), password: secrets[login] })
+  const businessUrl = urlOf(clusterUrl, names.business)
+  const today = new Date().toISOString().slice(0, 10)
 
-  const spoorUrl = urlOf(clusterUrl, names.spoor, login('spoor_app'))
+  await ensureDatabases(clusterUrl, names, secrets, options.reset)
+  let state = await loadedSoFar(businessUrl)
+  if (state === 'unfinished') {
+    say('An earlier load of Larkmere was not finished; beginning it again.')
+    await ensureDatabases(clusterUrl, names, secrets, true)
+    state = 'nothing'
+  }
+  let history: History | null = null
+  if (state === 'nothing') {
+    say(
+      options.small
+        ? 'Making Larkmere, a tenth of its size'
+        : 'Making Larkmere: about 5,000 homes and thirty months of history',
+    )
+    history = makeHistory({ small: options.small, until: today, say })
+    writeFileSync(join(dataDir, 'staff.csv'), staffCsv(history.officers))
+    writeFileSync(join(dataDir, 'incidents.json'), JSON.stringify(history.incidents, null, 2))
+    await loadBusiness(businessUrl, names.role('larkmere_owner'), businessGrants(names), history)
+    if (options.blank) await markBlank(businessUrl)
+  }
+
+  const spoorUrl = urlAs('spoor_app', names.spoor)
+  const spoorOwnerUrl = urlAs('spoor_owner', names.spoor)
   const server = await startApplication({
     SPOOR_PORT: String(port),
     SPOOR_DATA_DIR: dataDir,
     SPOOR_DATABASE_URL: spoorUrl,
-    SPOOR_OWNER_DATABASE_URL: urlOf(clusterUrl, names.spoor, login('spoor_owner')),
-    SPOOR_SOURCE_NAME: 'Larkmere business database',
-    SPOOR_SOURCE_URL: urlOf(clusterUrl, names.business, login('spoor_source')),
-    SPOOR_SOURCE_DECLARING_LOGINS: names.role('desk_app'),
+    SPOOR_OWNER_DATABASE_URL: spoorOwnerUrl,
+    SPOOR_SOURCE_NAME: sourceName,
+    SPOOR_SOURCE_URL: urlAs('spoor_source'),
+    SPOOR_SOURCE_DECLARING_LOGINS: declaringLogins.map((login) => names.role(login)).join(','),
+    SPOOR_DIRECTORY_FILE: join(dataDir, 'staff.csv'),
     SPOOR_LOG_LEVEL: process.env['SPOOR_LOG_LEVEL'] ?? 'warn',
   })
-  await addPeople(spoorUrl)
+  const db = connect(spoorUrl, { applicationName: 'spoor demo', maxConnections: 1 })
+  try {
+    const people = new People(db)
+    for (const person of demoPeople) await people.add(person)
+    if (history && !options.blank) {
+      const report = options.small ? () => undefined : progress(say, 'history written')
+      await loadHistory(
+        { businessUrl, spoorUrl, spoorOwnerUrl, dataDir, sourceName, administratorLogin: administrator.login },
+        history,
+        report,
+      )
+    }
+    await collected(db, businessUrl, options.small ? () => undefined : progress(say, 'history collected'))
+  } finally {
+    await db.destroy()
+  }
 
-  const desk = new Desk(urlOf(clusterUrl, names.business, login('desk_app')))
+  const desk = new Desk(urlAs('desk_app'))
   const deskAddress = await desk.listen(await freePort(port + 1))
-  const addresses = { application: server.address, desk: deskAddress }
-  writeFileSync(
-    join(dataDir, 'demo.json'),
-    JSON.stringify(
-      {
-        ...addresses,
-        databases: { spoor: urlOf(clusterUrl, names.spoor), business: urlOf(clusterUrl, names.business) },
-        signIns: Object.fromEntries(
-          demoPeople.map(({ login: name, password, role }) => [role, { login: name, password }]),
-        ),
-      },
-      null,
-      2,
-    ),
-    { mode: 0o600 },
-  )
-  say(`
-  Spoor      ${addresses.application}
-  The desk   ${addresses.desk}   (a stand-in for the business application)
+  const night =
+    options.rate > 0
+      ? new NightJobs({
+          urlAs: (login) => urlAs(login),
+          seed: seed + Math.floor(Date.now() / 60_000),
+          perMinute: options.rate,
+          onTrouble: (words) => say(`The night jobs met a problem and go on: ${words}`),
+        })
+      : null
+  night?.start()
 
+  const facts = {
+    application: server.address,
+    desk: deskAddress,
+    databases: { spoor: urlOf(clusterUrl, names.spoor), business: businessUrl },
+    signIns: Object.fromEntries(demoPeople.map(({ login, password, role }) => [role, { login, password }])),
+  }
+  writeFileSync(join(dataDir, 'demo.json'), JSON.stringify(facts, null, 2), { mode: 0o600 })
+  say(`
+  Spoor      ${server.address}
+  The desk   ${deskAddress}   (a stand-in for the business application)
+${night ? `  The night jobs play Larkmere’s day at about ${options.rate} saves a minute.\n` : ''}
   Sign in to Spoor as
 ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.padEnd(18)} ${roleNames[person.role]}`).join('\n')}
 
@@ -80,71 +133,34 @@ ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.pa
   return {
     ended: server.ended,
     stop: async () => {
+      await night?.stop()
       await desk.close()
       await server.stop()
     },
   }
 }
 
-async function demandFree(port: number): Promise<void> {
-  if ((await probe(port)) === null)
-    throw new DemoRefusal(
-      `Port ${port} is in use by another program. Set SPOOR_PORT to a free one, for example: SPOOR_PORT=${port + 10} npm run demo`,
-    )
-}
-
-async function freePort(preferred: number): Promise<number> {
-  return (await probe(preferred)) ?? (await probe(0))!
-}
-
-function probe(port: number): Promise<number | null> {
-  return new Promise((done) => {
-    const server = createServer()
-    server.once('error', () => done(null))
-    server.listen(port, '127.0.0.1', () => {
-      const bound = server.address()
-      server.close(() => done(typeof bound === 'object' && bound ? bound.port : null))
-    })
-  })
-}
-
-async function startApplication(
-  env: Record<string, string>,
-): Promise<{ address: string; ended: Promise<void>; stop(): Promise<void> }> {
-  const main = fileURLToPath(new URL('../../server/dist/main.js', import.meta.url))
-  // Its own process group: Ctrl-C in a terminal reaches the demo, which stops things in order.
-  const child = fork(main, {
-    env: { ...process.env, ...env },
-    detached: true,
-    stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
-  })
-  let stopping = false
-  const ended = new Promise<void>((done) => child.once('exit', done))
-  const address = await new Promise<string>((done, fail) => {
-    child.once('message', (message: { ready: string }) => done(message.ready))
-    child.once('exit', (code) =>
-      fail(
-        new DemoRefusal(`The application ended before it was ready (exit code ${code}); its own words stand above.`),
-      ),
-    )
-  })
-  return {
-    address,
-    ended: ended.then(() => (stopping ? new Promise<void>(() => undefined) : undefined)),
-    stop: async () => {
-      stopping = true
-      if (child.exitCode === null) child.kill('SIGTERM')
-      await ended
-    },
-  }
-}
-
-async function addPeople(spoorUrl: string): Promise<void> {
-  const db = connect(spoorUrl, { applicationName: 'spoor demo', maxConnections: 1 })
+/** Waits until the application has collected all that was captured. */
+async function collected(db: Database, businessUrl: string, report: (share: number) => void): Promise<void> {
+  const business = connect(businessUrl, { applicationName: 'spoor demo', maxConnections: 1 })
   try {
-    const people = new People(db)
-    for (const person of demoPeople) await people.add(person)
+    let most = 0
+    for (;;) {
+      const { rows: there } = await business.raw<{ rows: { there: boolean }[] }>(
+        `select to_regclass('spoor_capture.outbox') is not null as there`,
+      )
+      if (!there[0]?.there) return
+      const { rows } = await business.raw<{ rows: { waiting: string }[] }>(
+        'select count(*) as waiting from spoor_capture.outbox',
+      )
+      const waiting = Number(rows[0]!.waiting)
+      most = Math.max(most, waiting)
+      if (waiting === 0) break
+      report(1 - waiting / most)
+      await sleep(400)
+    }
+    if (most > 0) await db.raw('analyze ledger.save').catch(() => undefined)
   } finally {
-    await db.destroy()
+    await business.destroy()
   }
 }

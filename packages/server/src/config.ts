@@ -18,6 +18,8 @@ const Environment = v.object({
   SPOOR_SOURCE_URL: v.optional(Url),
   /** Logins of that source which may declare an actor, separated by commas. */
   SPOOR_SOURCE_DECLARING_LOGINS: v.optional(v.string(), ''),
+  /** A staff list (CSV) to be loaded into the directory at start. */
+  SPOOR_DIRECTORY_FILE: v.optional(v.string()),
   SPOOR_LOG_LEVEL: v.optional(v.picklist(['fatal', 'error', 'warn', 'info', 'debug', 'trace', 'silent']), 'info'),
   SPOOR_COLLECT_EVERY_MS: v.optional(v.pipe(v.string(), v.regex(/^\d{1,6}$/), v.transform(Number)), '200'),
   /** Set when Spoor is reached over https, so that cookies are Secure. */
@@ -31,6 +33,7 @@ export interface ResolvedConfig {
   databaseUrl: string
   ownerDatabaseUrl: string
   source: { name: string; url: string; declaringLogins: string[] } | null
+  directoryFile: string | null
   logLevel: string
   collectEveryMs: number
   https: boolean
@@ -63,6 +66,7 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
           declaringLogins: e.SPOOR_SOURCE_DECLARING_LOGINS.split(',').filter(Boolean),
         }
       : null,
+    directoryFile: e.SPOOR_DIRECTORY_FILE ?? null,
     logLevel: e.SPOOR_LOG_LEVEL,
     collectEveryMs: e.SPOOR_COLLECT_EVERY_MS,
     https: e.SPOOR_HTTPS === '1',

@@ -1,3 +1,4 @@
+import { readFile } from 'node:fs/promises'
 import { createServer, type Server } from 'node:http'
 import { fileURLToPath } from 'node:url'
 import pg from 'pg'
@@ -7,6 +8,7 @@ import { Collector } from './collector/collector.ts'
 import type { ResolvedConfig } from './config.ts'
 import { connect, type Database } from './database/knex.ts'
 import { migrate } from './database/migrate.ts'
+import { DirectoryError, loadDirectory } from './people/directory.ts'
 import { PulseSource } from './pulse/pulse.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
@@ -30,6 +32,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   sessionPool.on('error', (error) => log.warn({ err: error }, 'a session connection was lost'))
   const sources = new Sources(db, vault)
   if (config.source) await sources.add(config.source)
+  if (config.directoryFile) await readDirectory(db, config.directoryFile, log)
   for (const words of await settleInstallations(db, sources)) log.info(words)
 
   const pulse = new PulseSource(db, log)
@@ -62,6 +65,18 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       await sessionPool.end()
       await db.destroy()
     },
+  }
+}
+
+/** A staff list that cannot be read is said and does not keep Spoor from starting. */
+async function readDirectory(db: Database, file: string, log: Logger): Promise<void> {
+  try {
+    const lines = await loadDirectory(db, await readFile(file, 'utf8'))
+    log.info({ lines }, 'the staff list was loaded')
+  } catch (error) {
+    const unreadable = ['ENOENT', 'EACCES', 'EISDIR'].includes((error as NodeJS.ErrnoException).code ?? '')
+    if (!(error instanceof DirectoryError) && !unreadable) throw error
+    log.error({ file }, (error as Error).message)
   }
 }
 

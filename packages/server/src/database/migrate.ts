@@ -2,10 +2,12 @@ import type { Knex } from 'knex'
 import { connect, type Database } from './knex.ts'
 import { quoteIdentifier } from './identifier.ts'
 import { up as foundation } from './migrations/001-foundation.ts'
+import { up as directory } from './migrations/002-directory.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '001-foundation': foundation,
+  '002-directory': directory,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -47,6 +47,11 @@ export class People {
     return row && right ? signedIn(row) : null
   }
 
+  async byLogin(login: string): Promise<SignedIn | null> {
+    const row = await this.#table().where({ login }).first<PersonRow | undefined>()
+    return row ? signedIn(row) : null
+  }
+
   /** Adds a person, or leaves one with the same login as it is. */
   async add(person: NewPerson): Promise<void> {
     const login = person.login.trim().toLowerCase()

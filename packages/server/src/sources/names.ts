@@ -11,11 +11,14 @@ export function typeName(table: string): string {
   return spoken(table)
 }
 
-const nameLike = ['reference', 'ref', 'number', 'code', 'full_name', 'name', 'title', 'label', 'description', 'address']
+/** Columns that name a record by themselves, and those that help beside its key; best first. */
+const naming = ['reference', 'ref', 'full_name', 'name', 'title', 'label']
+const helping = ['description', 'address', 'subject']
 
-/** The columns that best name a record to a person: the key when short of anything better. At most two. */
+/** The columns that best name a record to a person: the key when short of anything better. */
 export function proposeLabel(table: DiscoveredTable): string[] {
   const byName = new Map(table.columns.map((column) => [column.name.toLowerCase(), column.name]))
-  const found = nameLike.flatMap((name) => byName.get(name) ?? [])
-  return found.length > 0 ? found.slice(0, 2) : table.keyColumns
+  const first = (wanted: readonly string[]) => wanted.flatMap((name) => byName.get(name) ?? []).slice(0, 1)
+  const name = first(naming)
+  return name.length > 0 ? name : [...table.keyColumns, ...first(helping)]
 }

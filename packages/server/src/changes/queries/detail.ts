@@ -13,7 +13,12 @@ export async function saveDetail(
 ): Promise<SaveDetail | null> {
   const query = db('ledger.save as s').join('spoor.actor as a', 'a.id', 's.actor_id').where('s.id', saveId)
   whereScope(query, reach, 'save', 's', nowMs)
-  const row = (await query.first('s.*', 'a.name as actor_name')) as SaveRow | undefined
+  const row = (await query.first(
+    's.*',
+    'a.name as actor_name',
+    'a.unit as actor_unit',
+    db.raw('a.left_on::text as actor_left_on'),
+  )) as SaveRow | undefined
   if (!row) return null
   const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
     changesOf(db, [row], null, [{}], nowMs),

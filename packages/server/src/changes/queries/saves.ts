@@ -17,6 +17,8 @@ export interface SaveRow {
   actor_id: number
   actor_name: string
   actor_kind: ActorKind
+  actor_unit: string | null
+  actor_left_on: string | null
   claimed: boolean
   on_behalf_of: string | null
   channel: string
@@ -74,7 +76,7 @@ export async function savePage(
 export async function saveRows(db: Database, page: readonly { captured_at: string; id: string }[]): Promise<SaveRow[]> {
   if (page.length === 0) return []
   const { rows } = await db.raw<{ rows: SaveRow[] }>(
-    `select s.*, a.name as actor_name
+    `select s.*, a.name as actor_name, a.unit as actor_unit, a.left_on::text as actor_left_on
        from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
        join ledger.save s on s.captured_at = wanted.captured_at and s.id = wanted.id
        join spoor.actor a on a.id = s.actor_id
@@ -156,7 +158,14 @@ export function saveShown(row: SaveRow, changes: Change[]): Save {
     key: row.record_key,
     label: row.label,
     action: row.action,
-    actor: { id: row.actor_id, name: row.actor_name, kind: row.actor_kind, claimed: row.claimed },
+    actor: {
+      id: row.actor_id,
+      name: row.actor_name,
+      kind: row.actor_kind,
+      unit: row.actor_unit,
+      leftOn: row.actor_left_on,
+      claimed: row.claimed,
+    },
     onBehalfOf: row.on_behalf_of,
     channel: row.channel,
     run: row.run,

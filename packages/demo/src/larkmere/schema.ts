@@ -133,6 +133,15 @@ create table contractors.contract_rate (
   note text
 );
 
+create table contractors.payment (
+  id int primary key,
+  contractor_id int not null references contractors.contractor,
+  paid_on date not null,
+  amount numeric(10,2) not null,
+  to_account text not null
+);
+comment on column contractors.payment.to_account is 'The bank account the money went to, as it stood that day';
+
 create table repairs.repair_order (
   id int primary key,
   home_id int not null references lettings.home,
@@ -183,6 +192,8 @@ create table safety.hazard (
 create index on lettings.tenancy (home_id);
 create index on lettings.tenancy (tenant_id);
 create index on lettings.rent_account_entry (tenancy_id);
+create index on contractors.payment (contractor_id);
+create index on contractors.contract_rate (contractor_id);
 create index on repairs.repair_order (home_id);
 create index on repairs.repair_line (order_id);
 create index on safety.certificate (home_id);

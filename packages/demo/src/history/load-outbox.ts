@@ -1,0 +1,76 @@
+import { createHash } from 'node:crypto'
+import { pipeline } from 'node:stream/promises'
+import { Readable } from 'node:stream'
+import type pg from 'pg'
+import { from as copyFrom } from 'pg-copy-streams'
+import { copyLine } from '@spoor/server'
+import type { HistoryRow } from './recorder.ts'
+import { fingerprintColumns } from './tracked.ts'
+
+/** Numbers under which Spoor knows a table and its columns. */
+export interface RegisteredTable {
+  typeId: number
+  labelColumns: readonly string[]
+  fieldIds: ReadonlyMap<string, number>
+}
+
+/** Which plan version was in force when. */
+export interface PlanSpell {
+  fromMs: number
+  version: number
+}
+
+const columns =
+  'captured_at, transaction_id, type_id, plan_version, action, key, key_before, label, delta, context, login, application_name, client_address'
+/** Far above any transaction number the cluster has drawn, so that history and present are never taken for one. */
+const firstTransaction = 1_000_000_000_000
+const chunkRows = 2000
+
+/**
+ * Writes past history into the capture outbox with past times, as the capture itself would have written it. Only
+ * this loader can: the triggers take the clock's time. Runs inside the caller's transaction.
+ */
+export async function loadOutbox(
+  client: pg.Client,
+  trail: readonly HistoryRow[],
+  registered: ReadonlyMap<string, RegisteredTable>,
+  spells: readonly PlanSpell[],
+  report: (share: number) => void,
+): Promise<void> {
+  const { rows } = await client.query<{ value: string }>(`select value from spoor_capture.meta where name = 'salt'`)
+  const salt = rows[0]!.value
+  function* chunks(): Generator<string> {
+    for (let at = 0; at < trail.length; at += chunkRows) {
+      yield trail
+        .slice(at, at + chunkRows)
+        .map((row) => line(row, registered.get(row.table)!, spells, salt))
+        .join('')
+      report(Math.min(1, (at + chunkRows) / trail.length))
+    }
+  }
+  await pipeline(Readable.from(chunks()), client.query(copyFrom(`copy spoor_capture.outbox (${columns}) from stdin`)))
+}
+
+function line(row: HistoryRow, table: RegisteredTable, spells: readonly PlanSpell[], salt: string): string {
+  const delta = Object.entries(row.delta).map(([column, [before, after]]) => {
+    const hashed = fingerprintColumns.has(`${row.table}.${column}`)
+    const kept = (value: string | null) => (hashed && value !== null ? createHash('sha256').update(salt + value).digest('hex') : value) // prettier-ignore
+    return [table.fieldIds.get(column)!, [kept(before), kept(after)]] as const
+  })
+  const { login, context, applicationName, address } = row.hand
+  return copyLine([
+    new Date(row.atMs).toISOString(),
+    firstTransaction + row.transaction,
+    table.typeId,
+    spells.findLast((spell) => spell.fromMs <= row.atMs)?.version ?? spells[0]!.version,
+    row.action,
+    row.key,
+    null,
+    table.labelColumns.map((column) => row.row[column]).filter((part) => part !== null && part !== undefined).join(' · '), // prettier-ignore
+    JSON.stringify(Object.fromEntries(delta)),
+    context && JSON.stringify(context),
+    login,
+    applicationName,
+    address,
+  ])
+}
