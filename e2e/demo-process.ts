@@ -1,19 +1,34 @@
-import { spawn } from 'node:child_process'
+import { spawn, type ChildProcess } from 'node:child_process'
 import { rmSync } from 'node:fs'
 import { createServer } from 'node:net'
-import { join } from 'node:path'
+import { dataDirOf, root, type DemoName } from './demo.ts'
 
-const root = join(import.meta.dirname, '..')
-const dataDir = join(root, '.spoor-e2e')
+const options: Readonly<Record<DemoName, string[]>> = {
+  /** Larkmere as an administrator finds it who has yet to set tracking up. */
+  blank: ['--small', '--blank'],
+  /** Larkmere with its history and incidents. */
+  history: ['--small'],
+}
 
-/** Starts the demo as anybody would, afresh and with its own port and data directory, and stops it after the tests. */
+/** Starts both demos as anybody would, afresh, each with its own port and data directory; stops them after the tests. */
 export default async function setup(): Promise<() => Promise<void>> {
+  const demos: ChildProcess[] = []
+  for (const [name, args] of Object.entries(options) as [DemoName, string[]][]) demos.push(await start(name, args))
+  return async () => {
+    for (const demo of demos) {
+      const ended = new Promise((done) => demo.once('exit', done))
+      demo.kill('SIGINT')
+      await ended
+    }
+  }
+}
+
+async function start(name: DemoName, args: string[]): Promise<ChildProcess> {
+  const dataDir = dataDirOf(name)
   rmSync(dataDir, { recursive: true, force: true })
-  process.env['SPOOR_E2E_DATA_DIR'] = dataDir
-  const port = await freePort()
-  const demo = spawn(process.execPath, ['scripts/demo.mjs', '--small', '--reset', '--quiet'], {
+  const demo = spawn(process.execPath, ['scripts/demo.mjs', '--reset', '--quiet', ...args], {
     cwd: root,
-    env: { ...process.env, SPOOR_PORT: String(port), SPOOR_DATA_DIR: dataDir },
+    env: { ...process.env, SPOOR_PORT: String(await freePort()), SPOOR_DATA_DIR: dataDir },
     stdio: ['ignore', 'pipe', 'inherit'],
   })
   await new Promise<void>((done, fail) => {
@@ -22,13 +37,11 @@ export default async function setup(): Promise<() => Promise<void>> {
       said += chunk.toString()
       if (said.includes('Ctrl-C stops everything')) done()
     })
-    demo.once('exit', (code) => fail(new Error(`the demo ended with code ${code} before it was ready:\n${said}`)))
+    demo.once('exit', (code) =>
+      fail(new Error(`the ${name} demo ended with code ${code} before it was ready:\n${said}`)),
+    )
   })
-  return async () => {
-    const ended = new Promise((done) => demo.once('exit', done))
-    demo.kill('SIGINT')
-    await ended
-  }
+  return demo
 }
 
 function freePort(): Promise<number> {

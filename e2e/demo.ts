@@ -3,6 +3,13 @@ import { join } from 'node:path'
 import { expect, type Page } from '@playwright/test'
 import pg from 'pg'
 
+export const root = join(import.meta.dirname, '..')
+export type DemoName = 'blank' | 'history'
+
+export function dataDirOf(name: DemoName): string {
+  return join(root, `.spoor-e2e-${name}`)
+}
+
 export interface DemoFacts {
   application: string
   desk: string
@@ -10,12 +17,16 @@ export interface DemoFacts {
   signIns: Record<string, { login: string; password: string }>
 }
 
-export function demo(): DemoFacts {
-  return JSON.parse(readFileSync(join(process.env['SPOOR_E2E_DATA_DIR']!, 'demo.json'), 'utf8')) as DemoFacts
+export function readJson<T>(name: DemoName, file: string): T {
+  return JSON.parse(readFileSync(join(dataDirOf(name), file), 'utf8')) as T
 }
 
-export async function signIn(page: Page, role = 'administrator'): Promise<void> {
-  const { application, signIns } = demo()
+export function demo(name: DemoName = 'blank'): DemoFacts {
+  return readJson(name, 'demo.json')
+}
+
+export async function signIn(page: Page, role = 'administrator', name: DemoName = 'blank'): Promise<void> {
+  const { application, signIns } = demo(name)
   await page.goto(application)
   await page.getByLabel('Name').fill(signIns[role]!.login)
   await page.getByLabel('Password').fill(signIns[role]!.password)
@@ -23,15 +34,23 @@ export async function signIn(page: Page, role = 'administrator'): Promise<void> 
   await expect(page).toHaveURL(/\/changes/)
 }
 
-/** One statement straight in the business database, as from a terminal. */
-export async function inBusiness<R extends pg.QueryResultRow>(statement: string, values?: unknown[]): Promise<R[]> {
-  const client = new pg.Client({ connectionString: demo().databases.business })
+export async function query<R extends pg.QueryResultRow>(
+  url: string,
+  statement: string,
+  values?: unknown[],
+): Promise<R[]> {
+  const client = new pg.Client({ connectionString: url, options: '-c timezone=UTC' })
   await client.connect()
   try {
     return (await client.query<R>(statement, values)).rows
   } finally {
     await client.end()
   }
+}
+
+/** One statement straight in the business database, as from a terminal. */
+export function inBusiness<R extends pg.QueryResultRow>(statement: string, values?: unknown[]): Promise<R[]> {
+  return query<R>(demo().databases.business, statement, values)
 }
 
 export async function deskSignIn(page: Page, officer: string): Promise<void> {
@@ -44,7 +63,7 @@ export async function deskSignIn(page: Page, officer: string): Promise<void> {
 export async function deskEdit(page: Page, path: string, values: Record<string, string>, reason = ''): Promise<void> {
   await page.goto(`${demo().desk}/${path}`)
   for (const [label, value] of Object.entries(values)) await page.getByLabel(label, { exact: true }).fill(value)
-  await page.getByLabel('Reason').fill(reason)
+  await page.getByLabel('Reason', { exact: true }).fill(reason)
   await page.getByRole('button', { name: 'Save' }).click()
   await expect(page.getByText(/^Saved/)).toBeVisible()
 }

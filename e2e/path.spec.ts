@@ -55,7 +55,7 @@ test('tracking is staged, explained, and put in force', async () => {
   await expect(page.getByRole('button', { name: 'Put in force' })).toBeDisabled()
   await page.getByLabel('Reason').fill('Figures the auditor asks for')
   await page.getByRole('button', { name: 'Put in force' }).click()
-  await expect(page.getByText('3 of 113 fields tracked · plan 1 in force')).toBeVisible()
+  await expect(page.getByText('3 of 118 fields tracked · plan 1 in force')).toBeVisible()
   await expect(page.getByRole('heading', { name: 'Nothing is staged' })).toBeVisible()
 })
 

@@ -18,7 +18,7 @@ form.edit{background:#fff;border:1px solid #d5dbe6;padding:16px;max-width:640px}
 label{display:block;margin:0 0 10px}label span{display:block;font-size:13px;color:#4a5672}
 input,textarea,select{font:inherit;width:100%;box-sizing:border-box;padding:5px 7px;border:1px solid #9aa6bf}
 button{font:inherit;padding:6px 16px;background:#33415c;color:#fff;border:0}.said{padding:8px 12px;margin-bottom:12px;background:#dff0e0}.bad{background:#f8dcdc}
-nav.pages{margin:10px 0}`
+nav.pages{margin:10px 0}fieldset{background:#fff;border:1px solid #d5dbe6;margin:14px 0;max-width:640px}td input[type=checkbox]{width:auto}button.bad{background:#8a3030;color:#fff;margin:0}form.edit{margin-bottom:16px}`
 
 export interface DeskPage {
   title: string

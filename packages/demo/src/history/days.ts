@@ -132,6 +132,12 @@ export class Days {
     )
   }
 
+  /** The officer, or whoever of the team stands in when they are away or gone by then. */
+  #onDuty(officer: Officer, date: string): Officer {
+    const team = this.#at(officer.team, date)
+    return team.find((one) => one.id === officer.id) ?? team[0] ?? officer
+  }
+
   #hour(officer: Officer): number {
     const { chance } = this.#stage
     // Fewest at noon, most in mid-morning and mid-afternoon.
@@ -251,13 +257,14 @@ export class Days {
     const heirs = this.#at(officer.team, date).filter((one) => one.id !== officer.id)
     for (const row of theirs) {
       const heir = chance.pick(heirs)
-      this.plan(workdayFrom(addDays(date, chance.whole(1, 9))), this.#hour(heir), (atMs) =>
+      const on = workdayFrom(addDays(date, chance.whole(1, 9)))
+      this.plan(on, this.#hour(heir), (atMs) =>
         recorder.change(
           'lettings.tenancy',
           row['id']!,
           { officer_id: String(heir.id) },
           atMs,
-          officerHand(heir, `taken over from ${officer.name}`),
+          officerHand(this.#onDuty(heir, on), `taken over from ${officer.name}`),
         ),
       )
     }
@@ -290,21 +297,26 @@ export class Days {
       recorder.change(
         'repairs.repair_order',
         id,
-        { approved_by: String(approver.id), approved_limit: '150.00', contractor_id: contractor, status: 'approved' },
+        {
+          approved_by: String(this.#onDuty(approver, approvedOn).id),
+          approved_limit: '150.00',
+          contractor_id: contractor,
+          status: 'approved',
+        },
         atMs,
-        officerHand(approver),
+        officerHand(this.#onDuty(approver, approvedOn)),
       )
     })
     const begun = workdayFrom(addDays(approvedOn, chance.whole(1, 6)))
     const linked = chance.odds(0.55)
-    const worker = () => (linked ? accountHand(accounts.link) : officerHand(approver))
+    const worker = (date: string) => (linked ? accountHand(accounts.link) : officerHand(this.#onDuty(approver, date)))
     this.plan(begun, 8 + chance.next() * 8, (atMs) =>
-      recorder.change('repairs.repair_order', id, { status: 'in progress' }, atMs, worker()),
+      recorder.change('repairs.repair_order', id, { status: 'in progress' }, atMs, worker(begun)),
     )
     const done = workdayFrom(addDays(begun, chance.whole(0, 9)))
-    if (chance.odds(0.12)) this.plan(begun, 16.4, (atMs) => recorder.change('repairs.repair_order', id, { promised_on: addDays(done, 1) }, atMs, officerHand(approver, 'tenant asked'))) // prettier-ignore
+    if (chance.odds(0.12)) this.plan(begun, 16.4, (atMs) => recorder.change('repairs.repair_order', id, { promised_on: addDays(done, 1) }, atMs, officerHand(this.#onDuty(approver, begun), 'tenant asked'))) // prettier-ignore
     this.plan(done, 17 + chance.next() * 0.8, (atMs) =>
-      recorder.change('repairs.repair_order', id, { status: 'completed', completed_on: done }, atMs, worker()),
+      recorder.change('repairs.repair_order', id, { status: 'completed', completed_on: done }, atMs, worker(done)),
     )
   }
 
@@ -405,7 +417,13 @@ export class Days {
       ),
     )
     this.plan(ends, 15.5, (atMs) =>
-      recorder.change('lettings.tenancy', id, { status: 'ended' }, atMs, officerHand(officer, 'keys returned')),
+      recorder.change(
+        'lettings.tenancy',
+        id,
+        { status: 'ended' },
+        atMs,
+        officerHand(this.#onDuty(officer, ends), 'keys returned'),
+      ),
     )
     const starts = workdayFrom(addDays(ends, chance.whole(5, 25)))
     if (starts >= this.#stage.until) return
@@ -414,7 +432,7 @@ export class Days {
       const row = recorder.table('lettings.tenancy').get(JSON.stringify([id]))
       const homeId = row?.['home_id'] ?? String(firstHome + size.homes - 1)
       const home = recorder.row('lettings.home', homeId)
-      const [hand, transaction] = [officerHand(officer, 'new letting'), recorder.begin()]
+      const [hand, transaction] = [officerHand(this.#onDuty(officer, starts), 'new letting'), recorder.begin()]
       const tenant = tenantRow(chance, tenantId, date)
       recorder.create('lettings.tenant', tenant, atMs, hand, transaction)
       recorder.create(

@@ -73,6 +73,10 @@ function uplift(days: Days, stage: Stage): Incident {
     counts: { saves: upliftCount, changedByHand: upliftCorrected },
   }
   const keeper = officerOf(stage, 'ruth')
+  const colleague = stage.officers.findLast(
+    (one) =>
+      one.team === 'lettings' && one.joinedOn < day && one.leftOn === null && one.name !== namedOfficers.ansel.name,
+  )!
   for (const [key, band] of recorder.table('reference.rent_band')) {
     days.plan(day, 10, (atMs) => {
       const code = (JSON.parse(key) as string[])[0]!
@@ -103,7 +107,7 @@ function uplift(days: Days, stage: Stage): Incident {
     for (const row of chosen) raise(row, 1.102, atMs, `rent uplift ${day.slice(0, 4)}`, transaction)
     fact.records = chosen.map((row) => keyOf(row['id']))
     for (const row of chance.some(chosen, upliftCorrected)) {
-      const officer = officerOf(stage, chance.odds(0.5) ? 'ishbel' : 'ansel')
+      const officer = chance.odds(0.5) ? officerOf(stage, 'ishbel') : colleague
       const on = workdayFrom(addDays(day, chance.whole(1, 11)))
       const right = money(Math.round((Number(row['weekly_rent']) / 1.102) * 1.051 * 20) / 20)
       days.plan(on, 9.3 + chance.next() * 6.5, (then) => {
@@ -245,24 +249,19 @@ function raisedUnitPrices(days: Days, stage: Stage): Incident {
   return fact
 }
 
+/** A line of an approved order that somebody else raised; of one still open when there is any. */
 function approvedLine({ recorder }: Stage, by: Officer, taken: readonly string[]): Row | undefined {
-  const approved = new Set(
-    [...recorder.table('repairs.repair_order').values()]
-      .filter(
-        (order) =>
-          order['approved_by'] !== null && order['completed_on'] === null && order['raised_by'] !== String(by.id),
-      )
-      .map((order) => order['id']),
+  const approved = [...recorder.table('repairs.repair_order').values()].filter(
+    (order) => order['approved_by'] !== null && order['raised_by'] !== String(by.id),
   )
-  return [...recorder.table('repairs.repair_line').values()]
-    .reverse()
-    .find(
-      (line) =>
-        approved.has(line['order_id']!) &&
-        line['quantity'] === '1.00' &&
-        Number(line['unit_price']) < 130 &&
-        !taken.includes(keyOf(line['id'])),
+  const open = new Set(approved.filter((order) => order['completed_on'] === null).map((order) => order['id']))
+  const all = new Set(approved.map((order) => order['id']))
+  const lines = [...recorder.table('repairs.repair_line').values()]
+    .filter(
+      (line) => line['quantity'] === '1.00' && Number(line['unit_price']) < 130 && !taken.includes(keyOf(line['id'])),
     )
+    .reverse()
+  return lines.find((line) => open.has(line['order_id']!)) ?? lines.find((line) => all.has(line['order_id']!))
 }
 
 const emptiedCount = 68
