@@ -3,6 +3,7 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node
 import { join, resolve } from 'node:path'
 import { startCluster } from './lib/cluster.mjs'
 import { ensureBuilt, prepare, root } from './lib/prepare.mjs'
+import { programOf } from './lib/process.mjs'
 import { run, say, Stop } from './lib/say.mjs'
 
 /** Sets everything up, starts a private PostgreSQL, Larkmere and Spoor, and stops them again on Ctrl-C. */
@@ -15,16 +16,10 @@ function lock() {
   const file = join(dataDir, 'demo.lock')
   if (existsSync(file)) {
     const pid = Number(readFileSync(file, 'utf8'))
-    try {
-      process.kill(pid, 0)
-      if (pid !== process.pid && /node/.test(readFileSync(`/proc/${pid}/comm`, 'utf8')))
-        throw new Stop(
-          `The demo already runs with this data directory (process ${pid}). Stop it with Ctrl-C there, or set SPOOR_PORT and SPOOR_DATA_DIR for a second one.`,
-        )
-    } catch (error) {
-      if (error instanceof Stop) throw error
-      if (!['ESRCH', 'ENOENT', 'EPERM'].includes(error.code)) throw error
-    }
+    if (pid !== process.pid && /node/i.test(programOf(pid) ?? ''))
+      throw new Stop(
+        `The demo already runs with this data directory (process ${pid}). Stop it with Ctrl-C there, or set SPOOR_PORT and SPOOR_DATA_DIR for a second one.`,
+      )
   }
   writeFileSync(file, String(process.pid))
   return () => rmSync(file, { force: true })

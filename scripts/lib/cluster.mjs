@@ -15,6 +15,7 @@ import { createServer } from 'node:net'
 import { join, resolve } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { postgresBinaries } from './prepare.mjs'
+import { programOf } from './process.mjs'
 import { say, Stop } from './say.mjs'
 
 /**
@@ -99,13 +100,7 @@ function runningServer(place) {
   const file = join(place, 'postmaster.pid')
   if (!existsSync(file)) return null
   const [pid, directory, , port] = readFileSync(file, 'utf8').split('\n')
-  try {
-    process.kill(Number(pid), 0)
-    const program = readFileSync(`/proc/${pid}/comm`, 'utf8').trim()
-    if (program === 'postgres' && directory === place) return { pid: Number(pid), port: Number(port) }
-  } catch (error) {
-    if (error.code !== 'ESRCH' && error.code !== 'ENOENT' && error.code !== 'EPERM') throw error
-  }
+  if (programOf(Number(pid)) === 'postgres' && directory === place) return { pid: Number(pid), port: Number(port) }
   // Left over from a crash. PostgreSQL would take it for its own if another process has the number by now.
   rmSync(file)
   return null
@@ -175,13 +170,9 @@ export async function startCluster({ dataDir, settings = [] }) {
 }
 
 async function end(pid, signal) {
-  for (let tries = 0; tries < 400; tries++) {
-    try {
-      process.kill(pid, tries === 0 || tries % 100 === 0 ? signal : 0)
-    } catch (error) {
-      if (error.code === 'ESRCH') return
-      throw error
-    }
+  const tries = 400
+  for (let n = 0; n < tries && programOf(pid) !== null; n++) {
+    if (n % 100 === 0) process.kill(pid, signal)
     await sleep(25)
   }
 }

@@ -1,5 +1,5 @@
 import { addDays, arrayMembers } from '@spoor/core'
-import { at, onOrBefore, workdayFrom } from '../larkmere/calendar.ts'
+import { at, onOrBefore, workdayFrom, workdayUpTo } from '../larkmere/calendar.ts'
 import { accounts, namedOfficers, type Officer } from '../larkmere/staff.ts'
 import { bankAccount, certificateRow, firstContractor, firstHome } from './beginning.ts'
 import { lastUplift, type Days, type Stage } from './days.ts'
@@ -219,7 +219,14 @@ const raiseCount = 14
 function raisedUnitPrices(days: Days, stage: Stage): Incident {
   const { recorder, chance, until } = stage
   const tariq = officerOf(stage, 'tariq')
-  const first = addDays(until, -33)
+  const raiseDays: string[] = []
+  // One a day on most of the last working days, so that no holiday can push any out of the history.
+  for (
+    let day = workdayUpTo(addDays(until, -3)), n = 0;
+    raiseDays.length < raiseCount;
+    day = workdayUpTo(addDays(day, -1)), n++
+  )
+    if (n % 5 !== 3) raiseDays.unshift(day)
   const fact: Incident = {
     name: 'unitPrices',
     words: `${raiseCount} unit prices of repair lines were raised after approval by somebody other than the raiser, each just under the approval limit of 150.00.`,
@@ -227,12 +234,11 @@ function raisedUnitPrices(days: Days, stage: Stage): Incident {
     table: 'repairs.repair_line',
     fields: ['unit_price', 'amount'],
     records: [],
-    from: iso(at(first, 0)),
+    from: iso(at(raiseDays[0]!, 0)),
     until: iso(at(addDays(until, -2), 0)),
     counts: { saves: raiseCount },
   }
-  for (let n = 0; n < raiseCount; n++) {
-    const day = workdayFrom(addDays(first, n * 2))
+  for (const day of raiseDays) {
     days.plan(day, 16.2 + chance.next() * 0.6, (atMs) => {
       const line = approvedLine(stage, tariq, fact.records)
       if (!line) return
@@ -301,7 +307,7 @@ function emptiedServices(days: Days, stage: Stage): Incident {
 function deletedTenant(days: Days, stage: Stage): Incident {
   const { recorder, until } = stage
   const ishbel = officerOf(stage, 'ishbel')
-  const day = workdayFrom(addDays(until, -20))
+  const day = workdayUpTo(addDays(until, -20))
   const fact: Incident = {
     name: 'deletedTenant',
     words: 'A tenant was deleted, and with them by a cascade the tenancy, its account lines and its household.',
@@ -342,7 +348,7 @@ const bandDerived = 6
 function mistypedBand(days: Days, stage: Stage): Incident {
   const { recorder, until } = stage
   const ruth = officerOf(stage, 'ruth')
-  const day = workdayFrom(addDays(until, -16))
+  const day = workdayUpTo(addDays(until, -16))
   const fact: Incident = {
     name: 'mistypedBand',
     words: `The figure of band C was mistyped by a factor of ten and corrected two hours later; meanwhile the band check raised ${bandDerived} rents by it.`,
@@ -449,7 +455,7 @@ const terminalCount = 5
 
 function terminal(days: Days, stage: Stage): Incident {
   const { recorder, chance, until } = stage
-  const day = workdayFrom(addDays(until, -4))
+  const day = workdayUpTo(addDays(until, -3))
   const fact: Incident = {
     name: 'terminal',
     words: `${terminalCount} deposits were set to 0.00 straight in the database at 02:40 by a login nobody is known by.`,
@@ -515,7 +521,7 @@ function delegate(days: Days, stage: Stage): Incident {
 /** A spell of forty days clear of every incident. */
 function ordinaryDays({ until }: Stage): Incident {
   const uplifted = lastUplift(until)
-  const offset = [75, 130, 180, 290].find((days) => {
+  const offset = [80, 130, 180, 290].find((days) => {
     const [first, last] = [addDays(until, -days), addDays(until, -days + 40)]
     return last <= uplifted || first > addDays(uplifted, 16)
   })!

@@ -65,6 +65,13 @@ export function workdayFrom(date: string): string {
   return day
 }
 
+/** The last working day up to `date`. */
+export function workdayUpTo(date: string): string {
+  let day = date
+  while (!isWorkday(day)) day = addDays(day, -1)
+  return day
+}
+
 export function daysBetween(from: string, to: string): number {
   return Math.round((Date.parse(`${to}T00:00:00Z`) - Date.parse(`${from}T00:00:00Z`)) / 86_400_000)
 }
