@@ -31,7 +31,7 @@ export async function signIn(page: Page, role = 'administrator', name: DemoName 
   await page.getByLabel('Name').fill(signIns[role]!.login)
   await page.getByLabel('Password').fill(signIns[role]!.password)
   await page.getByRole('button', { name: 'Sign in' }).click()
-  await expect(page).toHaveURL(/\/changes/)
+  await expect(page.getByRole('navigation', { name: 'Stages' })).toBeVisible()
 }
 
 export async function query<R extends pg.QueryResultRow>(

@@ -3,7 +3,7 @@ import Button from 'ant-design-vue/es/button'
 import { useQuery } from '@tanstack/vue-query'
 import { useEventListener } from '@vueuse/core'
 import { routes } from '@spoor/contract'
-import { counted, difference } from '@spoor/core'
+import { counted, dateText, difference } from '@spoor/core'
 import { computed, toRef } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
@@ -106,7 +106,9 @@ useEventListener('keydown', (event) => {
       </h2>
       <p>
         <ActorGlyph :kind="save.actor.kind" /> {{ save.actor.name
-        }}<span v-if="save.actor.claimed" class="attention"> (claimed by an untrusted login)</span>,
+        }}<span v-if="save.actor.unit" class="quiet">
+          ({{ save.actor.unit }}{{ save.actor.leftOn ? `, left ${dateText(save.actor.leftOn)}` : '' }})</span
+        ><span v-if="save.actor.claimed" class="attention"> (claimed by an untrusted login)</span>,
         {{ fullTime(save.at) }}
       </p>
       <p v-if="save.correctionId">

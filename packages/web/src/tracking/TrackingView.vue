@@ -7,7 +7,7 @@ import { problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import SplitPane from '../frame/SplitPane.vue'
 import { useSession } from '../session/session.ts'
-import { shortTime } from '../value/time.ts'
+import { dayOnly, shortTime } from '../value/time.ts'
 import { stagedKeep, useTracking, withKeep } from './draft.ts'
 import DraftPane from './DraftPane.vue'
 import FieldTile from './FieldTile.vue'
@@ -130,7 +130,7 @@ function setAll(of: SourceMap, types: readonly TrackedType[], on: boolean) {
               />
               {{ capitalised(type.name) }}
             </span>
-            <span class="count">{{ since(type) ? `since ${shortTime(since(type)!)}` : 'not tracked' }}</span>
+            <span class="count">{{ since(type) ? `since ${dayOnly(since(type)!)}` : 'not tracked' }}</span>
             <div class="tiles">
               <div v-if="type.obstacle" class="obstacle attention">
                 {{ type.obstacle.words }}

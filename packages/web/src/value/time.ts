@@ -18,6 +18,11 @@ export function dayText(instant: string): string {
   return dayjs(instant).format('ddd D MMMM YYYY')
 }
 
+/** "20 Mar 2026". */
+export function dayOnly(instant: string): string {
+  return dayjs(instant).format('D MMM YYYY')
+}
+
 /** "16:52". */
 export function timeText(instant: string): string {
   return dayjs(instant).format('HH:mm')
