@@ -47,7 +47,7 @@ test('tracking is staged, explained, and put in force', async () => {
   await tenancy.getByRole('checkbox', { name: 'weekly rent', exact: true }).click()
   await tenancy.getByRole('checkbox', { name: 'deposit', exact: true }).click()
   await page.getByRole('checkbox', { name: 'bank account', exact: true }).click()
-  await expect(page.getByRole('heading', { name: 'Draft for plan 1 · 3 fields' })).toBeVisible()
+  await expect(page.getByRole('heading', { name: 'Draft for plan 1 · 3 changes' })).toBeVisible()
   await expect(page.getByText('Tenancy · weekly rent')).toBeVisible()
   await page.getByRole('button', { name: 'Show the SQL' }).click()
   await expect(page.getByLabel('SQL of the draft')).toContainText('on "lettings"."tenancy"')

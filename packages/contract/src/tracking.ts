@@ -33,7 +33,13 @@ export const TrackedType = v.object({
 })
 export type TrackedType = v.InferOutput<typeof TrackedType>
 
-export const PlanEdit = v.strictObject({ typeId: v.number(), fieldId: v.number(), keep: KeepOrOff })
+export const FieldEdit = v.strictObject({ typeId: v.number(), fieldId: v.number(), keep: KeepOrOff })
+export const RuleEdit = v.strictObject({
+  typeId: v.number(),
+  reason: v.optional(v.picklist(['never', 'asked', 'required'])),
+  newColumns: v.optional(v.picklist(['track', 'wait'])),
+})
+export const PlanEdit = v.union([FieldEdit, RuleEdit])
 
 export const Draft = v.object({
   /** Rises with every edit; an edit names the revision it was made on. */

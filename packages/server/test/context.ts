@@ -8,6 +8,9 @@ export async function withActorContext(pool: pg.Pool, context: object, statement
     await client.query(`select set_config('spoor.context', $1, true)`, [JSON.stringify(context)])
     await client.query(statement)
     await client.query('commit')
+  } catch (error) {
+    await client.query('rollback')
+    throw error
   } finally {
     client.release()
   }

@@ -169,7 +169,7 @@ describe('putting in force', () => {
     const attempt = installCapture(source, {
       planVersion: 99,
       install: [],
-      remove: [{ typeId: (await types())['home']!.id, schema: 'public', table: 'home' }],
+      remove: [{ typeId: (await types())['home']!.id, schema: 'public', table: 'home', descendants: [] }],
     })
     attempt.catch(() => undefined)
     // Were the installation to wait in the lock queue, this would wait behind it until the busy one ended.

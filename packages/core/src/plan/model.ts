@@ -4,6 +4,9 @@ export type KeepOrOff = Keep | 'off'
 
 export type ReasonRule = 'never' | 'asked' | 'required'
 
+/** What becomes of a column that the source adds to a tracked table. */
+export type NewColumnRule = 'track' | 'wait'
+
 export interface FieldPlan {
   keep: Keep
 }
@@ -11,6 +14,10 @@ export interface FieldPlan {
 export interface TypePlan {
   /** By field id. A field that is not here is not tracked. */
   fields: Readonly<Record<string, FieldPlan>>
+  /** Whether a save must give a reason; never asked unless said. */
+  reason?: ReasonRule
+  /** They wait for a decision unless said. */
+  newColumns?: NewColumnRule
 }
 
 /** What is tracked in one source. By record type id; a type that is not here is not tracked. */
@@ -20,32 +27,74 @@ export interface TrackingPlan {
 
 export const emptyPlan: TrackingPlan = { types: {} }
 
-/** One wish of an administrator, as staged in a draft. */
-export interface PlanEdit {
+/** How one field is to be kept. */
+export interface FieldEdit {
   typeId: number
   fieldId: number
   keep: KeepOrOff
+}
+
+/** A rule for a whole record type: whether its saves need a reason, and what becomes of columns that are added. */
+export interface RuleEdit {
+  typeId: number
+  reason?: ReasonRule | undefined
+  newColumns?: NewColumnRule | undefined
+}
+
+/** One wish of an administrator, as staged in a draft. */
+export type PlanEdit = FieldEdit | RuleEdit
+
+export function isFieldEdit(edit: PlanEdit): edit is FieldEdit {
+  return 'fieldId' in edit
 }
 
 export function keepOf(plan: TrackingPlan, typeId: number, fieldId: number): KeepOrOff {
   return plan.types[typeId]?.fields[fieldId]?.keep ?? 'off'
 }
 
-/** The plan with the edits applied, later edits winning. Types left without fields disappear. */
+export function rulesOf(plan: TrackingPlan, typeId: number): { reason: ReasonRule; newColumns: NewColumnRule } {
+  const type = plan.types[typeId]
+  return { reason: type?.reason ?? 'never', newColumns: type?.newColumns ?? 'wait' }
+}
+
+interface OpenType {
+  fields: Map<string, FieldPlan>
+  reason: ReasonRule
+  newColumns: NewColumnRule
+}
+
+/** The plan with the edits applied, later edits winning. Types left without fields disappear, their rules with them. */
 export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): TrackingPlan {
-  const types = new Map(Object.entries(plan.types).map(([id, type]) => [id, new Map(Object.entries(type.fields))]))
-  for (const { typeId, fieldId, keep } of edits) {
-    const fields = types.get(String(typeId)) ?? new Map<string, FieldPlan>()
-    if (keep === 'off') fields.delete(String(fieldId))
-    else fields.set(String(fieldId), { ...fields.get(String(fieldId)), keep })
-    types.set(String(typeId), fields)
+  const types = new Map<number, OpenType>()
+  const open = (typeId: number): OpenType => {
+    const known = types.get(typeId)
+    if (known) return known
+    const opened = { fields: new Map(Object.entries(plan.types[typeId]?.fields ?? {})), ...rulesOf(plan, typeId) }
+    types.set(typeId, opened)
+    return opened
+  }
+  for (const id of Object.keys(plan.types)) open(Number(id))
+  for (const edit of edits) {
+    const type = open(edit.typeId)
+    if (!isFieldEdit(edit)) {
+      type.reason = edit.reason ?? type.reason
+      type.newColumns = edit.newColumns ?? type.newColumns
+    } else if (edit.keep === 'off') type.fields.delete(String(edit.fieldId))
+    else type.fields.set(String(edit.fieldId), { keep: edit.keep })
   }
   return {
     types: Object.fromEntries(
-      [...types]
-        .filter(([, fields]) => fields.size > 0)
-        .map(([id, fields]) => [id, { fields: Object.fromEntries(fields) }]),
+      [...types].filter(([, type]) => type.fields.size > 0).map(([id, type]) => [id, closed(type)]),
     ),
+  }
+}
+
+/** Rules that are what they would be anyway are not written down, so that equal plans are equal. */
+function closed({ fields, reason, newColumns }: OpenType): TypePlan {
+  return {
+    fields: Object.fromEntries(fields),
+    ...(reason === 'never' ? {} : { reason }),
+    ...(newColumns === 'wait' ? {} : { newColumns }),
   }
 }
 
@@ -57,22 +106,29 @@ export interface PlanDifference {
   to: KeepOrOff
 }
 
-/** Every difference between two plans, by type then field. `withEdits(from, differences)` gives `to`. */
+const numbersOf = (a: object, b: object) =>
+  [...new Set([...Object.keys(a), ...Object.keys(b)])].map(Number).sort((x, y) => x - y)
+
+/** Every field that two plans keep differently, by type then field. */
 export function comparePlans(from: TrackingPlan, to: TrackingPlan): PlanDifference[] {
-  const differences: PlanDifference[] = []
-  const typeIds = new Set([...Object.keys(from.types), ...Object.keys(to.types)])
-  for (const type of [...typeIds].map(Number).sort((a, b) => a - b)) {
-    const fieldIds = new Set([
-      ...Object.keys(from.types[type]?.fields ?? {}),
-      ...Object.keys(to.types[type]?.fields ?? {}),
-    ])
-    for (const field of [...fieldIds].map(Number).sort((a, b) => a - b)) {
-      const before = keepOf(from, type, field)
-      const after = keepOf(to, type, field)
-      if (before !== after) differences.push({ typeId: type, fieldId: field, from: before, to: after })
-    }
-  }
-  return differences
+  return numbersOf(from.types, to.types).flatMap((typeId) =>
+    numbersOf(from.types[typeId]?.fields ?? {}, to.types[typeId]?.fields ?? {}).flatMap((fieldId) => {
+      const [before, after] = [keepOf(from, typeId, fieldId), keepOf(to, typeId, fieldId)]
+      return before === after ? [] : [{ typeId, fieldId, from: before, to: after }]
+    }),
+  )
+}
+
+/** The edits that make one plan of another: `withEdits(from, editsBetween(from, to))` is `to`. */
+export function editsBetween(from: TrackingPlan, to: TrackingPlan): PlanEdit[] {
+  const rules = numbersOf(from.types, to.types).flatMap((typeId): RuleEdit[] => {
+    const [before, after] = [rulesOf(from, typeId), rulesOf(to, typeId)]
+    if (!to.types[typeId]) return []
+    const reason = before.reason === after.reason ? {} : { reason: after.reason }
+    const newColumns = before.newColumns === after.newColumns ? {} : { newColumns: after.newColumns }
+    return Object.keys({ ...reason, ...newColumns }).length > 0 ? [{ typeId, ...reason, ...newColumns }] : []
+  })
+  return [...comparePlans(from, to).map(({ typeId, fieldId, to: keep }) => ({ typeId, fieldId, keep })), ...rules]
 }
 
 /** Whether all, some or none of the switches below a level are on. */

@@ -38,5 +38,36 @@ create or replace function spoor_capture.context(
     'actor', actor, 'kind', kind, 'onBehalfOf', on_behalf_of, 'channel', channel,
     'run', run, 'reason', reason, 'correction', correction))::text, true)
 $context$;
+create or replace function spoor_capture.reason_of(said text) returns text language plpgsql immutable set search_path = pg_catalog, pg_temp as $reason$
+begin
+  return nullif(btrim(said::json ->> 'reason'), '');
+exception when others then
+  return null; -- What is not a context gives no reason.
+end $reason$;
+
+-- Fits a marked statement to the columns as they are named now: a renamed one is found by its number, or by its name
+-- where the table was made anew; what depends on a dropped one becomes null.
+create or replace function spoor_capture.reshape(marked text, relation oid, written oid, originals text)
+returns text language plpgsql stable set search_path = pg_catalog, pg_temp as $reshape$
+declare
+  result text := replace(marked, '«relation»', written::regclass::text);
+  one record;
+  present text;
+begin
+  for one in select key::int as number, value as original from json_each_text(originals::json) loop
+    select case when not attisdropped then attname end into present from pg_attribute where attrelid = relation and attnum = one.number;
+    if not found then
+      select attname into present from pg_attribute where attrelid = written and attname = one.original and not attisdropped;
+    end if;
+    if present is null then
+      result := regexp_replace(result, '«if ' || one.number || '».*?«fi ' || one.number || '»', 'null', 'g');
+    else
+      result := replace(replace(replace(result, '«' || one.number || '»', quote_ident(present)),
+        '«if ' || one.number || '»', ''), '«fi ' || one.number || '»', '');
+    end if;
+  end loop;
+  return result;
+end $reshape$;
+
 comment on function spoor_capture.context is 'Says who is making the changes of this transaction, by which channel and why.';
 `

@@ -1,27 +1,48 @@
-import type { Keep } from '@spoor/core'
+import type { Keep, ReasonRule } from '@spoor/core'
 import { exactSettings } from '../database/knex.ts'
 import { quoteIdentifier as id, quoteLiteral } from '../database/identifier.ts'
 
-export interface CapturedField {
+export interface CapturedColumn {
+  /** `pg_attribute.attnum`, by which a column is known through a rename. */
+  attributeNumber: number
+  name: string
+  /** `pg_attribute.atttypid`. */
+  typeId: number
+}
+
+export interface CapturedField extends CapturedColumn {
   fieldId: number
-  column: string
   keep: Keep
   plainEquality: boolean
 }
 
-/** Everything the triggers of one table depend on. */
-export interface CapturedTable {
-  typeId: number
+export interface TableName {
   schema: string
   table: string
-  keyColumns: readonly string[]
-  labelColumns: readonly string[]
-  fields: readonly CapturedField[]
 }
+
+/** Everything the triggers of one record type depend on. */
+export interface CapturedTable extends TableName {
+  typeId: number
+  relationId: number
+  keyColumns: readonly CapturedColumn[]
+  labelColumns: readonly CapturedColumn[]
+  fields: readonly CapturedField[]
+  reason: ReasonRule
+  /** Partitions and inheriting tables, in which rows can be written directly. */
+  descendants: readonly TableName[]
+}
+
+export const captureEvents = ['insert', 'update', 'delete', 'truncate'] as const
+export type CaptureEvent = (typeof captureEvents)[number]
 
 /** The names of all triggers and functions of one record type begin with this. */
 export function triggerPrefix(typeId: number): string {
   return `spoor_t${typeId}_`
+}
+
+export function qualified({ schema, table }: TableName): string {
+  return `${id(schema)}.${id(table)}`
 }
 
 // Not search_path and the like alone: these settings decide how a value is written as text.
@@ -33,34 +54,61 @@ const functionSettings = [
 const outboxColumns =
   'captured_at, type_id, plan_version, action, key, key_before, label, delta, context, login, application_name, client_address'
 
+const timing: Readonly<Record<CaptureEvent, { when: string; referencing: string }>> = {
+  insert: { when: 'after', referencing: 'referencing new table as new_rows' },
+  update: { when: 'after', referencing: 'referencing old table as old_rows new table as new_rows' },
+  delete: { when: 'after', referencing: 'referencing old table as old_rows' },
+  truncate: { when: 'before', referencing: '' },
+}
+
 /**
- * The triggers of one table as SQL, the same for the same input. They run once a statement over its transition
- * tables; a row whose tracked values are all as before makes no entry.
+ * The triggers of one record type as SQL, the same for the same input. They run once a statement over its transition
+ * tables; a row whose tracked values are all as before makes no entry. When a tracked column was renamed, dropped
+ * or retyped since, they write themselves anew for the statement, so that the business never fails for it.
  */
 export function captureSql(table: CapturedTable, planVersion: number): string {
-  const name = `${id(table.schema)}.${id(table.table)}`
-  const prefix = triggerPrefix(table.typeId)
-  const parts = generator(table, planVersion)
-  const events = [
-    { event: 'insert', when: 'after', referencing: 'referencing new table as new_rows', body: parts.insertBody() },
-    {
-      event: 'update',
-      when: 'after',
-      referencing: 'referencing old table as old_rows new table as new_rows',
-      body: parts.updateBody(),
-    },
-    {
-      event: 'delete',
-      when: 'after',
-      referencing: 'referencing old table as old_rows',
-      body: parts.deleteBody('old_rows'),
-    },
-    { event: 'truncate', when: 'before', referencing: '', body: parts.deleteBody(name) },
-  ]
-  return events
-    .map(
-      ({ event, when, referencing, body }) => `
-create or replace function spoor_capture.${prefix}${event}() returns trigger language plpgsql security definer
+  const functions = captureEvents.map((event) => functionSql(table, planVersion, event))
+  const triggers = [table as TableName, ...table.descendants].flatMap((on) =>
+    captureEvents.map((event) => triggerSql(table.typeId, event, on)),
+  )
+  return [...functions, ...triggers].join('')
+}
+
+function triggerSql(typeId: number, event: CaptureEvent, on: TableName): string {
+  const name = `${triggerPrefix(typeId)}${event}`
+  const { when, referencing } = timing[event]
+  return `
+drop trigger if exists ${name} on ${qualified(on)};
+create trigger ${name} ${when} ${event} on ${qualified(on)} ${referencing}
+  for each statement execute function spoor_capture.${name}();
+alter table ${qualified(on)} enable always trigger ${name};
+`
+}
+
+/** Removes what {@link captureSql} installed. */
+export function uninstallSql({
+  typeId,
+  descendants,
+  ...table
+}: Pick<CapturedTable, 'typeId' | 'schema' | 'table' | 'descendants'>): string {
+  return captureEvents
+    .map((event) => {
+      const name = `${triggerPrefix(typeId)}${event}`
+      const drops = [table, ...descendants].map((on) => `drop trigger if exists ${name} on ${qualified(on)};\n`)
+      return `${drops.join('')}drop function if exists spoor_capture.${name}();\n`
+    })
+    .join('')
+}
+
+function functionSql(table: CapturedTable, planVersion: number, event: CaptureEvent): string {
+  const fixed = new Writer(table, planVersion, plainNames)
+  const shifting = new Writer(table, planVersion, markedNames)
+  const columns = allColumns(table)
+  const signature = columns.map((column) => `${column.name}:${column.typeId}`).join(',')
+  const numbers = columns.map((column) => column.attributeNumber).join(', ')
+  const originals = JSON.stringify(Object.fromEntries(columns.map((column) => [column.attributeNumber, column.name])))
+  return `
+create or replace function spoor_capture.${triggerPrefix(table.typeId)}${event}() returns trigger language plpgsql security definer
   ${functionSettings}
 as $capture$
 -- Variables are named by this label, since a column may have any name.
@@ -70,101 +118,230 @@ declare
   said text := nullif(current_setting('spoor.context', true), '');
   app text := nullif(current_setting('application_name', true), '');
   address text := host(inet_client_addr());
-  written bigint;${parts.usesSalt ? `\n  salt text := (select value from spoor_capture.meta where name = 'salt');` : ''}
-begin${body}
+  salt text${fixed.usesSalt ? ` := (select value from spoor_capture.meta where name = 'salt')` : ''};
+  written bigint;
+begin
+  if (select string_agg(a.attname || ':' || a.atttypid, ',' order by a.attnum) from pg_attribute a
+       where a.attrelid = ${table.relationId} and a.attnum in (${numbers})) is distinct from ${quoteLiteral(signature)} then
+    execute spoor_capture.reshape(${quoteLiteral(shifting.statement(event))}, ${table.relationId}, TG_RELID, ${quoteLiteral(originals)})
+      using capturing.at_time, capturing.said, capturing.app, capturing.address, capturing.salt;
+    get diagnostics capturing.written = row_count;
+  else${fixed.body(event)}
+  end if;${table.reason === 'required' ? demandReason : ''}
   return null;
 end $capture$;
-drop trigger if exists ${prefix}${event} on ${name};
-create trigger ${prefix}${event} ${when} ${event} on ${name} ${referencing}
-  for each statement execute function spoor_capture.${prefix}${event}();
-alter table ${name} enable always trigger ${prefix}${event};
-`,
-    )
-    .join('')
+`
 }
 
-/** Removes what {@link captureSql} installed. */
-export function uninstallSql(table: Pick<CapturedTable, 'typeId' | 'schema' | 'table'>): string {
-  const prefix = triggerPrefix(table.typeId)
-  return ['insert', 'update', 'delete', 'truncate']
-    .map(
-      (event) =>
-        `drop trigger if exists ${prefix}${event} on ${id(table.schema)}.${id(table.table)};\ndrop function if exists spoor_capture.${prefix}${event}();\n`,
-    )
-    .join('')
+const demandReason = `
+  if capturing.written > 0 and spoor_capture.reason_of(capturing.said) is null then
+    raise exception 'This change needs a reason, and none was given. Nothing was saved.'
+      using errcode = 'SPR01', hint = 'Give a reason and save again.';
+  end if;`
+
+/** Every column that the triggers name, once, by its number. */
+function allColumns({ keyColumns, labelColumns, fields }: CapturedTable): CapturedColumn[] {
+  const byNumber = new Map(
+    [...keyColumns, ...labelColumns, ...fields].map((column) => [column.attributeNumber, column]),
+  )
+  return [...byNumber.values()].sort((a, b) => a.attributeNumber - b.attributeNumber)
 }
 
-function generator(table: CapturedTable, planVersion: number) {
-  const { fields, keyColumns, labelColumns, typeId } = table
-  const key = (row: string) =>
-    `json_build_array(${keyColumns.map((column) => `${row}.${id(column)}::text`).join(', ')})::text`
-  const label = (row: string) =>
-    `coalesce(concat_ws(' · ', ${(labelColumns.length ? labelColumns : keyColumns).map((column) => `${row}.${id(column)}::text`).join(', ')}), '')`
-  const kept = (field: CapturedField, row: string) => {
-    const text = `${row}.${id(field.column)}::text`
-    // What is NULL stays NULL: a fingerprint of nothing would say that there is something.
-    return field.keep === 'values' ? text : `encode(sha256(convert_to(capturing.salt || ${text}, 'UTF8')), 'hex')`
+/** How a generated statement names its columns and variables. */
+interface Names {
+  column(column: CapturedColumn): string
+  /** An expression over some columns that makes no sense without any of them. */
+  whole(expression: string, column: CapturedColumn): string
+  variable: Readonly<Record<'at' | 'said' | 'app' | 'address' | 'salt', string>>
+  /** Whether texts are compared whatever the type: it may be another by now. */
+  asText: boolean
+}
+
+const plainNames: Names = {
+  column: (column) => id(column.name),
+  whole: (expression) => expression,
+  variable: {
+    at: 'capturing.at_time',
+    said: 'capturing.said',
+    app: 'capturing.app',
+    address: 'capturing.address',
+    salt: 'capturing.salt',
+  },
+  asText: false,
+}
+
+/** Marks that `spoor_capture.reshape` puts the present names in the place of. */
+const markedNames: Names = {
+  column: (column) => `«${column.attributeNumber}»`,
+  whole: (expression, { attributeNumber }) => `«if ${attributeNumber}»${expression}«fi ${attributeNumber}»`,
+  variable: { at: '$1', said: '$2', app: '$3', address: '$4', salt: '$5' },
+  asText: true,
+}
+
+class Writer {
+  readonly #table: CapturedTable
+  readonly #planVersion: number
+  readonly #names: Names
+  constructor(table: CapturedTable, planVersion: number, names: Names) {
+    this.#table = table
+    this.#planVersion = planVersion
+    this.#names = names
   }
-  const differs = ({ column, plainEquality }: CapturedField, o = 'o', n = 'n') => {
-    const cast = plainEquality ? '' : '::text'
-    return `${o}.${id(column)}${cast} is distinct from ${n}.${id(column)}${cast}`
+
+  get usesSalt(): boolean {
+    return this.#table.fields.some((field) => field.keep === 'fingerprint')
   }
-  const pair = (field: CapturedField, before: string, after: string) =>
-    `'"${field.fieldId}":' || json_build_array(${before}, ${after})::text`
-  const delta = (cases: string[]) => `'{' || concat_ws(',', ${cases.join(',\n      ')}) || '}'`
-  const insert = (action: string, keyText: string, keyBefore: string, labelText: string, deltaText: string) => `
-  insert into spoor_capture.outbox (${outboxColumns})
-  select capturing.at_time, ${typeId}, ${planVersion}, ${quoteLiteral(action)}, ${keyText}, ${keyBefore}, ${labelText},
-    ${deltaText},
-    capturing.said, session_user, capturing.app, capturing.address`
-  const changed = (o: string, n: string) =>
-    fields.map((field) => `case when ${differs(field, o, n)} then ${pair(field, kept(field, o), kept(field, n))} end`)
-  const anyDiffers = (o: string, n: string) => fields.map((field) => differs(field, o, n)).join(' or ')
-  const sameKey = (o: string, n: string) =>
-    keyColumns.map((column) => `${o}.${id(column)} = ${n}.${id(column)}`).join(' and ')
-  const firstKey = id(keyColumns[0]!)
 
-  return {
-    usesSalt: fields.some((field) => field.keep === 'fingerprint'),
-
-    insertBody: () => {
-      const cases = fields.map(
-        (field) => `case when n.${id(field.column)} is not null then ${pair(field, 'null', kept(field, 'n'))} end`,
-      )
-      return `${insert('create', key('n'), 'null', label('n'), delta(cases))}
-  from new_rows n;`
-    },
-
-    deleteBody: (from: string) => {
-      const cases = fields.map(
-        (field) => `case when o.${id(field.column)} is not null then ${pair(field, kept(field, 'o'), 'null')} end`,
-      )
-      return `${insert('delete', key('o'), 'null', label('o'), delta(cases))}
-  from ${from} o;`
-    },
-
+  /** The statements of one event, at home in the function's own text. */
+  body(event: CaptureEvent): string {
+    const counted = '\n    get diagnostics capturing.written = row_count;'
+    if (event === 'truncate')
+      return `
+    execute format(${quoteLiteral(this.#deletion('%1$I.%2$I', true))}, TG_TABLE_SCHEMA, TG_TABLE_NAME)
+      using ${Object.values(plainNames.variable).join(', ')};${counted}`
+    if (event !== 'update') return `${this.statement(event)};${counted}`
     // FULL JOIN, because an inner join is planned for the first, small statement of a session as a nested loop and
     // kept. A row without a partner had its key changed. That is rare, so it only leaves a mark, and then what was
     // written is taken back and every row is paired by its place, which both transition tables share.
-    updateBody: () => `${insert('change', key('n'), 'null', label('n'), delta(changed('o', 'n')))}
-  from old_rows o full join new_rows n on ${sameKey('o', 'n')}
-  where case when o.${firstKey} is null or n.${firstKey} is null
-    then set_config('spoor.key_changed', 'yes', true) is null
-    else ${anyDiffers('o', 'n')} end;
-  get diagnostics capturing.written = row_count;
-  if current_setting('spoor.key_changed', true) = 'yes' then
-    perform set_config('spoor.key_changed', '', true);
-    delete from spoor_capture.outbox where seq in (
-      select seq from spoor_capture.outbox where transaction_id = pg_current_xact_id() order by seq desc limit capturing.written);${byPlace()}
-  end if;`,
+    return `${this.#insert('change', this.#key('n'), 'null', this.#label('n'), this.#delta(this.#changes('o', 'n')))}
+    from old_rows o full join new_rows n on ${this.#sameKey('o', 'n')}
+    where case when ${this.#missing('o')} or ${this.#missing('n')}
+      then set_config('spoor.key_changed', 'yes', true) is null
+      else ${this.#anyDiffers('o', 'n')} end;${counted}
+    if current_setting('spoor.key_changed', true) = 'yes' then
+      perform set_config('spoor.key_changed', '', true);
+      delete from spoor_capture.outbox where seq in (
+        select seq from spoor_capture.outbox where transaction_id = pg_current_xact_id() order by seq desc limit capturing.written);${this.#byPlace()};${counted}
+    end if;`
   }
 
-  function byPlace(): string {
+  /** One statement that captures an event, whatever happened to keys. */
+  statement(event: CaptureEvent): string {
+    switch (event) {
+      case 'insert':
+        return `${this.#insert('create', this.#key('n'), 'null', this.#label('n'), this.#delta(this.#created()))}
+    from new_rows n`
+      case 'update':
+        return this.#byPlace()
+      case 'delete':
+        return this.#deletion('old_rows', false)
+      case 'truncate':
+        return this.#deletion('«relation»', false)
+    }
+  }
+
+  #byPlace(): string {
     // Whole rows, so that no column's name can be taken for the place.
     const [o, n] = ['(o.whole)', '(n.whole)']
-    return `${insert('change', key(n), `nullif(${key(o)}, ${key(n)})`, label(n), delta(changed(o, n)))}
+    return `${this.#insert('change', this.#key(n), `nullif(${this.#key(o)}, ${this.#key(n)})`, this.#label(n), this.#delta(this.#changes(o, n)))}
     from (select row_number() over () as place, r as whole from old_rows r) o
     join (select row_number() over () as place, r as whole from new_rows r) n on n.place = o.place
-    where ${anyDiffers(o, n)} or not (${sameKey(o, n)});`
+    where ${this.#anyDiffers(o, n)} or ${this.#key(o)} <> ${this.#key(n)}`
+  }
+
+  /** `formatted`: to be passed through `format` and run dynamically, for a table known only when it happens. */
+  #deletion(from: string, formatted: boolean): string {
+    const writer = formatted
+      ? new Writer(this.#table, this.#planVersion, { ...plainNames, variable: markedNames.variable })
+      : this
+    const select = writer.#insert(
+      'delete',
+      writer.#key('o'),
+      'null',
+      writer.#label('o'),
+      writer.#delta(writer.#deleted()),
+    )
+    // ONLY: when a parent is truncated, its children's own triggers speak for their rows.
+    const only = from === 'old_rows' ? '' : 'only '
+    return formatted ? `${select.replaceAll('%', '%%')} from ${only}${from} o` : `${select}\n    from ${only}${from} o`
+  }
+
+  #insert(action: string, key: string, keyBefore: string, label: string, delta: string): string {
+    const { at, said, app, address } = this.#names.variable
+    return `
+    insert into spoor_capture.outbox (${outboxColumns})
+    select ${at}, ${this.#table.typeId}, ${this.#planVersion}, ${quoteLiteral(action)}, ${key}, ${keyBefore}, ${label},
+      ${delta},
+      ${said}, session_user, ${app}, ${address}`
+  }
+
+  #column(row: string, column: CapturedColumn): string {
+    return `${row}.${this.#names.column(column)}`
+  }
+
+  #text(row: string, column: CapturedColumn): string {
+    return this.#names.whole(`${this.#column(row, column)}::text`, column)
+  }
+
+  #key(row: string): string {
+    return `json_build_array(${this.#table.keyColumns.map((column) => this.#text(row, column)).join(', ')})::text`
+  }
+
+  #label(row: string): string {
+    const { labelColumns, keyColumns } = this.#table
+    const named = labelColumns.length > 0 ? labelColumns : keyColumns
+    return `coalesce(concat_ws(' · ', ${named.map((column) => this.#text(row, column)).join(', ')}), '')`
+  }
+
+  #kept(field: CapturedField, row: string): string {
+    const text = `${this.#column(row, field)}::text`
+    // What is NULL stays NULL: a fingerprint of nothing would say that there is something.
+    return field.keep === 'values'
+      ? text
+      : `encode(sha256(convert_to(${this.#names.variable.salt} || ${text}, 'UTF8')), 'hex')`
+  }
+
+  #differs(field: CapturedField, o: string, n: string): string {
+    const cast = field.plainEquality && !this.#names.asText ? '' : '::text'
+    return this.#names.whole(
+      `${this.#column(o, field)}${cast} is distinct from ${this.#column(n, field)}${cast}`,
+      field,
+    )
+  }
+
+  #anyDiffers(o: string, n: string): string {
+    return `(${this.#table.fields.map((field) => this.#differs(field, o, n)).join(' or ')})`
+  }
+
+  #sameKey(o: string, n: string): string {
+    return this.#table.keyColumns
+      .map((column) => `${this.#column(o, column)} = ${this.#column(n, column)}`)
+      .join(' and ')
+  }
+
+  #missing(row: string): string {
+    return `${this.#column(row, this.#table.keyColumns[0]!)} is null`
+  }
+
+  #pair(field: CapturedField, before: string, after: string): string {
+    return `'"${field.fieldId}":' || json_build_array(${before}, ${after})::text`
+  }
+
+  #case(field: CapturedField, condition: string, before: string, after: string): string {
+    return this.#names.whole(`case when ${condition} then ${this.#pair(field, before, after)} end`, field)
+  }
+
+  #changes(o: string, n: string): string[] {
+    return this.#table.fields.map((field) => {
+      const cast = field.plainEquality && !this.#names.asText ? '' : '::text'
+      const condition = `${this.#column(o, field)}${cast} is distinct from ${this.#column(n, field)}${cast}`
+      return this.#case(field, condition, this.#kept(field, o), this.#kept(field, n))
+    })
+  }
+
+  #created(): string[] {
+    return this.#table.fields.map((field) =>
+      this.#case(field, `${this.#column('n', field)} is not null`, 'null', this.#kept(field, 'n')),
+    )
+  }
+
+  #deleted(): string[] {
+    return this.#table.fields.map((field) =>
+      this.#case(field, `${this.#column('o', field)} is not null`, this.#kept(field, 'o'), 'null'),
+    )
+  }
+
+  #delta(cases: readonly string[]): string {
+    return `'{' || concat_ws(',', ${cases.join(',\n        ')}) || '}'`
   }
 }

@@ -11,7 +11,7 @@ export interface Installation {
   planVersion: number
   install: readonly CapturedTable[]
   /** Types tracked by the plan before and no longer. */
-  remove: readonly Pick<CapturedTable, 'typeId' | 'schema' | 'table'>[]
+  remove: readonly Pick<CapturedTable, 'typeId' | 'schema' | 'table' | 'descendants'>[]
 }
 
 /** Everything an installation runs in the source, in order; the same for the same plan. */

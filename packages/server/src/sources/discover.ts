@@ -5,6 +5,8 @@ import { quoteIdentifier } from '../database/identifier.ts'
 export interface DiscoveredColumn {
   attributeNumber: number
   name: string
+  /** `pg_attribute.atttypid`. */
+  typeId: number
   /** As PostgreSQL writes it: `numeric(10,2)`. */
   dataType: string
   /** Catalogue name with domains resolved: `numeric`, `_text`. */
@@ -23,6 +25,8 @@ export interface DiscoveredTable {
   /** Columns that identify a row, in key order; empty when there is none. */
   keyColumns: string[]
   columns: DiscoveredColumn[]
+  /** Partitions and inheriting tables below it, at any depth. */
+  descendants: { schema: string; table: string }[]
   obstacle: Obstacle | null
 }
 
@@ -37,8 +41,10 @@ interface TableRow {
   database_name: string
   login: string
   key_columns: string[] | null
+  descendants: { schema: string; table: string }[]
   columns: {
     number: number
+    oid: number
     name: string
     type: string
     base: string
@@ -71,11 +77,14 @@ select c.oid::int8::int as relation_id, n.nspname as schema_name, c.relname as t
           unnest(best.indkey::int[]) with ordinality k(num, place)
      join pg_attribute a on a.attrelid = c.oid and a.attnum = k.num) as key_columns,
   coalesce((select json_agg(json_build_object(
-      'number', a.attnum, 'name', a.attname, 'type', format_type(a.atttypid, a.atttypmod),
+      'number', a.attnum, 'oid', a.atttypid::int8, 'name', a.attname, 'type', format_type(a.atttypid, a.atttypmod),
       'base', bt.typname, 'typmod', greatest(a.atttypmod, b.typmod),
       'comment', col_description(c.oid, a.attnum), 'generated', a.attgenerated <> '') order by a.attnum)
      from pg_attribute a join base_of b on b.oid = a.atttypid join pg_type bt on bt.oid = b.base
-    where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped), '[]') as columns
+    where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped), '[]') as columns,
+  coalesce((with recursive below(oid) as (select inhrelid from pg_inherits where inhparent = c.oid union select i.inhrelid from pg_inherits i join below b on i.inhparent = b.oid)
+     select json_agg(json_build_object('schema', dn.nspname, 'table', d.relname) order by dn.nspname, d.relname)
+       from below join pg_class d on d.oid = below.oid join pg_namespace dn on dn.oid = d.relnamespace where d.relkind in ('r', 'p')), '[]') as descendants
 from pg_class c join pg_namespace n on n.oid = c.relnamespace
 where c.relkind in ('r', 'p') and not c.relispartition
   and n.nspname not in ('pg_catalog', 'information_schema', 'spoor_capture') and n.nspname !~ '^pg_(toast|temp)'
@@ -111,6 +120,7 @@ export async function discover(db: Database): Promise<DiscoveredTable[]> {
     columns: row.columns.map((column) => ({
       attributeNumber: column.number,
       name: column.name,
+      typeId: column.oid,
       dataType: column.type,
       baseType: column.base,
       // With a fixed scale, equal numerics have equal texts.
@@ -118,6 +128,7 @@ export async function discover(db: Database): Promise<DiscoveredTable[]> {
       comment: column.comment,
       generated: column.generated,
     })),
+    descendants: row.descendants,
     obstacle: obstacleOf(row),
   }))
 }

@@ -1,4 +1,12 @@
-import { comparePlans, emptyPlan, withEdits, type PlanEdit, type TrackingPlan } from '@spoor/core'
+import {
+  comparePlans,
+  editsBetween,
+  emptyPlan,
+  isFieldEdit,
+  withEdits,
+  type PlanEdit,
+  type TrackingPlan,
+} from '@spoor/core'
 import type { Knex } from 'knex'
 import type { CapturedTable } from '../capture/generate.ts'
 import { installCapture, installationSql, installedVersion, type Installation } from '../capture/install.ts'
@@ -47,11 +55,7 @@ export async function stageDraft(
     demandRevision(await readDraft(trx, sourceId, true), revision)
     await demandKnown(trx, sourceId, edits)
     const { plan } = await planInForce(trx, sourceId)
-    const kept = comparePlans(plan, withEdits(plan, edits)).map(({ typeId, fieldId, to }) => ({
-      typeId,
-      fieldId,
-      keep: to,
-    }))
+    const kept = editsBetween(plan, withEdits(plan, edits))
     await trx('spoor.plan_draft')
       .where({ source_id: sourceId })
       .update({ revision: revision + 1, edits: JSON.stringify(kept), edited_by: personId, edited_at: trx.fn.now() })
@@ -72,7 +76,7 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
     .where('t.source_id', sourceId)
     .select<{ id: number; type_id: number; obstacle: { words: string } | null }[]>('f.id', 'f.type_id', 't.obstacle')
   const byId = new Map(known.map((field) => [field.id, field]))
-  for (const edit of edits) {
+  for (const edit of edits.filter(isFieldEdit)) {
     const field = byId.get(edit.fieldId)
     if (!field || field.type_id !== edit.typeId)
       throw new Problem(
@@ -143,12 +147,17 @@ async function installation(
         table.obstacle.words,
         table.obstacle.remedy ? { remedy: table.obstacle.remedy } : {},
       )
+    const named = (names: readonly string[]) =>
+      names.flatMap((name) => table.columns.filter((column) => column.name === name))
     return {
       typeId: type.id,
+      relationId: table.relationId,
       schema: table.schema,
       table: table.table,
-      keyColumns: table.keyColumns,
-      labelColumns: type.label_columns.filter((name) => table.columns.some((column) => column.name === name)),
+      descendants: table.descendants,
+      keyColumns: named(table.keyColumns),
+      labelColumns: named(type.label_columns),
+      reason: typePlan.reason ?? 'never',
       fields: Object.entries(typePlan.fields).map(([fieldId, { keep }]) => {
         const column = table.columns.find((c) => c.attributeNumber === attributeOf.get(fieldId))
         if (!column)
@@ -156,7 +165,7 @@ async function installation(
             'field-untrackable',
             `A tracked column of “${type.name}” is not in the source any more. The draft is kept; switch it off first.`,
           )
-        return { fieldId: Number(fieldId), column: column.name, keep, plainEquality: column.plainEquality }
+        return { ...column, fieldId: Number(fieldId), keep }
       }),
     }
   })
@@ -165,7 +174,9 @@ async function installation(
     .flatMap((typeId) => {
       const type = byId.get(typeId)
       const table = type && byRelation.get(type.relation_id)
-      return type && table ? [{ typeId: type.id, schema: table.schema, table: table.table }] : []
+      return type && table
+        ? [{ typeId: type.id, schema: table.schema, table: table.table, descendants: table.descendants }]
+        : []
     })
   return { planVersion, install, remove }
 }
@@ -190,7 +201,7 @@ export async function putInForce(
     demandRevision(draft, revision)
     const { version, plan } = await planInForce(trx, sourceId)
     const next = withEdits(plan, draft.edits)
-    if (comparePlans(plan, next).length === 0)
+    if (editsBetween(plan, next).length === 0)
       throw new Problem('draft-empty', 'The draft changes nothing, so there is nothing to put in force.')
     const latest = await trx('spoor.plan_version')
       .where({ source_id: sourceId })

@@ -2,7 +2,7 @@
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import { routes, type ProblemBody, type SourceMap } from '@spoor/contract'
-import { capitalised, counted, type KeepOrOff } from '@spoor/core'
+import { capitalised, counted, isFieldEdit, type KeepOrOff } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -26,14 +26,21 @@ const words: Record<KeepOrOff, string> = { values: 'values', fingerprint: 'finge
 const lines = computed(() =>
   props.source.draft.edits.flatMap((edit) => {
     const type = props.source.types.find((one) => one.id === edit.typeId)
-    const field = type?.fields.find((one) => one.id === edit.fieldId)
-    return type && field
+    if (!type) return []
+    if (!isFieldEdit(edit)) {
+      const rules = [
+        edit.reason && `reason ${edit.reason}`,
+        edit.newColumns && `new columns ${edit.newColumns === 'track' ? 'tracked at once' : 'wait'}`,
+      ]
+      return [{ id: `rule ${edit.typeId}`, name: capitalised(type.name), change: rules.filter(Boolean).join(', ') }]
+    }
+    const field = type.fields.find((one) => one.id === edit.fieldId)
+    return field
       ? [
           {
-            id: edit.fieldId,
+            id: String(edit.fieldId),
             name: `${capitalised(type.name)} · ${field.name}`,
-            from: words[field.keep],
-            to: words[edit.keep],
+            change: `${words[field.keep]} → ${words[edit.keep]}`,
           },
         ]
       : []
@@ -66,13 +73,13 @@ async function showSql() {
   </div>
   <div class="block grow">
     <template v-if="lines.length > 0">
-      <h3>Draft for plan {{ source.planVersion + 1 }} · {{ counted(lines.length, 'field') }}</h3>
+      <h3>Draft for plan {{ source.planVersion + 1 }} · {{ counted(lines.length, 'change') }}</h3>
       <p v-if="source.draft.by && source.draft.at" class="quiet">
         Last staged by {{ source.draft.by }}, {{ shortTime(source.draft.at) }}.
       </p>
       <ul>
         <li v-for="line in lines" :key="line.id">
-          <span>{{ line.name }}</span> <span class="quiet">{{ line.from }} → {{ line.to }}</span>
+          <span>{{ line.name }}</span> <span class="quiet">{{ line.change }}</span>
         </li>
       </ul>
     </template>

@@ -7,7 +7,7 @@ import {
   type TrackedField,
   type TrackedType,
 } from '@spoor/contract'
-import type { KeepOrOff } from '@spoor/core'
+import { isFieldEdit, type KeepOrOff } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 
@@ -88,7 +88,7 @@ export function useTracking() {
 
 /** How a field is kept once the draft is in force. */
 export function stagedKeep(source: SourceMap, field: TrackedField): KeepOrOff {
-  return source.draft.edits.find((edit) => edit.fieldId === field.id)?.keep ?? field.keep
+  return source.draft.edits.filter(isFieldEdit).find((edit) => edit.fieldId === field.id)?.keep ?? field.keep
 }
 
 /** The draft's edits with these fields set. */
@@ -100,7 +100,7 @@ export function withKeep(
 ): Edit[] {
   const ids = new Set(fields.map((field) => field.id))
   return [
-    ...source.draft.edits.filter((edit) => !ids.has(edit.fieldId)),
+    ...source.draft.edits.filter((edit) => !isFieldEdit(edit) || !ids.has(edit.fieldId)),
     ...fields.filter((field) => field.keep !== keep).map((field) => ({ typeId: type.id, fieldId: field.id, keep })),
   ]
 }
