@@ -72,6 +72,12 @@ export const SaveDetail = v.object({
   planVersion: v.number(),
   /** Saves made by the same transaction, this one included. */
   savesInTransaction: v.number(),
+  /** The saves that belong together with this one, within the person's reach. */
+  run: v.object({
+    kind: v.picklist(['declared', 'transaction', 'burst']),
+    declared: v.nullable(v.string()),
+    saves: v.number(),
+  }),
   trackedSince: v.record(v.string(), Instant),
   afterwards: v.array(Afterwards),
   /** Neighbours in the record's own trail. */
@@ -90,6 +96,16 @@ export type SavePage = v.InferOutput<typeof SavePage>
 export const Summary = v.object({
   saves: v.number(),
   changes: v.number(),
+  /** Spells within the scope's time in which a field of it was not captured though it was before. */
+  gaps: v.array(
+    v.object({
+      typeId: v.number(),
+      fieldId: v.number(),
+      from: Instant,
+      to: v.nullable(Instant),
+      because: v.nullable(v.string()),
+    }),
+  ),
   /** Labels of the records that the scope names, by `t<type>:<key>`. */
   recordLabels: v.record(v.string(), v.string()),
 })

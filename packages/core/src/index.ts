@@ -49,6 +49,7 @@ export {
   type TypePlan,
 } from './plan/model.ts'
 export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
+export { runKey, runWords, type RunKey, type RunKind, type RunnableSave } from './capture/run.ts'
 export {
   invertWrites,
   itemPlace,

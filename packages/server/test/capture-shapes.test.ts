@@ -45,14 +45,25 @@ describe('partitions', () => {
     await sql(`update part_north set amount = 11`)
     await sql(`update part_south_low set amount = 21`)
     await sql(`delete from part_south where id = 2`)
-    expect((await fresh()).map(({ action, key }) => `${action} ${key}`)).toEqual(['create ["1","north"]', 'create ["2","south"]', 'change ["1","north"]', 'change ["2","south"]', 'delete ["2","south"]'])
+    expect((await fresh()).map(({ action, key }) => `${action} ${key}`)).toEqual([
+      'create ["1","north"]',
+      'create ["2","south"]',
+      'change ["1","north"]',
+      'change ["2","south"]',
+      'delete ["2","south"]',
+    ])
   })
 
   it('a row that moves between partitions keeps its trail together', async () => {
     await sql(`update part set region = 'south', amount = 12 where id = 1`)
     const [save, ...more] = await fresh()
     expect(more).toEqual([])
-    expect(save).toMatchObject({ action: 'change', keyBefore: '["1","north"]', key: '["1","south"]', values: { region: ['north', 'south'], amount: ['11', '12'] } })
+    expect(save).toMatchObject({
+      action: 'change',
+      keyBefore: '["1","north"]',
+      key: '["1","south"]',
+      values: { region: ['north', 'south'], amount: ['11', '12'] },
+    })
   })
 
   it('are captured once when truncated, by root or by leaf', async () => {
@@ -61,7 +72,10 @@ describe('partitions', () => {
     await asOwner('truncate public.part_north')
     expect((await fresh()).map(({ action, key }) => `${action} ${key}`)).toEqual(['delete ["3","north"]'])
     await asOwner('truncate public.part')
-    expect((await fresh()).map(({ action, key }) => `${action} ${key}`).sort()).toEqual(['delete ["1","south"]', 'delete ["4","south"]'])
+    expect((await fresh()).map(({ action, key }) => `${action} ${key}`).sort()).toEqual([
+      'delete ["1","south"]',
+      'delete ["4","south"]',
+    ])
   })
 
   it('have namesakes in other schemas that are not taken for them', async () => {
@@ -143,14 +157,34 @@ describe('a required reason', () => {
   beforeAll(async () => {
     const { revision } = await readDraft(world.db, world.sourceId)
     const type = await world.db('spoor.record_type').where({ table_name: 'reasoned' }).first<{ id: number }>('id')
-    const moved = await world.db('spoor.field').where({ column_name: 'two' }).first<{ id: number; type_id: number }>('id', 'type_id')
-    await stageDraft(world.db, world.sourceId, revision, [{ typeId: type.id, reason: 'required' }, { typeId: moved.type_id, fieldId: moved.id, keep: 'off' }], world.adminId)
+    const moved = await world
+      .db('spoor.field')
+      .where({ column_name: 'two' })
+      .first<{ id: number; type_id: number }>('id', 'type_id')
+    await stageDraft(
+      world.db,
+      world.sourceId,
+      revision,
+      [
+        { typeId: type.id, reason: 'required' },
+        { typeId: moved.type_id, fieldId: moved.id, keep: 'off' },
+      ],
+      world.adminId,
+    )
     await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'reasons are asked for', world.adminId)
   })
 
-  it.each([['no context', null], ['an empty one', { actor: 'A', reason: '  ' }]])('with %s refuses the save in words for the user', async (_, context) => {
-    const attempt = context ? withActorContext(world.business, context, `insert into reasoned values (1, 'x')`) : sql(`insert into reasoned values (1, 'x')`)
-    await expect(attempt).rejects.toMatchObject({ code: 'SPR01', message: 'This change needs a reason, and none was given. Nothing was saved.' })
+  it.each([
+    ['no context', null],
+    ['an empty one', { actor: 'A', reason: '  ' }],
+  ])('with %s refuses the save in words for the user', async (_, context) => {
+    const attempt = context
+      ? withActorContext(world.business, context, `insert into reasoned values (1, 'x')`)
+      : sql(`insert into reasoned values (1, 'x')`)
+    await expect(attempt).rejects.toMatchObject({
+      code: 'SPR01',
+      message: 'This change needs a reason, and none was given. Nothing was saved.',
+    })
     expect((await sql('select from reasoned')).rowCount).toBe(0)
   })
 

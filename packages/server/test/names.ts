@@ -43,6 +43,12 @@ export async function prepareCluster(clusterUrl: string): Promise<void> {
     const { rows } = await client.query<{ datname: string }>(
       `select datname from pg_database where datname like 'spoor_test_%'`,
     )
+    const { rows: prepared } = await client.query<{ gid: string; database: string }>(
+      `select gid, database from pg_prepared_xacts where database like 'spoor_test_%'`,
+    )
+    // A test that failed half-way may have left a prepared transaction, which keeps its database from being dropped.
+    for (const { gid, database } of prepared)
+      await asSuperuser(urlFor(clusterUrl, database), (there) => there.query(`rollback prepared '${gid}'`))
     for (const { datname } of rows) await client.query(`drop database "${datname}" with (force)`)
     for (const role of testRoles) {
       const { rowCount } = await client.query('select from pg_roles where rolname = $1', [role])

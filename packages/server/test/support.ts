@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto'
 import pg from 'pg'
 import { pino } from 'pino'
 import { inject } from 'vitest'
-import type { PlanEdit } from '@spoor/core'
+import type { FieldEdit } from '@spoor/core'
 import { Collector } from '../src/collector/collector.ts'
 import { connect, type Database } from '../src/database/knex.ts'
 import { People } from '../src/people/people.ts'
@@ -78,6 +78,7 @@ export async function makeWorld(schema: string): Promise<World> {
       log: silentLog,
       fingerprintKey: vault.derive('fingerprint'),
       everyMs: 20,
+      floorEveryMs: 0,
       onCollected: () => undefined,
     })
   const collector = newCollector()
@@ -111,7 +112,7 @@ export async function makeWorld(schema: string): Promise<World> {
 export async function track(
   world: World,
   wanted: Readonly<Record<string, readonly string[] | '*'>>,
-  keep: PlanEdit['keep'] = 'values',
+  keep: FieldEdit['keep'] = 'values',
 ): Promise<number> {
   await world.sources.refresh(world.sourceId)
   const fields: { id: number; type_id: number; column_name: string; table_name: string }[] = await world

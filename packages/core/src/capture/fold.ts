@@ -20,8 +20,12 @@ export interface CapturedRow {
  * how many statements it took: a business trigger that recomputes a field with a second UPDATE belongs to the
  * save that caused it. Rows are joined only while their fields are disjoint and both are changes, so no value
  * that was ever captured disappears. Order is that of each save's first row; `rows` must be in capture order.
+ * What else rows carry is that of the first, unless `merge` takes something of the later one.
  */
-export function foldRows<R extends CapturedRow>(rows: readonly R[]): R[] {
+export function foldRows<R extends CapturedRow>(
+  rows: readonly R[],
+  merge: (first: R, later: R) => R = (first) => first,
+): R[] {
   const folded: R[] = []
   const open = new Map<string, number>()
   for (const row of rows) {
@@ -29,7 +33,7 @@ export function foldRows<R extends CapturedRow>(rows: readonly R[]): R[] {
     const at = open.get(identity)
     const earlier = at === undefined ? undefined : folded[at]
     if (at !== undefined && earlier && joins(earlier, row)) {
-      folded[at] = { ...earlier, delta: { ...earlier.delta, ...row.delta } }
+      folded[at] = { ...merge(earlier, row), delta: { ...earlier.delta, ...row.delta } }
     } else {
       open.set(identity, folded.length)
       folded.push(row)

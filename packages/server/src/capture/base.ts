@@ -30,6 +30,25 @@ create table if not exists spoor_capture.outbox (
   client_address text
 ) with (autovacuum_vacuum_scale_factor = 0.0, autovacuum_vacuum_threshold = 5000, autovacuum_vacuum_cost_delay = 0);
 
+-- Whoever lays hands on captured rows leaves a trace here; the collector reads it.
+create table if not exists spoor_capture.meddling (
+  id bigint generated always as identity primary key,
+  at timestamptz not null default clock_timestamp(),
+  deed text not null,
+  login text not null
+);
+create or replace function spoor_capture.note_meddling() returns trigger language plpgsql security definer
+  set search_path = pg_catalog, pg_temp as $meddling$
+begin
+  if session_user <> (select pg_get_userbyid(relowner) from pg_class where oid = TG_RELID) then
+    insert into spoor_capture.meddling (deed, login) values (lower(TG_OP), session_user);
+  end if;
+  return null;
+end $meddling$;
+create or replace trigger note_meddling after update or delete or truncate on spoor_capture.outbox
+  for each statement when (pg_trigger_depth() = 0) execute function spoor_capture.note_meddling();
+alter table spoor_capture.outbox enable always trigger note_meddling;
+
 create or replace function spoor_capture.context(
   actor text default null, kind text default null, on_behalf_of text default null, channel text default null,
   run text default null, reason text default null, correction int default null

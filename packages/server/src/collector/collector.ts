@@ -1,11 +1,14 @@
 import { setTimeout as sleep } from 'node:timers/promises'
 import type { Logger } from 'pino'
-import type { Database } from '../database/knex.ts'
+import { attest } from '../capture/attest.ts'
+import { raiseAlarm } from '../custody/alarms.ts'
+import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { Leadership } from '../database/leadership.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { Floor } from './floor.ts'
 import { interpret, type CapturedSave, type KnownLogin } from './interpret.ts'
-import { emptyOutbox, readOutbox, waitingAfter } from './outbox.ts'
+import { emptyOutbox, readHead, readOutbox, takeMeddling, type OutboxHead, type OutboxRow } from './outbox.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
 
 export interface CollectorDeps {
@@ -14,12 +17,25 @@ export interface CollectorDeps {
   log: Logger
   fingerprintKey: Buffer
   everyMs: number
+  /** How often the source is asked which rows can no longer appear; every ten seconds unless said. */
+  floorEveryMs?: number
   /** Called after each batch that reached the ledger. */
   onCollected(): void
 }
 
-const batchRows = 5000
+const maxRows = 5000
+const maxBytes = 16 * 1024 * 1024
 const retryMs = 1000
+/** Well within the minute in which an altered trigger is to be noticed. */
+const attestEveryMs = 30_000
+
+interface State {
+  batches: string
+  waiting: string
+  trouble: string | null
+  high_seq: string
+  last_at: string | null
+}
 
 /** Carries what a source captured into the ledger, exactly once, while it leads among all servers. */
 export class Collector {
@@ -28,12 +44,16 @@ export class Collector {
   readonly #writer: LedgerWriter
   readonly #stop = new AbortController()
   readonly #lead: Leadership
+  readonly #floor: Floor
   #running: Promise<void> | undefined
+  #attestedMs = 0
+  #watchWords: string[] = []
 
   constructor(sourceId: number, deps: CollectorDeps) {
     this.#sourceId = sourceId
     this.#deps = deps
     this.#writer = new LedgerWriter(deps.db, deps.fingerprintKey)
+    this.#floor = new Floor(deps.floorEveryMs)
     this.#lead = new Leadership(deps.db, `collector of source ${sourceId}`)
   }
 
@@ -49,16 +69,20 @@ export class Collector {
 
   async #run(): Promise<void> {
     while (!this.#stop.signal.aborted) {
-      const wait = await this.#round()
-      if (wait > 0) await sleep(wait, undefined, { signal: this.#stop.signal }).catch(() => undefined)
+      const waitMs = await this.#round()
+      if (waitMs > 0) await sleep(waitMs, undefined, { signal: this.#stop.signal }).catch(() => undefined)
     }
   }
 
-  /** One look at the outbox. @returns milliseconds to wait before the next. */
+  /** One look at the source. @returns milliseconds to wait before the next. */
   async #round(): Promise<number> {
     try {
       if (!(await this.#lead.holds())) return retryMs
-      return (await this.collectOnce()) === batchRows ? 0 : this.#deps.everyMs
+      if (performance.now() - this.#attestedMs > attestEveryMs || this.#attestedMs === 0) {
+        await this.watch()
+        this.#attestedMs = performance.now()
+      }
+      return (await this.collectOnce()) > 0 ? 0 : this.#deps.everyMs
     } catch (error) {
       if (error instanceof CollectorSuperseded) return retryMs
       await this.#complain(error)
@@ -66,26 +90,102 @@ export class Collector {
     }
   }
 
-  /** Takes one batch. @returns how many rows were read. */
-  async collectOnce(): Promise<number> {
-    const { db, sources, onCollected } = this.#deps
-    const state = await db('ledger.collector_state')
-      .where({ source_id: this.#sourceId })
-      .first<{ taken: string[]; batches: string; waiting: string; trouble: string | null }>()
+  /** Looks whether the capture is still what the plan installed, and makes partitions ahead of need. */
+  async watch(): Promise<void> {
+    const { db, sources } = this.#deps
+    for (const months of [0, 1])
+      await db.raw(`select ledger.ensure_month((now() + make_interval(months => ?))::date)`, [months])
     const source = await sources.connection(this.#sourceId)
-    const rows = await readOutbox(source, batchRows)
-    if (rows === null) return 0
-    const taken = new Set(state.taken)
-    const left = rows.filter((row) => taken.has(row.seq)).map((row) => row.seq)
+    if ((await readHead(source)) === null) return
+    this.#watchWords = await attest(db, source, this.#sourceId)
+    for (const { deed, login, times, last } of await takeMeddling(source)) {
+      const words = `The login ${login} laid hands on captured rows before they were collected (${deed}, ${times === 1 ? 'once' : `${times} times`}, last at ${last}). Changes from before that moment may be missing from the trail or not be as they were.`
+      await raiseAlarm(db, this.#sourceId, 'outbox-altered', words)
+      this.#watchWords.push(words)
+    }
+  }
+
+  /** Takes one batch. @returns how many rows it dealt with. */
+  async collectOnce(): Promise<number> {
+    const source = await this.#deps.sources.connection(this.#sourceId)
+    const head = await readHead(source)
+    if (head === null) return 0
+    const state = await this.#state()
+    const obstacle = await this.#strange(head, state)
+    if (obstacle !== null) {
+      if (state.trouble !== obstacle) await this.#note({ trouble: obstacle })
+      return 0
+    }
+    await this.#floor.look(source)
+    const rows = await readOutbox(source, { afterSeq: this.#floor.seq, maxRows, maxBytes })
+    const left = await this.#takenAlready(rows, state)
     if (left.length > 0) {
       // A stop between writing the ledger and emptying the outbox: finish the emptying first.
       await emptyOutbox(source, left)
-      return batchRows
+      return left.length
     }
-    if (rows.length === 0) {
-      if (state.waiting !== '0' || state.trouble !== null) await this.#note({ waiting: 0, behind_ms: 0, trouble: null })
-      return 0
+    if (rows.length > 0) await this.#take(source, rows, state, head)
+    else await this.#rest(state)
+    this.#floor.took(rows.length > 0 ? BigInt(rows.at(-1)!.seq) : null, rows.length === 0)
+    return rows.length
+  }
+
+  async #state(): Promise<State> {
+    return await this.#deps.db('ledger.collector_state').where({ source_id: this.#sourceId }).first<State>()
+  }
+
+  /** Whether this is another database, or the same one come back older. @returns words when nothing may be taken. */
+  async #strange(head: OutboxHead, state: State): Promise<string | null> {
+    const { db } = this.#deps
+    const { epoch } = await db('spoor.source').where({ id: this.#sourceId }).first<{ epoch: string | null }>('epoch')
+    if (epoch !== null && epoch !== head.epoch) {
+      const words =
+        'The database at this address is not the one that was tracked, or its capture was removed and made anew. Nothing is collected from it until a plan is put in force there again.'
+      await raiseAlarm(db, this.#sourceId, 'source-replaced', words)
+      return words
     }
+    if (epoch === null) await db('spoor.source').where({ id: this.#sourceId }).update({ epoch: head.epoch })
+    if (head.lastSeq < BigInt(state.high_seq)) {
+      const words = `The source came back older than it was, as from a backup: it has drawn number ${head.lastSeq}, and number ${state.high_seq} was collected before. The trail keeps what it has; what the source lost shows as values that do not join.`
+      await raiseAlarm(db, this.#sourceId, 'source-older', words)
+      this.#watchWords.push(words)
+      this.#floor.reset()
+      await db('ledger.collector_state')
+        .where({ source_id: this.#sourceId })
+        .update({ high_seq: head.lastSeq.toString() })
+    }
+    return null
+  }
+
+  /**
+   * Rows that are in the ledger already: of a batch that was written and not yet emptied when a server stopped, or of
+   * a source that was restored. Of a transaction everything up to the highest number taken was taken, since it
+   * becomes visible at once and is read in order. The hour allows for what was folded into one save; it keeps a
+   * transaction number that a restored source draws a second time from being taken for the first.
+   */
+  async #takenAlready(rows: readonly OutboxRow[], state: State): Promise<string[]> {
+    const doubtful = rows.filter((row) => state.last_at !== null && !isAfter(row.captured_at, state.last_at))
+    if (doubtful.length === 0) return []
+    const transactions = boundArray([...new Set(doubtful.map((row) => row.transaction_id))])
+    const earliest = doubtful.reduce(
+      (least, row) => (isAfter(least, row.captured_at) ? row.captured_at : least),
+      doubtful[0]!.captured_at,
+    )
+    const { rows: found } = await this.#deps.db.raw<{ rows: { transaction_id: string; seq: string }[] }>(
+      `select transaction_id, max(outbox_seq)::text as seq from ledger.save
+        where source_id = ? and transaction_id = any(?::text[]) and captured_at >= ?::timestamptz - interval '1 hour' group by 1
+       union all
+       select content::json ->> 'transaction_id', max(outbox_seq)::text from ledger.set_aside
+        where source_id = ? and outbox_seq = any(?::bigint[]) group by 1`,
+      [this.#sourceId, transactions, earliest, this.#sourceId, boundArray(doubtful.map((row) => row.seq))],
+    )
+    const upTo = new Map<string, bigint>()
+    for (const { transaction_id, seq } of found)
+      upTo.set(transaction_id, BigInt(seq) > (upTo.get(transaction_id) ?? 0n) ? BigInt(seq) : upTo.get(transaction_id)!)
+    return doubtful.filter((row) => BigInt(row.seq) <= (upTo.get(row.transaction_id) ?? 0n)).map((row) => row.seq)
+  }
+
+  async #take(source: Database, rows: readonly OutboxRow[], state: State, head: OutboxHead): Promise<void> {
     const logins = await this.#logins()
     const saves: CapturedSave[] = []
     const setAside: { seq: string; why: string; content: string }[] = []
@@ -95,22 +195,27 @@ export class Collector {
       else setAside.push({ seq: row.seq, why: read.why, content: JSON.stringify(row) })
     }
     await this.#writer.write({ sourceId: this.#sourceId, batchesSeen: state.batches, saves, setAside })
-    await emptyOutbox(
-      source,
-      rows.map((row) => row.seq),
-    )
-    const full = rows.length === batchRows
+    await emptyOutbox(source, rows.map((row) => row.seq)) // prettier-ignore
     const last = rows.at(-1)!
+    const waiting = head.lastSeq > BigInt(last.seq) ? head.lastSeq - BigInt(last.seq) : 0n
+    const aside =
+      setAside.length > 0 ? [`${setAside.length} captured rows could not be understood and were set aside whole`] : []
     await this.#note({
-      waiting: full ? await waitingAfter(source, last.seq) : 0,
-      behind_ms: full ? Math.max(0, Math.round(Date.now() - Date.parse(last.captured_at))) : 0,
-      trouble:
-        setAside.length > 0
-          ? `${setAside.length} captured rows could not be understood and were set aside whole`
-          : null,
+      waiting: waiting.toString(),
+      behind_ms: waiting > 0n ? Math.max(0, Math.round(Date.now() - Date.parse(last.captured_at))) : 0,
+      trouble: this.#troubleWith(aside),
     })
-    onCollected()
-    return rows.length
+    this.#deps.onCollected()
+  }
+
+  async #rest(state: State): Promise<void> {
+    const trouble = this.#troubleWith([])
+    if (state.waiting !== '0' || state.trouble !== trouble) await this.#note({ waiting: '0', behind_ms: 0, trouble })
+  }
+
+  #troubleWith(more: readonly string[]): string | null {
+    const words = [...this.#watchWords, ...more]
+    return words.length > 0 ? words.join(' ') : null
   }
 
   async #logins(): Promise<Map<string, KnownLogin>> {
@@ -121,7 +226,7 @@ export class Collector {
     return new Map(rows.map((row) => [row.login, { mayDeclare: row.may_declare, own: row.own }]))
   }
 
-  async #note(state: { waiting: number; behind_ms: number; trouble: string | null }): Promise<void> {
+  async #note(state: { waiting?: string; behind_ms?: number; trouble: string | null }): Promise<void> {
     await this.#deps.db('ledger.collector_state').where({ source_id: this.#sourceId }).update(state)
   }
 
@@ -130,10 +235,8 @@ export class Collector {
       ? unreachable(error).words
       : 'Collecting failed; it is tried again every second. The server’s log holds the cause.'
     this.#deps.log.error({ err: error, sourceId: this.#sourceId }, 'collecting failed')
-    await this.#deps
-      .db('ledger.collector_state')
-      .where({ source_id: this.#sourceId })
-      .update({ trouble: words })
-      .catch((second: unknown) => this.#deps.log.error({ err: second }, 'and the ledger cannot be written'))
+    await this.#note({ trouble: words }).catch((second: unknown) =>
+      this.#deps.log.error({ err: second }, 'and the ledger cannot be written'),
+    )
   }
 }

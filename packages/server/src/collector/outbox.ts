@@ -19,24 +19,62 @@ export interface OutboxRow {
   client_address: string | null
 }
 
+/** How the source stands just before its outbox is read. */
+export interface OutboxHead {
+  /** Made anew whenever the capture is installed where it was not. */
+  epoch: string
+  /** The highest number drawn so far. */
+  lastSeq: bigint
+}
+
+/** @returns null when nothing was ever installed in the source. */
+export async function readHead(source: Database): Promise<OutboxHead | null> {
+  try {
+    const { rows } = await source.raw<{ rows: { epoch: string; last_seq: string }[] }>(
+      `select (select value from spoor_capture.meta where name = 'epoch') as epoch,
+              (select case when is_called then last_value else 0 end from spoor_capture.outbox_seq_seq)::text as last_seq`,
+    )
+    const row = rows[0]!
+    return { epoch: row.epoch, lastSeq: BigInt(row.last_seq) }
+  } catch (error) {
+    if (errorCode(error) === '42P01' || errorCode(error) === '3F000') return null
+    throw error
+  }
+}
+
+export async function readLastSeq(source: Database): Promise<bigint> {
+  return (await readHead(source))?.lastSeq ?? 0n
+}
+
+/** All transactions that have written something and have not ended, prepared ones included: each locks its own number. */
+export async function runningTransactions(source: Database): Promise<ReadonlySet<string>> {
+  const { rows } = await source.raw<{ rows: { transaction: string }[] }>(
+    `select distinct transactionid::text as transaction from pg_locks where locktype = 'transactionid' and granted and mode = 'ExclusiveLock'`,
+  )
+  return new Set(rows.map((row) => row.transaction))
+}
+
+export interface ReadLimits {
+  afterSeq: bigint
+  maxRows: number
+  /** Of values; at least one row comes whatever its size. */
+  maxBytes: number
+}
+
 /**
  * Committed rows in capture order. Rows of transactions still running are not visible and come in a later read:
  * what is taken is remembered by its number, not by "everything below", so none can be skipped.
- * @returns null when nothing was ever installed in the source.
  */
-export async function readOutbox(source: Database, limit: number): Promise<OutboxRow[] | null> {
-  try {
-    const { rows } = await source.raw<{ rows: OutboxRow[] }>(
-      `select seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, label, delta,
-              context, login, application_name, client_address
-         from spoor_capture.outbox order by seq limit ?`,
-      [limit],
-    )
-    return rows
-  } catch (error) {
-    if (errorCode(error) === '42P01') return null
-    throw error
-  }
+export async function readOutbox(source: Database, { afterSeq, maxRows, maxBytes }: ReadLimits): Promise<OutboxRow[]> {
+  const { rows } = await source.raw<{ rows: OutboxRow[] }>(
+    `select seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, label, delta,
+            context, login, application_name, client_address
+       from (select *, sum(octet_length(delta)) over (order by seq rows unbounded preceding) - octet_length(delta) as before
+               from (select * from spoor_capture.outbox where seq > ? order by seq limit ?) as earliest) as measured
+      where before < ? order by seq`,
+    [afterSeq.toString(), maxRows, maxBytes],
+  )
+  return rows
 }
 
 export async function emptyOutbox(source: Database, seqs: readonly string[]): Promise<void> {
@@ -44,11 +82,18 @@ export async function emptyOutbox(source: Database, seqs: readonly string[]): Pr
   await source.raw('delete from spoor_capture.outbox where seq = any(?::bigint[])', [boundArray(seqs)])
 }
 
-/** How many numbers were drawn after `seq`: about how many rows wait behind it. */
-export async function waitingAfter(source: Database, seq: string): Promise<number> {
-  const { rows } = await source.raw<{ rows: { waiting: string }[] }>(
-    `select greatest(last_value - ?::bigint, 0)::text as waiting from spoor_capture.outbox_seq_seq`,
-    [seq],
+export interface Meddling {
+  deed: string
+  login: string
+  times: number
+  last: string
+}
+
+/** What others did to captured rows since it was last asked; asking takes it away. */
+export async function takeMeddling(source: Database): Promise<Meddling[]> {
+  const { rows } = await source.raw<{ rows: { deed: string; login: string; times: string; last: string }[] }>(
+    `with gone as (delete from spoor_capture.meddling returning deed, login, at)
+     select deed, login, count(*) as times, max(at) as last from gone group by deed, login`,
   )
-  return Number(rows[0]?.waiting ?? 0)
+  return rows.map((row) => ({ ...row, times: Number(row.times) }))
 }

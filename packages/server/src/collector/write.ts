@@ -1,8 +1,10 @@
 import { createHmac } from 'node:crypto'
 import { foldRows, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
+import { addToRollups } from './rollups.ts'
+import { assignRuns } from './runs.ts'
 import { copyInto, copyLine } from '../database/copy.ts'
-import { boundArray, type Database } from '../database/knex.ts'
+import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import type { CapturedSave, Who } from './interpret.ts'
 
 export interface Batch {
@@ -18,7 +20,7 @@ export class CollectorSuperseded extends Error {}
 const saveColumns = [
   'id', 'captured_at', 'source_id', 'type_id', 'record_key', 'key_before', 'label', 'action', 'actor_id', 'actor_kind', 'claimed',
   'on_behalf_of', 'channel', 'run', 'reason', 'correction_id', 'db_login', 'application_name', 'client_address', 'transaction_id',
-  'plan_version', 'outbox_seq',
+  'plan_version', 'outbox_seq', 'run_id',
 ] // prettier-ignore
 const changeColumns = [
   'save_id',
@@ -45,7 +47,8 @@ export class LedgerWriter {
 
   /** @throws CollectorSuperseded when another collector took rows of this source meanwhile; nothing is written then. */
   async write(batch: Batch): Promise<void> {
-    const saves = foldRows(batch.saves)
+    // The number of its last row: what was taken of a transaction is everything up to it.
+    const saves = foldRows(batch.saves, (first, later) => ({ ...first, seq: later.seq }))
     const actors = await this.#db.transaction(async (trx) => {
       await this.#claim(trx, batch)
       for (const month of new Set(saves.map((save) => save.at.slice(0, 7))))
@@ -53,10 +56,12 @@ export class LedgerWriter {
       const actors = await this.#actorsOf(trx, saves)
       await this.#learnFields(trx, batch.sourceId, saves)
       const first = await nextSaveId(trx, saves.length)
+      const runs = await assignRuns(trx, batch.sourceId, saves)
       const numbered = saves.map((save, i) => ({
         save,
         id: String(first + BigInt(i)),
         actorId: actors.get(actorName(save.who))!,
+        runId: runs[i]!,
       }))
       await copyInto(
         trx,
@@ -70,6 +75,7 @@ export class LedgerWriter {
         changeColumns,
         numbered.flatMap((n) => this.#changeLines(n)),
       )
+      await addToRollups(trx, numbered)
       await noteRecords(trx, numbered)
       await noteCorrections(trx, saves)
       if (batch.setAside.length > 0)
@@ -86,9 +92,11 @@ export class LedgerWriter {
     const updated = await trx('ledger.collector_state')
       .where({ source_id: sourceId, batches: batchesSeen })
       .update({
-        taken,
         batches: trx.raw('batches + 1'),
         saves: trx.raw('saves + ?', [saves.length]),
+        changes: trx.raw('changes + ?', [saves.reduce((sum, save) => sum + Object.keys(save.delta).length, 0)]),
+        high_seq: trx.raw('greatest(high_seq, ?::bigint)', [highest(taken)]),
+        last_at: trx.raw('greatest(last_at, ?::timestamptz)', [latest(saves)]),
         seen_at: trx.fn.now(),
         trouble: null,
       })
@@ -131,11 +139,11 @@ export class LedgerWriter {
     }
   }
 
-  #saveLine(sourceId: number, { save, id, actorId }: Numbered): string {
+  #saveLine(sourceId: number, { save, id, actorId, runId }: Numbered): string {
     return copyLine([
       id, save.at, sourceId, save.typeId, save.key, save.keyBefore, save.label, save.action, actorId, save.who.kind, save.who.claimed,
       save.onBehalfOf, save.channel, save.run, save.reason, save.correctionId, save.login, save.applicationName, save.clientAddress,
-      save.transaction, save.planVersion, save.seq,
+      save.transaction, save.planVersion, save.seq, runId,
     ]) // prettier-ignore
   }
 
@@ -153,8 +161,17 @@ export class LedgerWriter {
   }
 }
 
+function latest(saves: readonly CapturedSave[]): string | null {
+  return saves.reduce<string | null>((most, { at }) => (most === null || isAfter(at, most) ? at : most), null)
+}
+
+function highest(seqs: readonly string[]): string {
+  return seqs.reduce((most, seq) => (BigInt(seq) > BigInt(most) ? seq : most), '0')
+}
+
 interface Numbered {
   save: CapturedSave
+  runId: number
   id: string
   actorId: number
 }

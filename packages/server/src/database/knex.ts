@@ -16,6 +16,11 @@ export function instantText(text: string): string {
   return text.replace(' ', 'T').replace(/\+00$/, 'Z')
 }
 
+/** Whether one instant of {@link instantText} comes after another: the fraction has no trailing zeros, so texts sort. */
+export function isAfter(a: string, b: string): boolean {
+  return a.replace('Z', '') > b.replace('Z', '')
+}
+
 /** Settings under which every value has one text form, which PostgreSQL reads back as the identical value. */
 export const exactSettings = {
   timezone: 'UTC',

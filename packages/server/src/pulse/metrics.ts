@@ -1,4 +1,4 @@
-import { Gauge, Registry } from 'prom-client'
+import { Counter, Gauge, Registry } from 'prom-client'
 import type { Database } from '../database/knex.ts'
 import { readPulse } from './pulse.ts'
 
@@ -21,6 +21,25 @@ export async function metricsText(db: Database): Promise<{ type: string; text: s
     behind.set({ source: source.name }, source.behindMs / 1000)
     waiting.set({ source: source.name }, source.waiting)
     trouble.set({ source: source.name }, source.trouble === null ? 0 : 1)
+  }
+  const collected = await db('ledger.collector_state as c')
+    .join('spoor.source as s', 's.id', 'c.source_id')
+    .select<{ name: string; saves: string; changes: string }[]>('s.name', 'c.saves', 'c.changes')
+  const saves = new Counter({
+    name: 'spoor_collector_saves_total',
+    help: 'Captured rows taken into the ledger',
+    labelNames: ['source'],
+    registers: [registry],
+  })
+  const changes = new Counter({
+    name: 'spoor_collector_changes_total',
+    help: 'Changes taken into the ledger',
+    labelNames: ['source'],
+    registers: [registry],
+  })
+  for (const source of collected) {
+    saves.inc({ source: source.name }, Number(source.saves))
+    changes.inc({ source: source.name }, Number(source.changes))
   }
   gauge('spoor_ledger_saves', 'Saves in the ledger').set(Number(pulse.latestSave ?? 0))
   return { type: registry.contentType, text: await registry.metrics() }

@@ -8,7 +8,9 @@ import {
   type TrackingPlan,
 } from '@spoor/core'
 import type { Knex } from 'knex'
+import { readTriggers } from '../capture/attest.ts'
 import type { CapturedTable } from '../capture/generate.ts'
+import { readHead } from '../collector/outbox.ts'
 import { installCapture, installationSql, installedVersion, type Installation } from '../capture/install.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -236,7 +238,7 @@ export async function putInForce(
     })
   try {
     const since = await installCapture(source, begun.work)
-    await conclude(db, sourceId, begun.planVersion, rows[0]!.now, since)
+    await conclude(db, source, sourceId, begun.planVersion, rows[0]!.now, since)
   } catch (error) {
     if (error instanceof Problem) await db('spoor.plan_version').where(key).update({ state: 'refused' })
     throw error
@@ -247,11 +249,14 @@ export async function putInForce(
 /** Coverage of what went off ends before the installation began; of what came on begins after it was committed. */
 async function conclude(
   db: Database,
+  source: Database,
   sourceId: number,
   version: number,
   endedAt: string,
   beganAt: string,
 ): Promise<void> {
+  const installed = await readTriggers(source)
+  const epoch = (await readHead(source))?.epoch ?? null
   await db.transaction(async (trx) => {
     await readDraft(trx, sourceId, true)
     const { plan: before } = await planInForce(trx, sourceId)
@@ -261,15 +266,34 @@ async function conclude(
     await trx('spoor.plan_version').where({ source_id: sourceId, state: 'in force' }).update({ state: 'superseded' })
     await trx('spoor.plan_version')
       .where({ source_id: sourceId, version })
-      .update({ state: 'in force', put_at: beganAt })
+      .update({ state: 'in force', put_at: beganAt, installed: JSON.stringify(installed) })
     for (const { fieldId, to } of comparePlans(before, row.plan)) {
-      await trx('spoor.coverage').where({ field_id: fieldId, to_at: null }).update({ to_at: endedAt })
+      await trx('spoor.coverage')
+        .where({ field_id: fieldId, to_at: null })
+        .update({
+          to_at: endedAt,
+          ended_because: to === 'off' ? 'switched off in the tracking plan' : 'kept another way from then on',
+        })
       if (to !== 'off') await trx('spoor.coverage').insert({ field_id: fieldId, keep: to, from_at: beganAt })
     }
+    await adoptEpoch(trx, sourceId, epoch)
     await trx('spoor.plan_draft')
       .where({ source_id: sourceId })
       .update({ edits: '[]', revision: trx.raw('revision + 1'), edited_by: null, edited_at: null })
   })
+}
+
+/** A capture that was made anew numbers its rows from the beginning. */
+async function adoptEpoch(trx: Knex.Transaction, sourceId: number, epoch: string | null): Promise<void> {
+  const before = await trx('spoor.source').where({ id: sourceId }).first<{ epoch: string | null }>('epoch')
+  if (before.epoch === epoch) return
+  await trx('spoor.source').where({ id: sourceId }).update({ epoch })
+  await trx('ledger.collector_state')
+    .where({ source_id: sourceId })
+    .update({ high_seq: 0, last_at: null, batches: trx.raw('batches + 1') })
+  await trx('spoor.alarm')
+    .where({ source_id: sourceId, kind: 'source-replaced', settled_at: null })
+    .update({ settled_at: trx.fn.now() })
 }
 
 /**
@@ -287,7 +311,7 @@ export async function settleInstallations(db: Database, sources: Sources): Promi
       const source = await sources.connection(sourceId)
       if ((await installedVersion(source)) === version) {
         const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
-        await conclude(db, sourceId, version, begunAt, rows[0]!.now)
+        await conclude(db, source, sourceId, version, begunAt, rows[0]!.now)
         found.push(`plan ${version} had been installed before the stop and is in force`)
       } else {
         await db('spoor.plan_version').where({ source_id: sourceId, version }).update({ state: 'refused' })

@@ -4,7 +4,7 @@ import Checkbox from 'ant-design-vue/es/checkbox'
 import Popover from 'ant-design-vue/es/popover'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useEventListener } from '@vueuse/core'
-import { routes, type Save } from '@spoor/contract'
+import { routes, type Save, type Summary } from '@spoor/contract'
 import { counted } from '@spoor/core'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -16,7 +16,7 @@ import ScopeSentence from '../scope/ScopeSentence.vue'
 import { useUrlScope } from '../scope/url-scope.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
-import { dayOf, dayText, readerZone } from '../value/time.ts'
+import { dayOf, dayText, readerZone, shortTime } from '../value/time.ts'
 import { choosable, exportColumnsFor, useColumns, type ColumnId } from './columns.ts'
 import SavePane from './SavePane.vue'
 import SaveRow from './SaveRow.vue'
@@ -120,6 +120,15 @@ function onKey(event: KeyboardEvent) {
 }
 useEventListener('keydown', onKey)
 
+function gapWords(gaps: Summary['gaps']): string {
+  return gaps
+    .map(({ typeId, fieldId, from, to, because }) => {
+      const spell = to === null ? `since ${shortTime(from)}` : `from ${shortTime(from)} to ${shortTime(to)}`
+      return `${names.value.fieldName(fieldId)} of ${names.value.type(typeId) ?? `record type ${typeId}`} ${spell}${because ? ` (${because})` : ''}`
+    })
+    .join('; ')
+}
+
 function toggleColumn(id: ColumnId) {
   columns.value = columns.value.includes(id) ? columns.value.filter((one) => one !== id) : [...columns.value, id]
 }
@@ -140,6 +149,11 @@ function toggleColumn(id: ColumnId) {
     </p>
     <p v-else><button class="plain mend" @click="takeIn">Try again</button></p>
   </ProblemNote>
+  <p v-if="summary && summary.gaps.length > 0" class="gaps attention">
+    <b>Not on the trail:</b> {{ gapWords(summary.gaps.slice(0, 3))
+    }}<template v-if="summary.gaps.length > 3"> and {{ counted(summary.gaps.length - 3, 'more gap') }}</template
+    >.
+  </p>
   <SplitPane name="save" label="the opened save" :open="openId !== null">
     <div class="acts">
       <span class="reading">Saves, newest first</span>
@@ -234,6 +248,13 @@ function toggleColumn(id: ColumnId) {
   color: var(--soft);
   font-size: 13px;
   white-space: nowrap;
+}
+.gaps {
+  flex: none;
+  margin: 0;
+  padding: 5px 18px;
+  font-size: 13px;
+  background: var(--plum-wash);
 }
 .problem {
   margin: 10px 18px;

@@ -3,7 +3,7 @@ import Button from 'ant-design-vue/es/button'
 import { useQuery } from '@tanstack/vue-query'
 import { useEventListener } from '@vueuse/core'
 import { routes } from '@spoor/contract'
-import { counted, dateText, difference } from '@spoor/core'
+import { counted, dateText, difference, runWords } from '@spoor/core'
 import { computed, toRef } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
@@ -60,7 +60,7 @@ const context = computed(() => {
       'transaction',
       d.savesInTransaction === 1 ? 'on its own' : `one of ${counted(d.savesInTransaction, 'save')} made together`,
     ],
-    ['run', d.save.run],
+    ['run', runWords(d.run.kind, d.run.declared, d.run.saves)],
     ['tracking plan', `version ${d.planVersion}`],
   ].filter((line): line is [string, string] => Boolean(line[1]))
 })

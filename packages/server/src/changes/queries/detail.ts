@@ -39,6 +39,7 @@ export async function saveDetail(
     transaction: row.transaction_id,
     planVersion: row.plan_version,
     savesInTransaction: transaction,
+    run: await runOf(db, row, reach, nowMs),
     trackedSince,
     afterwards,
     ...neighbours,
@@ -93,6 +94,16 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
       backToBefore: row.back,
     },
   }))
+}
+
+async function runOf(db: Database, save: SaveRow, reach: Scope, nowMs: number): Promise<SaveDetail['run']> {
+  const run = await db('ledger.run')
+    .where({ id: save.run_id })
+    .first<Pick<SaveDetail['run'], 'kind' | 'declared'> | undefined>('kind', 'declared')
+  const query = db('ledger.save as s').where('s.run_id', save.run_id)
+  whereScope(query, reach, 'save', 's', nowMs)
+  const [row] = await query.count<{ count: string }[]>('* as count')
+  return { kind: run?.kind ?? 'burst', declared: run?.declared ?? null, saves: Number(row?.count ?? 1) }
 }
 
 async function trackedSinceOf(db: Database, save: SaveRow): Promise<Record<string, string>> {

@@ -30,6 +30,7 @@ export interface SaveRow {
   client_address: string | null
   transaction_id: string
   plan_version: number
+  run_id: string
 }
 
 export interface PageRequest {

@@ -1,6 +1,7 @@
 import type { Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
+import { gapsIn } from './gaps.ts'
 import { whereScope } from '../scope-sql.ts'
 
 /** Exact counts of what all scopes mean, and the labels of the records they name. */
@@ -11,8 +12,13 @@ export async function summarise(db: Database, scopes: readonly Scope[], nowMs: n
     const [row] = await query.count<{ count: string }[]>('* as count')
     return Number(row?.count ?? 0)
   }
-  const [saves, changes, recordLabels] = await Promise.all([count('save'), count('change'), labels(db, scopes)])
-  return { saves, changes, recordLabels }
+  const [saves, changes, recordLabels, gaps] = await Promise.all([
+    count('save'),
+    count('change'),
+    labels(db, scopes),
+    gapsIn(db, scopes, nowMs),
+  ])
+  return { saves, changes, gaps, recordLabels }
 }
 
 async function labels(db: Database, scopes: readonly Scope[]): Promise<Record<string, string>> {

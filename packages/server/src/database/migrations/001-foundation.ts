@@ -120,8 +120,6 @@ insert into ledger.head (last_save_id) values (0);
 
 create table ledger.collector_state (
   source_id int primary key references spoor.source,
-  -- Outbox rows of the last batch: in the ledger for certain, perhaps not yet gone from the outbox.
-  taken bigint[] not null default '{}',
   batches bigint not null default 0,
   saves bigint not null default 0,
   behind_ms bigint not null default 0,
@@ -169,7 +167,7 @@ create index save_id on ledger.save (id);
 create index save_actor on ledger.save (actor_id, captured_at, id);
 create index save_record on ledger.save (type_id, record_key, captured_at, id);
 create index save_correction on ledger.save (correction_id) where correction_id is not null;
-create index save_transaction on ledger.save (source_id, transaction_id);
+create index save_transaction on ledger.save (source_id, transaction_id, outbox_seq);
 
 create table ledger.change (
   save_id bigint not null,

@@ -1,0 +1,15 @@
+import type { Database } from '../database/knex.ts'
+
+export type AlarmKind = 'capture-altered' | 'source-replaced' | 'source-older' | 'outbox-altered'
+
+/** Raises an alarm, or leaves one that says the same and is not settled as it is. */
+export async function raiseAlarm(db: Database, sourceId: number, kind: AlarmKind, words: string): Promise<void> {
+  await db('spoor.alarm')
+    .insert({ source_id: sourceId, kind, words })
+    .onConflict(['source_id', 'kind', 'words', 'settled_at'])
+    .ignore()
+}
+
+export async function settleAlarms(db: Database, sourceId: number, kind: AlarmKind): Promise<void> {
+  await db('spoor.alarm').where({ source_id: sourceId, kind, settled_at: null }).update({ settled_at: db.fn.now() })
+}
