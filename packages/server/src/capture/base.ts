@@ -64,6 +64,14 @@ exception when others then
   return null; -- What is not a context gives no reason.
 end $reason$;
 
+-- Whether a table's columns still have the names and types they had ("name:type,name:type" by number). Declared
+-- immutable so that it is answered once a plan; plans are made anew when the table changes.
+create or replace function spoor_capture.shape_is(relation oid, numbers int2[], signature text) returns boolean
+language sql immutable set search_path = pg_catalog, pg_temp as $shape$
+  select coalesce(string_agg(attname || ':' || atttypid, ',' order by attnum), '') = signature
+    from pg_attribute where attrelid = relation and attnum = any (numbers)
+$shape$;
+
 -- Fits a marked statement to the columns as they are named now: a renamed one is found by its number, or by its name
 -- where the table was made anew; what depends on a dropped one becomes null.
 create or replace function spoor_capture.reshape(marked text, relation oid, written oid, originals text)

@@ -8,6 +8,8 @@ export interface CapturedColumn {
   name: string
   /** `pg_attribute.atttypid`. */
   typeId: number
+  /** Catalogue name with domains resolved. */
+  baseType: string
 }
 
 export interface CapturedField extends CapturedColumn {
@@ -45,11 +47,56 @@ export function qualified({ schema, table }: TableName): string {
   return `${id(schema)}.${id(table)}`
 }
 
-// Not search_path and the like alone: these settings decide how a value is written as text.
-const functionSettings = [
-  'set search_path = pg_catalog, pg_temp',
-  ...Object.entries(exactSettings).map(([name, value]) => `set ${name} = '${value}'`),
-].join('\n  ')
+/** Which settings decide how values of a type are written as text. */
+const settingsOf: Readonly<Record<string, readonly (keyof typeof exactSettings)[]>> = {
+  date: ['datestyle'],
+  timestamp: ['datestyle'],
+  timestamptz: ['datestyle', 'timezone'],
+  interval: ['intervalstyle'],
+  bytea: ['bytea_output'],
+  float4: ['extra_float_digits'],
+  float8: ['extra_float_digits'],
+  money: ['lc_monetary'],
+}
+/** Types that hold no other type and whose text depends on no setting. */
+const settled = new Set([
+  'int2',
+  'int4',
+  'int8',
+  'numeric',
+  'bool',
+  'text',
+  'varchar',
+  'bpchar',
+  'name',
+  'citext',
+  'uuid',
+  'inet',
+  'cidr',
+  'json',
+  'jsonb',
+  'oid',
+])
+
+/**
+ * The settings under which a table's values have one text form: those that its columns need, since each costs every
+ * statement a little. A type that is not known here (an array, a composite) may hold any other and gets them all.
+ * Compiling so many small expressions anew for each statement costs more than it saves: no jit.
+ */
+function functionSettings(columns: readonly CapturedColumn[]): string {
+  const needed = new Set(
+    columns.flatMap(
+      ({ baseType }) =>
+        settingsOf[baseType] ??
+        (settled.has(baseType) ? [] : (Object.keys(exactSettings) as (keyof typeof exactSettings)[])),
+    ),
+  )
+  return [
+    'set search_path = pg_catalog, pg_temp',
+    'set jit = off',
+    ...[...needed].map((name) => `set ${name} = '${exactSettings[name]}'`),
+  ].join('\n  ')
+}
 
 const outboxColumns =
   'captured_at, type_id, plan_version, action, key, key_before, label, delta, context, login, application_name, client_address'
@@ -105,11 +152,17 @@ function functionSql(table: CapturedTable, planVersion: number, event: CaptureEv
   const shifting = new Writer(table, planVersion, markedNames)
   const columns = allColumns(table)
   const signature = columns.map((column) => `${column.name}:${column.typeId}`).join(',')
-  const numbers = columns.map((column) => column.attributeNumber).join(', ')
+  const numbers = columns.map((column) => column.attributeNumber).join(',')
+  const shapeHolds = `spoor_capture.shape_is(${table.relationId}, ${quoteLiteral(`{${numbers}}`)}, ${quoteLiteral(signature)})`
+  // The answer is worked out when the condition is planned. Naming the transition table, though nothing is read from
+  // it, makes the plan depend on the table: any change of its shape has it planned, and so answered, anew.
+  const rows = { insert: 'new_rows', update: 'new_rows', delete: 'old_rows', truncate: null }[event]
+  const shapeChanged =
+    rows === null ? `not ${shapeHolds}` : `exists (select from ${rows} where false) or not ${shapeHolds}`
   const originals = JSON.stringify(Object.fromEntries(columns.map((column) => [column.attributeNumber, column.name])))
   return `
 create or replace function spoor_capture.${triggerPrefix(table.typeId)}${event}() returns trigger language plpgsql security definer
-  ${functionSettings}
+  ${functionSettings(columns)}
 as $capture$
 -- Variables are named by this label, since a column may have any name.
 <<capturing>>
@@ -121,8 +174,7 @@ declare
   salt text${fixed.usesSalt ? ` := (select value from spoor_capture.meta where name = 'salt')` : ''};
   written bigint;
 begin
-  if (select string_agg(a.attname || ':' || a.atttypid, ',' order by a.attnum) from pg_attribute a
-       where a.attrelid = ${table.relationId} and a.attnum in (${numbers})) is distinct from ${quoteLiteral(signature)} then
+  if ${shapeChanged} then
     execute spoor_capture.reshape(${quoteLiteral(shifting.statement(event))}, ${table.relationId}, TG_RELID, ${quoteLiteral(originals)})
       using capturing.at_time, capturing.said, capturing.app, capturing.address, capturing.salt;
     get diagnostics capturing.written = row_count;

@@ -1,0 +1,82 @@
+import { makeWorld, timed } from './world.mjs'
+
+const schema = `create table public.record (id int primary key, a int, b numeric(10,2), c text, d date);
+insert into public.record select g, g, g, 'text ' || g, date '2026-01-01' from generate_series(1, 50000) g;`
+
+/** From a full outbox to an empty one: runs, roll-ups and indexes included. Two and a half changes a save. */
+export async function collector(cluster) {
+  const world = await makeWorld(cluster, schema)
+  await world.track({ record: ['a', 'b', 'c', 'd'] })
+  await world.business.query('update public.record set a = a + 1, b = b + 1')
+  await world.business.query(`update public.record set a = a + 1, b = b + 1, c = c || '.'`)
+  const one = world.newCollector()
+  const ms = await timed(async () => {
+    while ((await one.collectOnce()) > 0);
+  })
+  const { rows } = await world.db.raw(
+    `select (select count(*) from ledger.save)::int as saves, (select count(*) from ledger.change)::int as changes,
+            (select sum(pg_total_relation_size(inhrelid)) from pg_inherits where inhparent in ('ledger.save'::regclass, 'ledger.change'::regclass))::bigint as bytes`,
+  )
+  await world.close()
+  const { saves, changes, bytes } = rows[0]
+  const rate = (changes / ms) * 1000
+  return [
+    {
+      name: 'collector',
+      value: rate,
+      unit: 'changes/s',
+      against: `${((saves / ms) * 1000).toFixed(0)} saves/s`,
+      ratio: null,
+      target: '>= 18000',
+      holds: rate >= 18_000,
+    },
+    {
+      name: 'collector',
+      value: Number(bytes) / changes,
+      unit: 'ledger bytes a change',
+      against: 'indexes included',
+      ratio: null,
+      target: null,
+      holds: null,
+    },
+  ]
+}
+
+/** The time from capture to ledger under 500 saves a second. */
+export async function lag(cluster) {
+  const world = await makeWorld(cluster, schema)
+  await world.track({ record: ['a', 'b', 'c', 'd'] })
+  const one = world.newCollector()
+  one.start()
+  const perSecond = 500
+  const seconds = 12
+  const start = performance.now()
+  const under = []
+  for (let n = 0; n < perSecond * seconds; n++) {
+    const due = start + (n * 1000) / perSecond
+    const wait = due - performance.now()
+    if (wait > 1) await new Promise((done) => setTimeout(done, wait))
+    under.push(
+      world.business.query('update public.record set a = a + 1, b = b + 1 where id = $1', [1 + ((n * 17) % 50_000)]),
+    )
+  }
+  await Promise.all(under)
+  await new Promise((done) => setTimeout(done, 2000))
+  await one.stop()
+  const { rows } = await world.db.raw(
+    `select count(*)::int as saves, percentile_cont(0.95) within group (order by extract(epoch from collected_at - captured_at)) as p95 from ledger.save`,
+  )
+  await world.close()
+  const p95 = Number(rows[0].p95)
+  return [
+    {
+      name: 'lag',
+      value: p95,
+      unit: 's, 95th percentile',
+      against: `${rows[0].saves} saves at ${perSecond}/s`,
+      ratio: null,
+      target: '<= 1',
+      holds: p95 <= 1,
+    },
+  ]
+}

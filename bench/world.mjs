@@ -1,0 +1,77 @@
+import { randomBytes } from 'node:crypto'
+import pg from 'pg'
+import { connect } from '../packages/server/dist/database/knex.js'
+import { migrate } from '../packages/server/dist/database/migrate.js'
+import { Vault } from '../packages/server/dist/secret.js'
+import { Sources } from '../packages/server/dist/sources/registry.js'
+import { People } from '../packages/server/dist/people/people.js'
+import { Collector } from '../packages/server/dist/collector/collector.js'
+import { putInForce, readDraft, stageDraft } from '../packages/server/dist/tracking/plan-store.js'
+import { pino } from 'pino'
+
+/** A Spoor and a business database on the benchmark's cluster; both are dropped when it is closed. */
+export async function makeWorld(cluster, schema) {
+  const mark = randomBytes(4).toString('hex')
+  const admin = new pg.Client({ connectionString: cluster.url('postgres') })
+  await admin.connect()
+  const names = { spoor: `bench_spoor_${mark}`, business: `bench_business_${mark}` }
+  for (const name of Object.values(names)) await admin.query(`create database ${name}`)
+  const businessUrl = cluster.url(names.business)
+  const spoorUrl = cluster.url(names.spoor)
+  const business = new pg.Pool({ connectionString: businessUrl, max: 12 })
+  await business.query(schema)
+  await migrate(spoorUrl, decodeURIComponent(new URL(spoorUrl).username))
+  const db = connect(spoorUrl, { applicationName: 'bench', maxConnections: 6 })
+  const vault = new Vault(randomBytes(32))
+  const sources = new Sources(db, vault)
+  const sourceId = await sources.add({ name: 'bench', url: businessUrl, declaringLogins: [] })
+  const people = new People(db)
+  await people.add({ login: 'bench', name: 'Bench', role: 'administrator', password: randomBytes(12).toString('hex') })
+  const person = await people.byLogin('bench')
+  const newCollector = (everyMs = 100) =>
+    new Collector(sourceId, {
+      db,
+      sources,
+      log: pino({ level: 'error' }),
+      fingerprintKey: vault.derive('fingerprint'),
+      everyMs,
+      onCollected: () => undefined,
+    })
+  return {
+    db,
+    business,
+    businessUrl,
+    newCollector,
+    /** Tracks columns by table name. */
+    async track(wanted) {
+      await sources.refresh(sourceId)
+      const fields = await db('spoor.field as f')
+        .join('spoor.record_type as t', 't.id', 'f.type_id')
+        .select('f.id', 'f.type_id', 'f.column_name', 't.table_name')
+      const edits = fields
+        .filter((f) => wanted[f.table_name]?.includes(f.column_name))
+        .map((f) => ({ typeId: f.type_id, fieldId: f.id, keep: 'values' }))
+      const { revision } = await readDraft(db, sourceId)
+      await stageDraft(db, sourceId, revision, edits, person.id)
+      await putInForce(db, sources, sourceId, revision + 1, 'benchmark', person.id)
+    },
+    async close() {
+      await business.end()
+      await sources.close()
+      await db.destroy()
+      for (const name of Object.values(names)) await admin.query(`drop database ${name} with (force)`)
+      await admin.end()
+    },
+  }
+}
+
+export function median(values) {
+  const sorted = [...values].sort((a, b) => a - b)
+  return sorted[Math.floor(sorted.length / 2)]
+}
+
+export async function timed(work) {
+  const start = performance.now()
+  await work()
+  return performance.now() - start
+}

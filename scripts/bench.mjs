@@ -1,0 +1,57 @@
+#!/usr/bin/env node
+import { availableParallelism, cpus, totalmem } from 'node:os'
+import { writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { startCluster } from './lib/cluster.mjs'
+import { ensureBuilt, prepare, root } from './lib/prepare.mjs'
+import { run, say, Stop } from './lib/say.mjs'
+
+/** `npm run bench`: all benchmarks; `npm run bench -- NAME`: one. Each prints JSON lines; a whole run is kept in docs. */
+run(async () => {
+  prepare()
+  ensureBuilt()
+  const { captureBulk, captureSingle } = await import('../bench/capture.mjs')
+  const { collector, lag } = await import('../bench/collector.mjs')
+  const all = { 'capture-bulk': captureBulk, 'capture-single': captureSingle, collector, lag }
+  const wanted = process.argv[2]
+  if (wanted && !all[wanted])
+    throw new Stop(`There is no benchmark “${wanted}”. There are: ${Object.keys(all).join(', ')}.`)
+  const cluster = await startCluster({
+    dataDir: join(root, '.spoor-bench'),
+    settings: ['shared_buffers=1GB', 'max_wal_size=4GB'],
+  })
+  const lines = []
+  try {
+    for (const [name, benchmark] of Object.entries(all)) {
+      if (wanted && name !== wanted) continue
+      for (const result of await benchmark(cluster)) {
+        const rounded = {
+          ...result,
+          value: Number(result.value.toPrecision(4)),
+          ratio: result.ratio === null ? null : Number(result.ratio.toPrecision(3)),
+        }
+        say(JSON.stringify(rounded))
+        lines.push(rounded)
+      }
+    }
+  } finally {
+    await cluster.stop()
+  }
+  if (!wanted) writeFileSync(join(root, 'docs/benchmarks.md'), report(lines))
+})
+
+function report(lines) {
+  const rows = lines.map(
+    (l) =>
+      `| ${l.name} | ${l.value} ${l.unit} | ${l.against} | ${l.ratio ?? ''} | ${l.target ?? ''} | ${l.holds === null ? '' : l.holds ? 'yes' : 'no'} |`,
+  )
+  const machine = `${availableParallelism()} cores (${cpus()[0]?.model ?? 'unknown'}), ${Math.round(totalmem() / 2 ** 30)} GiB, Node ${process.versions.node}, PostgreSQL 15 or newer from Debian`
+  return `# Benchmarks
+
+Written by \`npm run bench\` on ${new Date().toISOString().slice(0, 10)}: ${machine}. Ratios are of one run; both sides were measured in it.
+
+| name | value | against | ratio | target | holds |
+| --- | --- | --- | --- | --- | --- |
+${rows.join('\n')}
+`
+}
