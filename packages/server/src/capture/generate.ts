@@ -381,15 +381,16 @@ class Writer {
     })
   }
 
+  // IS NOT NULL would ask every field of a composite value; this asks the value.
   #created(): string[] {
     return this.#table.fields.map((field) =>
-      this.#case(field, `${this.#column('n', field)} is not null`, 'null', this.#kept(field, 'n')),
+      this.#case(field, `${this.#column('n', field)} is distinct from null`, 'null', this.#kept(field, 'n')),
     )
   }
 
   #deleted(): string[] {
     return this.#table.fields.map((field) =>
-      this.#case(field, `${this.#column('o', field)} is not null`, this.#kept(field, 'o'), 'null'),
+      this.#case(field, `${this.#column('o', field)} is distinct from null`, this.#kept(field, 'o'), 'null'),
     )
   }
 

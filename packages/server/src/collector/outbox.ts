@@ -71,7 +71,9 @@ export async function readOutbox(source: Database, { afterSeq, maxRows, maxBytes
             context, login, application_name, client_address
        from (select *, sum(octet_length(delta)) over (order by seq rows unbounded preceding) - octet_length(delta) as before
                from (select * from spoor_capture.outbox where seq > ? order by seq limit ?) as earliest) as measured
-      where before < ? order by seq`,
+      where before < ?
+      -- By the number: the name alone would mean the text that is returned.
+      order by measured.seq`,
     [afterSeq.toString(), maxRows, maxBytes],
   )
   return rows

@@ -201,7 +201,7 @@ async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWr
   const rows = await plainQuery<OutboxRow>(
     sourceTrx,
     `select seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, label, delta, context, login, application_name, client_address
-       from spoor_capture.outbox where transaction_id = pg_current_xact_id() order by seq`,
+       from spoor_capture.outbox o where transaction_id = pg_current_xact_id() order by o.seq`,
   )
   const asked = new Set(writes.map(itemPlace))
   const saves = foldRows(rows.flatMap((row) => {
