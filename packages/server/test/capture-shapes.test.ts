@@ -153,6 +153,33 @@ describe('a table that changes its shape while it is tracked', () => {
   })
 })
 
+describe('the watch over a table’s shape', () => {
+  const spells = async (column: string) => await world.db('spoor.coverage as c').join('spoor.field as f', 'f.id', 'c.field_id').where('f.column_name', column).orderBy('c.id').select<{ to_at: string | null; ended_because: string | null }[]>('c.to_at', 'c.ended_because') // prettier-ignore
+
+  it('fits the triggers to it, ends the coverage of what was dropped, and keeps that of what was renamed', async () => {
+    await world.newCollector().watch()
+    expect(await spells('two')).toMatchObject([{ ended_because: 'the column is not in the source any more' }])
+    expect(await spells('first')).toMatchObject([{ to_at: null }])
+    const { rows } = await asOwner(`select prosrc from pg_proc where proname like 'spoor_t%_update' and prosrc like '%n."first"%'`) as { rows: unknown[] } // prettier-ignore
+    expect(rows).toHaveLength(1)
+  })
+
+  it('tracks new columns at once where the plan says so, and leaves them where it does not', async () => {
+    const { revision } = await readDraft(world.db, world.sourceId)
+    const type = await world.db('spoor.record_type').where({ table_name: 'identified' }).first<{ id: number }>('id')
+    await stageDraft(world.db, world.sourceId, revision, [{ typeId: type.id, newColumns: 'track' }], world.adminId)
+    await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'new columns count', world.adminId)
+    await fresh()
+    await asOwner(
+      'alter table public.identified add column fresh text; alter table public.family add column fresh text',
+    )
+    await world.newCollector().watch()
+    await sql(`update identified set fresh = 'seen'`)
+    await sql(`update family set fresh = 'unseen'`)
+    expect((await fresh()).map(({ values }) => values)).toEqual([{ fresh: [null, 'seen'] }])
+  })
+})
+
 describe('a required reason', () => {
   beforeAll(async () => {
     const { revision } = await readDraft(world.db, world.sourceId)

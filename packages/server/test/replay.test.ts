@@ -182,7 +182,9 @@ describe('pgbench’s own script', () => {
     run('--initialize', '--quiet', '--scale=1')
     const owner = await world.sources.connection(world.sourceId)
     await owner.raw('alter table public.pgbench_history add column id bigint generated always as identity primary key')
-    await asSuperuser(world.superuserUrl, (client) => client.query('grant select on all tables in schema public to business_app'))
+    await asSuperuser(world.superuserUrl, (client) =>
+      client.query('grant select on all tables in schema public to business_app'),
+    )
     await track(world, {
       pgbench_accounts: ['abalance'],
       pgbench_tellers: ['tbalance'],

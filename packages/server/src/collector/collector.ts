@@ -6,6 +6,7 @@ import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { Leadership } from '../database/leadership.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { refitCapture } from '../tracking/plan-store.ts'
 import { Floor } from './floor.ts'
 import { interpret, type CapturedSave, type KnownLogin } from './interpret.ts'
 import { emptyOutbox, readHead, readOutbox, takeMeddling, type OutboxHead, type OutboxRow } from './outbox.ts'
@@ -98,6 +99,7 @@ export class Collector {
     const source = await sources.connection(this.#sourceId)
     if ((await readHead(source)) === null) return
     this.#watchWords = await attest(db, source, this.#sourceId)
+    if (this.#watchWords.length === 0) await refitCapture(db, sources, this.#sourceId)
     for (const { deed, login, times, last } of await takeMeddling(source)) {
       const words = `The login ${login} laid hands on captured rows before they were collected (${deed}, ${times === 1 ? 'once' : `${times} times`}, last at ${last}). Changes from before that moment may be missing from the trail or not be as they were.`
       await raiseAlarm(db, this.#sourceId, 'outbox-altered', words)

@@ -1,9 +1,13 @@
+import { createHash } from 'node:crypto'
 import {
   comparePlans,
   editsBetween,
   emptyPlan,
   isFieldEdit,
+  keepOf,
+  rulesOf,
   withEdits,
+  type FieldEdit,
   type PlanEdit,
   type TrackingPlan,
 } from '@spoor/core'
@@ -135,14 +139,11 @@ async function installation(
     .select<{ id: number; attribute_number: number }[]>('f.id', 'f.attribute_number')
   const attributeOf = new Map(fieldRows.map((field) => [String(field.id), field.attribute_number]))
 
-  const install: CapturedTable[] = Object.entries(to.types).map(([typeId, typePlan]) => {
+  const install: CapturedTable[] = Object.entries(to.types).flatMap(([typeId, typePlan]) => {
     const type = byId.get(typeId)
     const table = type && byRelation.get(type.relation_id)
-    if (!type || !table)
-      throw new Problem(
-        'field-untrackable',
-        `The table of record type “${type?.name ?? typeId}” is not in the source any more. The draft is kept.`,
-      )
+    // What is not in the source any more cannot be captured; its coverage ends when that is noticed.
+    if (!type || !table) return []
     if (table.obstacle)
       throw new Problem(
         'field-untrackable',
@@ -151,7 +152,7 @@ async function installation(
       )
     const named = (names: readonly string[]) =>
       names.flatMap((name) => table.columns.filter((column) => column.name === name))
-    return {
+    const captured: CapturedTable = {
       typeId: type.id,
       relationId: table.relationId,
       schema: table.schema,
@@ -160,16 +161,13 @@ async function installation(
       keyColumns: named(table.keyColumns),
       labelColumns: named(type.label_columns),
       reason: typePlan.reason ?? 'never',
-      fields: Object.entries(typePlan.fields).map(([fieldId, { keep }]) => {
+      fields: Object.entries(typePlan.fields).flatMap(([fieldId, { keep }]) => {
         const column = table.columns.find((c) => c.attributeNumber === attributeOf.get(fieldId))
-        if (!column)
-          throw new Problem(
-            'field-untrackable',
-            `A tracked column of “${type.name}” is not in the source any more. The draft is kept; switch it off first.`,
-          )
-        return { ...column, fieldId: Number(fieldId), keep }
+        if (!column) return []
+        return [{ ...column, fieldId: Number(fieldId), keep }]
       }),
     }
+    return captured.fields.length > 0 ? [captured] : []
   })
   const remove = Object.keys(from.types)
     .filter((typeId) => !to.types[typeId])
@@ -198,11 +196,35 @@ export async function putInForce(
   personId: number,
 ): Promise<number> {
   const tables = await refreshed(sources, sourceId)
+  return await installPlan(
+    { db, sources, sourceId, tables, reason, personId, clearsDraft: true },
+    async (trx, plan) => {
+      const draft = await readDraft(trx, sourceId, true)
+      demandRevision(draft, revision)
+      return withEdits(plan, draft.edits)
+    },
+  )
+}
+
+interface PlanInstallation {
+  db: Database
+  sources: Sources
+  sourceId: number
+  tables: readonly DiscoveredTable[]
+  reason: string
+  /** Null when the plan's own rules ask for it. */
+  personId: number | null
+  clearsDraft: boolean
+}
+
+async function installPlan(
+  { db, sources, sourceId, tables, reason, personId, clearsDraft }: PlanInstallation,
+  nextPlan: (trx: Knex.Transaction, plan: TrackingPlan) => Promise<TrackingPlan>,
+): Promise<number> {
   const begun = await db.transaction(async (trx) => {
-    const draft = await readDraft(trx, sourceId, true)
-    demandRevision(draft, revision)
+    await trx('spoor.plan_draft').where({ source_id: sourceId }).forUpdate()
     const { version, plan } = await planInForce(trx, sourceId)
-    const next = withEdits(plan, draft.edits)
+    const next = await nextPlan(trx, plan)
     if (editsBetween(plan, next).length === 0)
       throw new Problem('draft-empty', 'The draft changes nothing, so there is nothing to put in force.')
     const latest = await trx('spoor.plan_version')
@@ -238,12 +260,78 @@ export async function putInForce(
     })
   try {
     const since = await installCapture(source, begun.work)
-    await conclude(db, source, sourceId, begun.planVersion, rows[0]!.now, since)
+    await conclude(db, source, sourceId, begun.planVersion, rows[0]!.now, since, clearsDraft)
+    await db('spoor.plan_version')
+      .where(key)
+      .update({ fitted: digestOf(begun.work) })
   } catch (error) {
     if (error instanceof Problem) await db('spoor.plan_version').where(key).update({ state: 'refused' })
     throw error
   }
   return begun.planVersion
+}
+
+function digestOf(work: Installation): string {
+  return createHash('sha256').update(installationSql(work)).digest('hex')
+}
+
+/**
+ * Fits the capture to tables that have changed their shape since the plan was put in force: columns that were
+ * renamed or retyped go on, coverage of dropped ones ends, and new ones are tracked where the plan says so. Until
+ * then the triggers help themselves. To be called while the triggers are those that were installed.
+ */
+export async function refitCapture(db: Database, sources: Sources, sourceId: number): Promise<void> {
+  const tables = await sources.refresh(sourceId)
+  const { version, plan, since } = await planInForce(db, sourceId)
+  if (version === 0) return
+  const added = await newColumns(db, plan, since!)
+  if (added.length > 0) {
+    const reason = 'New columns, tracked at once as the plan says'
+    await installPlan(
+      { db, sources, sourceId, tables, reason, personId: null, clearsDraft: false },
+      async (_trx, now) => withEdits(now, added),
+    )
+    return
+  }
+  const row = await db('spoor.plan_version')
+    .where({ source_id: sourceId, version })
+    .first<{ fitted: string | null }>('fitted')
+  const work = await installation(db, sourceId, tables, plan, plan, version)
+  const fitted = digestOf(work)
+  if (row.fitted === fitted) return
+  const source = await sources.connection(sourceId)
+  if (row.fitted !== null) await installCapture(source, work)
+  const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
+  await db.transaction(async (trx) => {
+    await trx('spoor.plan_version')
+      .where({ source_id: sourceId, version })
+      .update({ fitted, installed: JSON.stringify(await readTriggers(source)) })
+    await trx('spoor.coverage')
+      .whereNull('to_at')
+      .whereIn(
+        'field_id',
+        trx('spoor.field as f')
+          .join('spoor.record_type as t', 't.id', 'f.type_id')
+          .where('t.source_id', sourceId)
+          .where((q) => q.where({ 'f.present': false }).orWhere({ 't.present': false }))
+          .select('f.id'),
+      ) // prettier-ignore
+      .update({ to_at: rows[0]!.now, ended_because: 'the column is not in the source any more' })
+  })
+}
+
+/** Columns that were added to tracked tables since, where the plan wants them tracked. */
+async function newColumns(db: Database, plan: TrackingPlan, since: string): Promise<FieldEdit[]> {
+  const wanting = Object.keys(plan.types).filter((typeId) => rulesOf(plan, Number(typeId)).newColumns === 'track')
+  if (wanting.length === 0) return []
+  const rows = await db('spoor.field')
+    .whereIn('type_id', wanting)
+    .where({ present: true })
+    .where('first_seen_at', '>', since)
+    .select<{ id: number; type_id: number }[]>('id', 'type_id')
+  return rows
+    .filter((row) => keepOf(plan, row.type_id, row.id) === 'off')
+    .map((row) => ({ typeId: row.type_id, fieldId: row.id, keep: 'values' }))
 }
 
 /** Coverage of what went off ends before the installation began; of what came on begins after it was committed. */
@@ -254,6 +342,7 @@ async function conclude(
   version: number,
   endedAt: string,
   beganAt: string,
+  clearsDraft: boolean,
 ): Promise<void> {
   const installed = await readTriggers(source)
   const epoch = (await readHead(source))?.epoch ?? null
@@ -277,6 +366,7 @@ async function conclude(
       if (to !== 'off') await trx('spoor.coverage').insert({ field_id: fieldId, keep: to, from_at: beganAt })
     }
     await adoptEpoch(trx, sourceId, epoch)
+    if (!clearsDraft) return
     await trx('spoor.plan_draft')
       .where({ source_id: sourceId })
       .update({ edits: '[]', revision: trx.raw('revision + 1'), edited_by: null, edited_at: null })
@@ -311,7 +401,7 @@ export async function settleInstallations(db: Database, sources: Sources): Promi
       const source = await sources.connection(sourceId)
       if ((await installedVersion(source)) === version) {
         const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
-        await conclude(db, source, sourceId, version, begunAt, rows[0]!.now)
+        await conclude(db, source, sourceId, version, begunAt, rows[0]!.now, true)
         found.push(`plan ${version} had been installed before the stop and is in force`)
       } else {
         await db('spoor.plan_version').where({ source_id: sourceId, version }).update({ state: 'refused' })

@@ -45,7 +45,8 @@ alter table ledger.collector_state
   add column attested_at timestamptz;
 
 alter table spoor.source add column epoch text;
-alter table spoor.plan_version add column installed jsonb;
+-- The triggers as they were installed, and a digest of the SQL that did it.
+alter table spoor.plan_version add column installed jsonb, add column fitted text;
 alter table spoor.field add column first_seen_at timestamptz not null default clock_timestamp();
 alter table spoor.coverage
   add column ended_because text;
