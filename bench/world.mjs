@@ -10,7 +10,7 @@ import { putInForce, readDraft, stageDraft } from '../packages/server/dist/track
 import { pino } from 'pino'
 
 /** A Spoor and a business database on the benchmark's cluster; both are dropped when it is closed. */
-export async function makeWorld(cluster, schema) {
+export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(32))) {
   const mark = randomBytes(4).toString('hex')
   const admin = new pg.Client({ connectionString: cluster.url('postgres') })
   await admin.connect()
@@ -22,7 +22,6 @@ export async function makeWorld(cluster, schema) {
   await business.query(schema)
   await migrate(spoorUrl, decodeURIComponent(new URL(spoorUrl).username))
   const db = connect(spoorUrl, { applicationName: 'bench', maxConnections: 6 })
-  const vault = new Vault(randomBytes(32))
   const sources = new Sources(db, vault)
   const sourceId = await sources.add({ name: 'bench', url: businessUrl, declaringLogins: [] })
   const people = new People(db)
@@ -41,7 +40,15 @@ export async function makeWorld(cluster, schema) {
     db,
     business,
     businessUrl,
+    spoorUrl,
     newCollector,
+    /** Gives the connections up, for a test that is about to break them. */
+    async letGo() {
+      await business.end()
+      await sources.close()
+      await db.destroy()
+      await admin.end()
+    },
     /** Tracks columns by table name. */
     async track(wanted) {
       await sources.refresh(sourceId)

@@ -1,0 +1,149 @@
+#!/usr/bin/env node
+import { spawn } from 'node:child_process'
+import { rmSync } from 'node:fs'
+import { createRequire } from 'node:module'
+import { join } from 'node:path'
+import { setTimeout as sleep } from 'node:timers/promises'
+import { freePort, startCluster } from './lib/cluster.mjs'
+import { ensureBuilt, prepare, root } from './lib/prepare.mjs'
+import { programOf } from './lib/process.mjs'
+import { run, say } from './lib/say.mjs'
+
+/**
+ * Kills the server, PostgreSQL or both with SIGKILL at random moments under load, again and again, and then counts:
+ * every committed change must be in the ledger once. `npm run test:faults -- 10` does it ten times instead of fifty.
+ */
+
+const times = Number(process.argv[2] ?? 50)
+const accounts = 40
+const workers = 6
+const dataDir = join(root, '.spoor-faults')
+
+const kill = async (pid) => {
+  process.kill(pid, 'SIGKILL')
+  while (programOf(pid) !== null) await sleep(10)
+}
+
+async function startServer(spoorUrl, port) {
+  const child = spawn(process.execPath, [join(root, 'packages/server/dist/main.js')], {
+    env: {
+      ...process.env,
+      SPOOR_PORT: String(port),
+      SPOOR_DATA_DIR: dataDir,
+      SPOOR_DATABASE_URL: spoorUrl,
+      SPOOR_LOG_LEVEL: 'silent',
+      SPOOR_COLLECT_EVERY_MS: '50',
+    },
+    stdio: 'ignore',
+  })
+  return child
+}
+
+async function startDatabase() {
+  for (let tries = 0; ; tries++) {
+    try {
+      return await startCluster({ dataDir, settings: ['max_connections=100'] })
+    } catch (error) {
+      // The backends of a killed postmaster need a moment to notice.
+      if (tries > 20) throw error
+      await sleep(300)
+    }
+  }
+}
+
+run(async () => {
+  prepare()
+  ensureBuilt()
+  const pg = createRequire(join(root, 'packages/server/package.json'))('pg')
+  const { makeWorld } = await import('../bench/world.mjs')
+  const { Vault } = await import('../packages/server/dist/secret.js')
+  rmSync(dataDir, { recursive: true, force: true })
+  let cluster = await startDatabase()
+  const world = await makeWorld(cluster, `create table public.account (id int primary key, balance int not null default 0); insert into public.account select g from generate_series(1, ${accounts}) g`, Vault.open(dataDir)) // prettier-ignore
+  await world.track({ account: ['balance'] })
+  const { spoorUrl, businessUrl } = world
+  await world.letGo()
+  const port = await freePort()
+  let server = await startServer(spoorUrl, port)
+  let working = true
+  let committed = 0
+  const work = async (seed) => {
+    for (let i = 0; working; i++) {
+      const client = new pg.Client({ connectionString: businessUrl, connectionTimeoutMillis: 1000 })
+      client.on('error', () => undefined)
+      try {
+        await client.connect()
+        for (; working; i++) {
+          await client.query('begin')
+          await client.query('update public.account set balance = balance + 1 where id = $1', [
+            1 + ((seed * 7 + i * 13) % accounts),
+          ])
+          if (i % 9 === 0) await client.query('rollback')
+          else {
+            await client.query('commit')
+            committed++
+          }
+        }
+      } catch {
+        await sleep(100) // The database is down; that is the point.
+      } finally {
+        await client.end().catch(() => undefined)
+      }
+    }
+  }
+  const load = Array.from({ length: workers }, (_, n) => work(n))
+  const targets = ['the server', 'PostgreSQL', 'both']
+  for (let n = 0; n < times; n++) {
+    await sleep(300 + Math.random() * 1200)
+    const target = targets[n % targets.length]
+    if (target !== 'PostgreSQL') await kill(server.pid)
+    if (target !== 'the server') {
+      await kill(cluster.pid)
+      cluster = await startDatabase()
+    }
+    if (target !== 'PostgreSQL' || server.exitCode !== null) server = await startServer(spoorUrl, port)
+    if ((n + 1) % 10 === 0) say(`  killed ${n + 1} times, ${committed} changes committed so far`)
+  }
+  working = false
+  await Promise.all(load)
+
+  const [business, spoor] = [
+    new pg.Client({ connectionString: businessUrl }),
+    new pg.Client({ connectionString: spoorUrl }),
+  ]
+  await business.connect()
+  await spoor.connect()
+  for (let tries = 0; ; tries++) {
+    if (server.exitCode !== null || server.signalCode !== null) server = await startServer(spoorUrl, port)
+    const { rows } = await business.query('select count(*)::int as waiting from spoor_capture.outbox')
+    if (rows[0].waiting === 0) break
+    if (tries > 600) throw new Error('the outbox is not emptied')
+    await sleep(100)
+  }
+  const { rows: truth } = await business.query('select id, balance from public.account where balance > 0 order by id')
+  const { rows: told } = await spoor.query(
+    `select (record_key::json ->> 0)::int as id, count(*)::int as saves, count(distinct after)::int as distinct_values, max(after::int) as last from ledger.change group by 1 order by 1`,
+  )
+  const { rows: numbers } = await spoor.query(
+    'select count(*)::int as saves, coalesce(max(id), 0)::int as highest from ledger.save',
+  )
+  const wrong = truth.filter(({ id, balance }) => {
+    const one = told.find((row) => row.id === id)
+    return !one || one.saves !== balance || one.distinct_values !== balance || one.last !== balance
+  })
+  const sum = truth.reduce((total, row) => total + row.balance, 0)
+  say(
+    `  ${sum} changes in the business database, ${numbers[0].saves} saves in the ledger, highest number ${numbers[0].highest}`,
+  )
+  await business.end()
+  await spoor.end()
+  await kill(server.pid)
+  await cluster.stop()
+  const ok = wrong.length === 0 && numbers[0].saves === sum && numbers[0].highest === sum
+  if (ok) rmSync(dataDir, { recursive: true, force: true })
+  say(
+    `\nkilled ${times} times: ${ok ? 'nothing lost, nothing twice' : `WRONG for accounts ${wrong.map((row) => row.id).join(', ')}`}`,
+  )
+  say(`${ok ? 1 : 0} passed, ${ok ? 0 : 1} failed`)
+  process.exitCode = ok ? 0 : 1
+})
