@@ -2,6 +2,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { from as copyFrom } from 'pg-copy-streams'
 import { pipeline } from 'node:stream/promises'
 import { Readable } from 'node:stream'
+import { removeCapture } from '../src/capture/remove.ts'
 import { putInForce, readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { withActorContext } from './context.ts'
 import { ledger, makeWorld, track, type LedgerEntry, type World } from './support.ts'
@@ -220,5 +221,28 @@ describe('a required reason', () => {
     await sql(`update reasoned set id = 5, word = word where false`)
     await sql(`update reasoned set word = word`)
     expect((await fresh()).map(({ reason }) => reason)).toEqual(['because'])
+  })
+})
+
+describe('a source in which nothing can be captured', () => {
+  it('fails the save rather than keep it untracked', async () => {
+    await asOwner('alter table spoor_capture.outbox rename to elsewhere')
+    await expect(sql(`update identified set word = 'lost?'`)).rejects.toMatchObject({ code: '42P01' })
+    await asOwner('alter table spoor_capture.elsewhere rename to outbox')
+    expect((await sql(`select from identified where word = 'lost?'`)).rowCount).toBe(0)
+  })
+})
+
+describe('taking the capture out', () => {
+  it('is refused while rows wait, and then leaves nothing behind', async () => {
+    await sql(`update identified set word = 'waiting'`)
+    await expect(removeCapture(world.db, world.sources, world.sourceId)).rejects.toMatchObject({ code: 'source-busy' })
+    await fresh()
+    await removeCapture(world.db, world.sources, world.sourceId)
+    const { rows } = (await asOwner(`select (select count(*) from pg_namespace where nspname = 'spoor_capture') + (select count(*) from pg_trigger where tgname like 'spoor%') + (select count(*) from pg_proc where proname like 'spoor%') as left_over`)) as { rows: { left_over: string }[] } // prettier-ignore
+    expect(rows[0]!.left_over).toBe('0')
+    await sql(`update identified set word = 'free'`)
+    const open = await world.db('spoor.coverage').whereNull('to_at')
+    expect(open).toEqual([])
   })
 })
