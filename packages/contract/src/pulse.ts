@@ -11,6 +11,8 @@ export const Pulse = v.object({
       /** Age of the oldest captured row not yet in the ledger, in milliseconds; 0 when none waits. */
       behindMs: v.number(),
       waiting: v.number(),
+      /** Captured rows taken into the ledger so far; two pulses tell the throughput. */
+      taken: v.number(),
       trouble: v.nullable(v.string()),
     }),
   ),

@@ -56,11 +56,12 @@ export async function readPulse(db: Database): Promise<Pulse> {
   const sources = await db('spoor.source as s')
     .join('ledger.collector_state as c', 'c.source_id', 's.id')
     .orderBy('s.id')
-    .select<{ id: number; name: string; behind_ms: string; waiting: string; trouble: string | null }[]>(
+    .select<{ id: number; name: string; behind_ms: string; waiting: string; saves: string; trouble: string | null }[]>(
       's.id',
       's.name',
       'c.behind_ms',
       'c.waiting',
+      'c.saves',
       'c.trouble',
     )
   const head = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
@@ -70,6 +71,7 @@ export async function readPulse(db: Database): Promise<Pulse> {
       name: s.name,
       behindMs: Number(s.behind_ms),
       waiting: Number(s.waiting),
+      taken: Number(s.saves),
       trouble: s.trouble,
     })),
     latestSave: head.last_save_id === '0' ? null : head.last_save_id,

@@ -108,6 +108,8 @@ useEventListener('keydown', (event) => {
         <ActorGlyph :kind="save.actor.kind" /> {{ save.actor.name
         }}<span v-if="save.actor.unit" class="quiet">
           ({{ save.actor.unit }}{{ save.actor.leftOn ? `, left ${dateText(save.actor.leftOn)}` : '' }})</span
+        ><span v-else-if="save.actor.kind !== 'unknown' && save.channel !== 'correction'" class="attention">
+          (not in the directory)</span
         ><span v-if="save.actor.claimed" class="attention"> (claimed by an untrusted login)</span>,
         {{ fullTime(save.at) }}
       </p>

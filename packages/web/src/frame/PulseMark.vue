@@ -13,11 +13,12 @@ const state = computed(() => {
   const sources = store.pulse?.sources ?? []
   const trouble = sources.find((source) => source.trouble !== null)
   if (trouble) return { text: `${trouble.name}: ${trouble.trouble}`, wrong: true }
+  const rate = store.perMinute === null ? '' : ` · ${counted(store.perMinute, 'save')} a minute`
   const behindMs = Math.max(0, ...sources.map((source) => source.behindMs))
-  if (behindMs === 0) return { text: store.pulse ? 'ledger up to date' : '', wrong: false }
+  if (behindMs === 0) return { text: store.pulse ? `ledger up to date${rate}` : '', wrong: false }
   const waiting = sources.reduce((sum, source) => sum + source.waiting, 0)
   return {
-    text: `${(behindMs / 1000).toFixed(1)} s behind · ${counted(waiting, 'row')} waiting`,
+    text: `${(behindMs / 1000).toFixed(1)} s behind · ${counted(waiting, 'row')} waiting${rate}`,
     wrong: behindMs > calmMs,
   }
 })
