@@ -53,6 +53,7 @@ export class Days {
     payment: number
   }
   readonly #moved = new Set<string>()
+  readonly #noServices = new Set<string>()
   readonly #leave: { name: string; from: string; until: string }[] = []
   #figures: Record<string, number> = { ...bandFigures }
 
@@ -75,6 +76,11 @@ export class Days {
     const list = this.#later.get(date)
     if (list) list.push({ hour, task })
     else this.#later.set(date, [{ hour, task }])
+  }
+
+  /** No ordinary services import in the night of this day. */
+  withoutServices(date: string): void {
+    this.#noServices.add(date)
   }
 
   /** Somebody is away from `from` up to and including `until`. */
@@ -163,7 +169,7 @@ export class Days {
     const payments = this.#about(this.#pace.payments * (quiet ? 0.25 : 1))
     const run = `payments ${date}`
     for (let n = 0; n < payments; n++) this.plan(date, 2 + n / 3600, (atMs) => this.#payment(atMs, date, run))
-    const changes = quiet ? 0 : this.#about(this.#pace.serviceChanges)
+    const changes = quiet || this.#noServices.has(date) ? 0 : this.#about(this.#pace.serviceChanges)
     for (let n = 0; n < changes; n++)
       this.plan(date, 2.06 + n / 7200, (atMs) => {
         const id = this.#tenancyId()

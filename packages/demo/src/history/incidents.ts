@@ -286,6 +286,7 @@ function emptiedServices(days: Days, stage: Stage): Incident {
     until: iso(at(day, 2 + 6 / 60)),
     counts: { saves: emptiedCount },
   }
+  days.withoutServices(day)
   for (let n = 0; n < emptiedCount; n++)
     days.plan(day, 2 + 4 / 60 + n / 3600, (atMs) => {
       const row = activeTenancies(stage).find(

@@ -47,6 +47,7 @@ export class Collector {
   readonly #lead: Leadership
   readonly #floor: Floor
   #running: Promise<void> | undefined
+  #epoch: string | null = null
   #attestedMs = 0
   #watchWords: string[] = []
 
@@ -78,7 +79,11 @@ export class Collector {
   /** One look at the source. @returns milliseconds to wait before the next. */
   async #round(): Promise<number> {
     try {
-      if (!(await this.#lead.holds())) return retryMs
+      if (!(await this.#lead.holds())) {
+        // Whoever leads meanwhile may see the source come back older; what is known here would be stale then.
+        this.#floor.reset()
+        return retryMs
+      }
       if (performance.now() - this.#attestedMs > attestEveryMs || this.#attestedMs === 0) {
         await this.watch()
         this.#attestedMs = performance.now()
@@ -112,6 +117,8 @@ export class Collector {
     const source = await this.#deps.sources.connection(this.#sourceId)
     const head = await readHead(source)
     if (head === null) return 0
+    if (head.epoch !== this.#epoch || head.lastSeq < this.#floor.seq) this.#floor.reset()
+    this.#epoch = head.epoch
     const state = await this.#state()
     const obstacle = await this.#strange(head, state)
     if (obstacle !== null) {
