@@ -488,6 +488,9 @@ function delegate(days: Days, stage: Stage): Incident {
   const { recorder, chance, until } = stage
   const ansel = officerOf(stage, 'ansel')
   const first = workdayFrom(addDays(until, -31))
+  const leave = [first]
+  while (leave.length < delegateDays) leave.push(workdayFrom(addDays(leave.at(-1)!, 1)))
+  const last = leave.at(-1)!
   const fact: Incident = {
     name: 'delegate',
     words: 'The software supplier’s support acted for an officer who was on leave.',
@@ -496,25 +499,24 @@ function delegate(days: Days, stage: Stage): Incident {
     fields: ['review_date', 'officer_id'],
     records: [],
     from: iso(at(first, 0)),
-    until: iso(at(addDays(first, 8), 0)),
+    until: iso(at(addDays(last, 1), 0)),
     counts: { saves: delegateCount },
   }
-  days.sendOnLeave(ansel.name, first, addDays(first, 8))
-  let day = first
-  for (let n = 0; n < delegateDays; n++) {
+  days.sendOnLeave(ansel.name, first, last)
+  for (const day of leave) {
     for (let m = 0; m < delegateCount / delegateDays; m++)
       days.plan(day, 10 + m / 3, (atMs) => {
         const row = chance.pick(activeTenancies(stage).filter((one) => !fact.records.includes(keyOf(one['id']))))
+        const reviewed = addDays(row['review_date'] ?? first, 28)
         recorder.change(
           'lettings.tenancy',
           row['id']!,
-          { review_date: addDays(row['review_date'] ?? first, 28) },
+          { review_date: reviewed },
           atMs,
           accountHand(accounts.supplier, undefined, ansel.name),
         )
         fact.records.push(keyOf(row['id']))
       })
-    day = workdayFrom(addDays(day, 1))
   }
   return fact
 }
