@@ -1,6 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
-import { readOutbox, emptyOutbox } from '../src/collector/outbox.ts'
+import { readOutbox } from '../src/collector/outbox.ts'
 import { interpret } from '../src/collector/interpret.ts'
 import { CollectorSuperseded, LedgerWriter } from '../src/collector/write.ts'
 import { ledger, makeWorld, track, type World } from './support.ts'
@@ -141,7 +141,6 @@ describe('what cannot be understood', () => {
       'the time “infinity” is not one at which this can have happened',
     ])
     expect(JSON.parse(aside[1]!.content)).toMatchObject({ key: 'nokey' })
-    await emptyOutbox(source, [])
   })
 })
 
@@ -230,10 +229,7 @@ describe('a source that is not what it was', () => {
     // A backup made before the last rows were emptied: the numbers go back and collected rows are there again.
     await world.business.query('update account set balance = balance + 1 where id <= 3')
     const s = await source()
-    const { rows } = await s.raw<{ rows: object[] }>(
-      'create table public.backup as select * from spoor_capture.outbox; select 1',
-    )
-    expect(rows ?? []).toBeDefined()
+    await s.raw('create table public.backup as select * from spoor_capture.outbox')
     await world.collect()
     expect(await count()).toBe(before + 3)
     await s.raw(
@@ -269,9 +265,6 @@ describe('a source that is not what it was', () => {
 
 describe('values of many megabytes', () => {
   it('come in batches that do not hold them all at once', async () => {
-    await world.business
-      .query('create table if not exists public.big (id int primary key, body text)')
-      .catch(() => undefined)
     const owner = await world.sources.connection(world.sourceId)
     await owner.raw(
       `set role business_owner; create table public.big (id int primary key, body text); grant all on public.big to business_app; reset role`,
