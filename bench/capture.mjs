@@ -24,7 +24,7 @@ async function prepared(cluster) {
 /** One statement over 100,000 rows of 20 tracked columns, one of which changes. */
 export async function captureBulk(cluster) {
   const world = await prepared(cluster)
-  const rounds = 3
+  const rounds = 5
   const took = Object.fromEntries(tables.map((table) => [table, []]))
   for (let round = 0; round < rounds; round++) {
     for (const table of tables)

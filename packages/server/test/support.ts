@@ -33,7 +33,7 @@ export interface World {
 }
 
 /** A Spoor and a business database of one suite's own. `schema` is run as the owner of the business's tables. */
-export async function makeWorld(schema: string): Promise<World> {
+export async function makeWorld(schema: string, vault = new Vault(randomBytes(32))): Promise<World> {
   const clusterUrl = inject('clusterUrl')
   const mark = randomBytes(5).toString('hex')
   const names = { spoor: `spoor_test_s_${mark}`, business: `spoor_test_b_${mark}` }
@@ -56,7 +56,6 @@ export async function makeWorld(schema: string): Promise<World> {
     applicationName: 'spoor test',
     maxConnections: 10,
   })
-  const vault = new Vault(randomBytes(32))
   const sources = new Sources(db, vault)
   const sourceId = await sources.add({
     name: 'business',
@@ -106,6 +105,13 @@ export async function makeWorld(schema: string): Promise<World> {
       })
     },
   }
+}
+
+/** The address of a world's ledger, for a process of its own. */
+export function spoorUrlOf(world: World, role: TestRole): string {
+  const url = new URL(world.businessAs(role))
+  url.pathname = `/${world.names.spoor}`
+  return url.href
 }
 
 /** Tracks columns by name, e.g. `{ tenancy: ['rent', 'deposit'] }`; `'*'` is every column. */

@@ -1,0 +1,85 @@
+import { spawn, type ChildProcess } from 'node:child_process'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { setTimeout as sleep } from 'node:timers/promises'
+import { afterAll, beforeAll, expect, it } from 'vitest'
+import { Vault } from '../src/secret.ts'
+import { ledger, makeWorld, spoorUrlOf, track, type World } from './support.ts'
+
+/** Two servers as two processes on one ledger, the leading one killed: nothing may be lost or taken twice. */
+let world: World
+let dataDir: string
+const servers: ChildProcess[] = []
+
+beforeAll(async () => {
+  dataDir = mkdtempSync(join(tmpdir(), 'spoor-two-'))
+  const vault = Vault.open(dataDir)
+  world = await makeWorld('create table public.account (id int primary key, balance int not null)', vault)
+  await track(world, { account: ['balance'] })
+  await world.business.query('insert into account select g, 0 from generate_series(1, 20) g')
+})
+afterAll(async () => {
+  for (const server of servers) server.kill('SIGKILL')
+  await world.close()
+  rmSync(dataDir, { recursive: true })
+})
+
+async function startServer(): Promise<ChildProcess> {
+  const server = spawn(process.execPath, [join(import.meta.dirname, '../dist/main.js')], {
+    env: {
+      ...process.env,
+      SPOOR_PORT: '0',
+      SPOOR_DATA_DIR: dataDir,
+      SPOOR_DATABASE_URL: spoorUrlOf(world, 'spoor_test_app'),
+      SPOOR_OWNER_DATABASE_URL: spoorUrlOf(world, 'spoor_test_owner'),
+      SPOOR_COLLECT_EVERY_MS: '20',
+      SPOOR_LOG_LEVEL: 'error',
+    },
+    stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+  })
+  servers.push(server)
+  await new Promise<void>((done, fail) => {
+    server.once('message', () => done())
+    server.once('exit', (code) => fail(new Error(`the server ended with code ${code}`)))
+  })
+  return server
+}
+
+/** The process that holds the duty to collect. */
+async function leaderPid(): Promise<number | undefined> {
+  const { rows } = await world.db.raw<{ rows: { client_port: number }[] }>(
+    `select a.client_port from pg_locks l join pg_stat_activity a using (pid)
+      where l.locktype = 'advisory' and l.granted and a.datname = current_database() and a.application_name = 'spoor'`,
+  )
+  return rows[0]?.client_port
+}
+
+it('hands the collecting over when the process that leads is killed', async () => {
+  const first = await startServer()
+  await expect.poll(leaderPid).toBeDefined()
+  const before = await leaderPid()
+  await startServer()
+  let committed = 20
+  let working = true
+  const work = async () => {
+    while (working) {
+      await world.business.query('update account set balance = balance + 1 where id = $1', [1 + (committed % 20)])
+      committed++
+    }
+  }
+  const load = work()
+  await sleep(500)
+  first.kill('SIGKILL')
+  await expect.poll(leaderPid, { timeout: 10_000 }).not.toBe(before)
+  await sleep(500)
+  working = false
+  await load
+  await expect
+    .poll(async () => (await ledger(world)).length, { timeout: 15_000, interval: 200 })
+    .toBeGreaterThanOrEqual(committed)
+  const saves = await ledger(world)
+  expect(saves).toHaveLength(committed)
+  const { rows } = await world.business.query<{ sum: string }>('select sum(balance) from account')
+  expect(saves.filter((save) => save.action === 'change')).toHaveLength(Number(rows[0]!.sum))
+})
