@@ -6,7 +6,8 @@ import { Vault } from '../packages/server/dist/secret.js'
 import { Sources } from '../packages/server/dist/sources/registry.js'
 import { People } from '../packages/server/dist/people/people.js'
 import { Collector } from '../packages/server/dist/collector/collector.js'
-import { putInForce, readDraft, stageDraft } from '../packages/server/dist/tracking/plan-store.js'
+import { readDraft, stageDraft } from '../packages/server/dist/tracking/plan-store.js'
+import { putInForce } from '../packages/server/dist/tracking/put-in-force.js'
 import { pino } from 'pino'
 
 /** A Spoor and a business database on the benchmark's cluster; both are dropped when it is closed. */
@@ -60,7 +61,7 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
         .map((f) => ({ typeId: f.type_id, fieldId: f.id, keep: 'values' }))
       const { revision } = await readDraft(db, sourceId)
       await stageDraft(db, sourceId, revision, edits, person.id)
-      await putInForce(db, sources, sourceId, revision + 1, 'benchmark', person.id)
+      await putInForce(db, sources, sourceId, revision + 1, 'benchmark', person)
     },
     async close() {
       await business.end()

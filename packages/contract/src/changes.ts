@@ -9,6 +9,8 @@ export const Change = v.object({
   after: Captured,
   beforeCut: v.boolean(),
   afterCut: v.boolean(),
+  /** The values are kept and not shown; they can be revealed. */
+  masked: v.boolean(),
   /** False when the scope that was asked for does not mean this field of the save. */
   inScope: v.boolean(),
   /** The correction that set this change back, if one did. */
@@ -25,6 +27,8 @@ export const ActorRef = v.object({
   leftOn: v.nullable(v.string()),
   /** Declared by a login that may not declare. */
   claimed: v.boolean(),
+  /** Who it turned out to be, when it was mapped to somebody later. */
+  knownAs: v.nullable(v.string()),
 })
 
 export const Save = v.object({
@@ -33,6 +37,8 @@ export const Save = v.object({
   typeId: v.number(),
   key: v.string(),
   label: v.string(),
+  /** The record whose line it is. */
+  parent: v.nullable(v.object({ typeId: v.number(), key: v.string(), label: v.string() })),
   action: Action,
   actor: ActorRef,
   onBehalfOf: v.nullable(v.string()),
@@ -79,6 +85,10 @@ export const SaveDetail = v.object({
     saves: v.number(),
   }),
   trackedSince: v.record(v.string(), Instant),
+  /** What the records are called that reference fields point to, as far as it is known, by field and key. */
+  references: v.array(v.object({ fieldId: v.number(), value: v.string(), label: v.string() })),
+  /** Names the actor had before, when the save was made under one of them. */
+  nameThen: v.nullable(v.string()),
   afterwards: v.array(Afterwards),
   /** Neighbours in the record's own trail. */
   earlier: v.nullable(SaveId),
@@ -172,6 +182,15 @@ export const changesRoutes = {
       columns: v.optional(ColumnList),
       zone: v.optional(v.pipe(v.string(), v.maxLength(100)), 'UTC'),
     }),
+  }),
+  revealChange: route({
+    method: 'POST',
+    path: '/changes/saves/:saveId/reveal',
+    needs: 'values.reveal',
+    summary: 'Show the values of a masked field of one save; this is recorded',
+    params: v.object({ saveId: SaveId }),
+    body: v.strictObject({ fieldId: v.number() }),
+    response: v.object({ before: Captured, after: Captured }),
   }),
   readSave: route({
     method: 'GET',

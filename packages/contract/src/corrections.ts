@@ -20,6 +20,8 @@ export const CorrectionItem = v.object({
   why: v.nullable(v.string()),
   choice: Choice,
   written: v.boolean(),
+  /** Its values are kept and not shown here; they can be revealed in the save. */
+  masked: v.boolean(),
 })
 export type CorrectionItem = v.InferOutput<typeof CorrectionItem>
 

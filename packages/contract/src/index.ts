@@ -1,5 +1,6 @@
 import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
+import { peopleRoutes } from './people.ts'
 import { pulseRoutes } from './pulse.ts'
 import { sessionRoutes } from './session.ts'
 import { trackingRoutes } from './tracking.ts'
@@ -11,6 +12,7 @@ export const routes = {
   ...vocabularyRoutes,
   ...changesRoutes,
   ...trackingRoutes,
+  ...peopleRoutes,
   ...correctionRoutes,
   ...pulseRoutes,
 }
@@ -31,6 +33,24 @@ export { type Action } from './common.ts'
 export { Person, Session } from './session.ts'
 export { RecordHits, Vocabulary } from './vocabulary.ts'
 export { Afterwards, Change, exportColumns, Save, SaveDetail, SavePage, Summary, type ExportColumn } from './changes.ts'
-export { Draft, Obstacle, SourceMap, TrackedField, TrackedType } from './tracking.ts'
+export {
+  BlindSpot,
+  Draft,
+  DraftCost,
+  DryRun,
+  Installation,
+  Obstacle,
+  PlanVersion,
+  Proof,
+  ProofHead,
+  SourceCheck,
+  SourceMap,
+  TrackedField,
+  TrackedType,
+  TypeCoverage,
+  TypeRehearsal,
+} from './tracking.ts'
+export { PlanFile } from './plan-file.ts'
+export { DirectoryEntry, DirectoryOutcome, Identity, SignInRules, SpoorEvent, SpoorPerson, Unmapped } from './people.ts'
 export { Correction, CorrectionHead, CorrectionItem, Effect } from './corrections.ts'
 export { Pulse } from './pulse.ts'

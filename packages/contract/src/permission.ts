@@ -16,9 +16,15 @@ export const permissions = {
   'changes.export': ['administrator', 'reviewer', 'approver', 'auditor'],
   'tracking.read': ['administrator', 'reviewer', 'approver'],
   'tracking.edit': ['administrator'],
+  'tracking.approve': ['administrator', 'approver'],
+  'values.reveal': ['administrator', 'reviewer', 'approver'],
+  'directory.read': ['administrator', 'reviewer', 'approver'],
+  'directory.edit': ['administrator'],
+  'people.manage': ['administrator'],
+  'events.read': ['administrator', 'reviewer', 'approver'],
   'corrections.read': ['administrator', 'reviewer', 'approver'],
   'corrections.draft': ['administrator', 'reviewer'],
-  'corrections.apply': ['administrator'],
+  'corrections.apply': ['administrator', 'approver'],
 } as const satisfies Record<string, readonly Role[]>
 
 export type Permission = keyof typeof permissions

@@ -4,9 +4,29 @@ import { route } from './route.ts'
 
 /** The names a scope is written with: what is tracked or was, and who was ever seen. */
 export const Vocabulary = v.object({
-  types: v.array(v.object({ id: v.number(), name: v.string(), plural: v.string(), area: v.string() })),
+  types: v.array(
+    v.object({
+      id: v.number(),
+      name: v.string(),
+      plural: v.string(),
+      area: v.string(),
+      parentTypeId: v.nullable(v.number()),
+    }),
+  ),
   fields: v.array(
-    v.object({ id: v.number(), typeId: v.number(), name: v.string(), baseType: v.string(), tracked: v.boolean() }),
+    v.object({
+      id: v.number(),
+      typeId: v.number(),
+      name: v.string(),
+      baseType: v.string(),
+      tracked: v.boolean(),
+      masked: v.boolean(),
+      sensitive: v.boolean(),
+      /** What is expected of a save that changes it. */
+      reason: v.picklist(['never', 'asked', 'required']),
+      derivedFrom: v.array(v.number()),
+      refersTo: v.nullable(v.number()),
+    }),
   ),
   actors: v.array(v.object({ id: v.number(), name: v.string(), kind: Kind })),
 })

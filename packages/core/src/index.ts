@@ -30,18 +30,26 @@ export {
   comparePlans,
   editsBetween,
   emptyPlan,
+  fieldDifferences,
+  fieldPlan,
   isFieldEdit,
+  isPlanRuleEdit,
   keepOf,
+  reasonOf,
   rulesOf,
+  stricter,
   threeState,
   withEdits,
+  type FieldDifference,
   type FieldEdit,
   type FieldPlan,
   type Keep,
   type KeepOrOff,
+  type Lock,
   type NewColumnRule,
   type PlanDifference,
   type PlanEdit,
+  type PlanRuleEdit,
   type ReasonRule,
   type RuleEdit,
   type ThreeState,
@@ -64,3 +72,23 @@ export {
   type RehearsedState,
   type RevertItem,
 } from './revert/plan.ts'
+export { lockHolds, lockWords, planTroubles, troubleWords, type PlanTrouble } from './plan/troubles.ts'
+export { planLines, type PlanLine } from './plan/words.ts'
+export {
+  planFromFile,
+  planToFile,
+  type PlanFile,
+  type PlanFileField,
+  type PlanFileType,
+  type PlanRegister,
+  type UnknownName,
+} from './plan/file.ts'
+export {
+  activityBetween,
+  planImpact,
+  type ActivityRate,
+  type ActivityReading,
+  type PlanLoad,
+  type TypeActivity,
+} from './plan/impact.ts'
+export { glossary, type GlossaryEntry } from './words/glossary.ts'

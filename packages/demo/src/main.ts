@@ -1,4 +1,4 @@
-import { writeFileSync } from 'node:fs'
+import { readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { connect, People, type Database } from '@spoor/server'
@@ -12,7 +12,9 @@ import { NightJobs } from './night-jobs/night-jobs.ts'
 import { demoPeople } from './people.ts'
 import { demandFree, freePort } from './set-up/ports.ts'
 import { businessGrants, demoNames, ensureDatabases, urlOf } from './set-up/databases.ts'
-import { readSecrets, type LoginName } from './set-up/secrets.ts'
+import { readSecrets, staffListPassword, type LoginName } from './set-up/secrets.ts'
+import { StaffList, staffListBase, staffListBindName } from './staff-list/staff-list.ts'
+import { staffOf } from './staff-list/staff-entry.ts'
 
 export interface DemoOptions {
   /** The cluster as a superuser. */
@@ -104,6 +106,8 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
 
   const desk = new Desk(urlAs('desk_app'))
   const deskAddress = await desk.listen(await freePort(port + 1))
+  const staffList = new StaffList(staffOf(readFileSync(join(dataDir, 'staff.csv'), 'utf8')), staffListPassword)
+  const staffListAddress = await staffList.listen(await freePort(port + 2))
   const night =
     options.rate > 0
       ? new NightJobs({
@@ -118,6 +122,12 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   const facts = {
     application: server.address,
     desk: deskAddress,
+    staffList: {
+      url: staffListAddress,
+      base: staffListBase,
+      bindName: staffListBindName,
+      password: staffListPassword,
+    },
     databases: { spoor: urlOf(clusterUrl, names.spoor), business: businessUrl },
     signIns: Object.fromEntries(demoPeople.map(({ login, password, role }) => [role, { login, password }])),
   }
@@ -125,6 +135,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   say(`
   Spoor      ${server.address}
   The desk   ${deskAddress}   (a stand-in for the business application)
+  The staff list  ${staffListAddress}   (a stand-in for a directory; below ${staffListBase}, as ${staffListBindName}, ${staffListPassword})
 ${night ? `  The night jobs play Larkmere’s day at about ${options.rate} saves a minute.\n` : ''}
   Sign in to Spoor as
 ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.padEnd(18)} ${roleNames[person.role]}`).join('\n')}
@@ -135,6 +146,7 @@ ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.pa
     stop: async () => {
       await night?.stop()
       await desk.close()
+      await staffList.close()
       await server.stop()
     },
   }

@@ -14,7 +14,11 @@ import { metricsText } from './pulse/metrics.ts'
 import type { PulseSource } from './pulse/pulse.ts'
 import { pulseRouter } from './pulse/routes.ts'
 import { People } from './people/people.ts'
+import { directoryRouter } from './people/directory-routes.ts'
+import { peopleRouter } from './people/people-routes.ts'
 import { sessionRouter } from './people/routes.ts'
+import { mayToday } from './people/reach.ts'
+import { SignInRuleBook } from './people/sign-in-rules.ts'
 import type { Sources } from './sources/registry.ts'
 import { trackingRouter } from './tracking/routes.ts'
 
@@ -27,6 +31,8 @@ export interface AppDeps {
   log: Logger
   https: boolean
   webDirectory: string
+  /** Called when a source was added while the server runs. */
+  onSourceAdded(): Promise<void>
 }
 
 const maxBody = '4mb'
@@ -34,6 +40,11 @@ const maxBody = '4mb'
 export function createApp(deps: AppDeps): Express {
   const { db, sources, pulse, log, https } = deps
   const people = new People(db)
+  const rules = new SignInRuleBook(db)
+  const findToday = async (id: number) => {
+    const person = await people.find(id)
+    return person && mayToday(person, new Date().toISOString().slice(0, 10)) ? person : null
+  }
   const app = express()
   app.disable('x-powered-by')
   app.set('query parser', 'simple')
@@ -73,13 +84,15 @@ export function createApp(deps: AppDeps): Express {
   api.get('/openapi.json', (_request, response) => void response.json(openApi()))
   api.use(
     sessions(deps.sessionPool, deps.sessionSecret, https),
-    identify((id) => people.find(id)),
+    identify(findToday, async () => (await rules.read()).idleMinutes * 60_000),
     express.json({ limit: maxBody }),
     guardToken,
   )
-  api.use(sessionRouter({ people, log }))
+  api.use(sessionRouter({ db, people, rules, log }))
   api.use(changesRouter({ db }))
-  api.use(trackingRouter({ db, sources }))
+  api.use(trackingRouter({ db, sources, onSourceAdded: deps.onSourceAdded }))
+  api.use(directoryRouter({ db }))
+  api.use(peopleRouter({ db, people, rules }))
   api.use(correctionsRouter({ db, sources }))
   api.use(pulseRouter(pulse))
   api.use((request, _response, next) =>

@@ -5,14 +5,16 @@ import pg from 'pg'
 import type { Logger } from 'pino'
 import { createApp } from './app.ts'
 import { Collector } from './collector/collector.ts'
+import { Collectors } from './collector/collectors.ts'
 import type { ResolvedConfig } from './config.ts'
 import { connect, type Database } from './database/knex.ts'
 import { migrate } from './database/migrate.ts'
-import { DirectoryError, loadDirectory } from './people/directory.ts'
+import { Problem } from './errors.ts'
+import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { PulseSource } from './pulse/pulse.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
-import { settleInstallations } from './tracking/plan-store.ts'
+import { settleInstallations } from './tracking/put-in-force.ts'
 
 export interface RunningServer {
   address: string
@@ -37,9 +39,10 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
 
   const pulse = new PulseSource(db, log)
   const fingerprintKey = vault.derive('fingerprint')
-  const collectors = (await sources.list()).map(
-    ({ id }) =>
-      new Collector(id, {
+  const collectors = new Collectors(
+    sources,
+    (sourceId) =>
+      new Collector(sourceId, {
         db,
         sources,
         log,
@@ -47,11 +50,22 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
         everyMs: config.collectEveryMs,
         onCollected: () => void pulse.look(),
       }),
+    log,
   )
-  for (const collector of collectors) collector.start()
+  await collectors.start()
 
   const sessionSecret = vault.derive('sessions').toString('hex')
-  const app = createApp({ db, sessionPool, sessionSecret, sources, pulse, log, https: config.https, webDirectory })
+  const app = createApp({
+    db,
+    sessionPool,
+    sessionSecret,
+    sources,
+    pulse,
+    log,
+    https: config.https,
+    webDirectory,
+    onSourceAdded: () => collectors.look(),
+  })
   const http = await listen(createServer(app), config)
   return {
     address: http.address,
@@ -60,7 +74,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     close: async () => {
       await http.close()
       pulse.close()
-      await Promise.all(collectors.map((collector) => collector.stop()))
+      await collectors.stop()
       await sources.close()
       await sessionPool.end()
       await db.destroy()
@@ -71,11 +85,11 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
 /** A staff list that cannot be read is said and does not keep Spoor from starting. */
 async function readDirectory(db: Database, file: string, log: Logger): Promise<void> {
   try {
-    const lines = await loadDirectory(db, await readFile(file, 'utf8'))
-    log.info({ lines }, 'the staff list was loaded')
+    const { people } = await takeStaffList(db, readStaffCsv(await readFile(file, 'utf8')), { dryRun: false })
+    log.info({ people }, 'the staff list was loaded')
   } catch (error) {
     const unreadable = ['ENOENT', 'EACCES', 'EISDIR'].includes((error as NodeJS.ErrnoException).code ?? '')
-    if (!(error instanceof DirectoryError) && !unreadable) throw error
+    if (!(error instanceof Problem) && !unreadable) throw error
     log.error({ file }, (error as Error).message)
   }
 }

@@ -66,6 +66,7 @@ beforeAll(async () => {
     pulse: new PulseSource(world.db, silentLog),
     log: silentLog,
     https: false,
+    onSourceAdded: () => Promise.resolve(),
     webDirectory: '/nowhere',
   })
   server = createServer(app)

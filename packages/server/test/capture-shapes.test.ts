@@ -3,7 +3,8 @@ import { from as copyFrom } from 'pg-copy-streams'
 import { pipeline } from 'node:stream/promises'
 import { Readable } from 'node:stream'
 import { removeCapture } from '../src/capture/remove.ts'
-import { putInForce, readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { putInForce } from '../src/tracking/put-in-force.ts'
 import { withActorContext } from './context.ts'
 import { ledger, makeWorld, track, type LedgerEntry, type World } from './support.ts'
 
@@ -169,7 +170,7 @@ describe('the watch over a table’s shape', () => {
     const { revision } = await readDraft(world.db, world.sourceId)
     const type = await world.db('spoor.record_type').where({ table_name: 'identified' }).first<{ id: number }>('id')
     await stageDraft(world.db, world.sourceId, revision, [{ typeId: type.id, newColumns: 'track' }], world.adminId)
-    await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'new columns count', world.adminId)
+    await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'new columns count', world.admin)
     await fresh()
     await asOwner(
       'alter table public.identified add column fresh text; alter table public.family add column fresh text',
@@ -199,7 +200,7 @@ describe('a required reason', () => {
       ],
       world.adminId,
     )
-    await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'reasons are asked for', world.adminId)
+    await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'reasons are asked for', world.admin)
   })
 
   it.each([

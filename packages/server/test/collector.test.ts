@@ -43,7 +43,7 @@ describe('exactly once', () => {
       .where({ source_id: world.sourceId })
       .first<{ batches: string }>('batches')
     const saves = rows.flatMap((row) => {
-      const read = interpret(row, new Map())
+      const read = interpret(row, { logins: new Map(), identities: [] })
       return read.understood ? [read.save] : []
     })
     await new LedgerWriter(world.db, Buffer.alloc(32)).write({
@@ -66,7 +66,7 @@ describe('exactly once', () => {
     const before = await count()
     await world.collect()
     const saves = rows.flatMap((row) => {
-      const read = interpret(row, new Map())
+      const read = interpret(row, { logins: new Map(), identities: [] })
       return read.understood ? [read.save] : []
     })
     const writer = new LedgerWriter(world.db, Buffer.alloc(32))

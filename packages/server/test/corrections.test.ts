@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { permissionsOf, type Correction } from '@spoor/contract'
+import type { Correction } from '@spoor/contract'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
 import { draftCorrection, type PickedChange } from '../src/corrections/draft.ts'
 import { readCorrection } from '../src/corrections/store.ts'
@@ -15,14 +15,7 @@ beforeAll(async () => {
     create trigger keep before insert or update on public.tenancy for each row execute function public.keep();
     create table public.pair ("Key 'a'" text, b int, "the ""value""" text, low int, high int, primary key ("Key 'a'", b), check (low <= high))`)
   await track(world, { tenancy: '*', pair: '*' })
-  admin = {
-    id: world.adminId,
-    login: 'ada',
-    name: 'Ada Admin',
-    role: 'administrator',
-    permissions: permissionsOf('administrator'),
-    actorId: null,
-  }
+  admin = world.admin
 })
 afterAll(() => world.close())
 

@@ -27,9 +27,11 @@ beforeAll(async () => {
     const key = keys[(save * 3) % keys.length]!
     const at = new Date(Date.parse('2026-03-01T00:00:00Z') + save * 15_731_000).toISOString()
     const actorKind = actorKinds[actorId - 1]!
+    const parent = save % 3 === 0 ? { typeId: 1 + (save % 4), key: keys[save % keys.length]! } : null
+    const line = { parent_type_id: parent?.typeId ?? null, parent_key: parent?.key ?? null }
     await db('ledger.save').insert({
       id: save, captured_at: at, source_id: world.sourceId, type_id: typeId, record_key: key, label: `record ${key}`, action: 'change', actor_id: actorId,
-      actor_kind: actorKind, claimed: false, channel: 'screen', db_login: 'x', transaction_id: String(save), plan_version: 1, outbox_seq: save,
+      actor_kind: actorKind, claimed: false, channel: 'screen', db_login: 'x', transaction_id: String(save), plan_version: 1, outbox_seq: save, ...line,
     }) // prettier-ignore
     for (const fieldId of new Set([1 + (save % 6), 1 + ((save * 11) % 6)])) {
       await db('ledger.change').insert({
@@ -42,8 +44,9 @@ beforeAll(async () => {
         actor_kind: actorKind,
         before: 'a',
         after: 'b',
+        ...line,
       })
-      changes.push({ saveId: String(save), actorId, actorKind, typeId, fieldId, key, atMs: Date.parse(at) })
+      changes.push({ saveId: String(save), actorId, actorKind, typeId, fieldId, key, parent, atMs: Date.parse(at) })
     }
   }
 })

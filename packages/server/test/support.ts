@@ -8,7 +8,9 @@ import { connect, type Database } from '../src/database/knex.ts'
 import { People } from '../src/people/people.ts'
 import { Vault } from '../src/secret.ts'
 import { Sources } from '../src/sources/registry.ts'
-import { putInForce, readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import type { SignedIn } from '../src/http/bind.ts'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { putInForce } from '../src/tracking/put-in-force.ts'
 import { asSuperuser, templateName, urlFor, type TestRole } from './names.ts'
 
 export const silentLog = pino({ level: 'silent' })
@@ -18,6 +20,7 @@ export interface World {
   sources: Sources
   sourceId: number
   people: People
+  admin: SignedIn
   /** The administrator's number. */
   adminId: number
   /** The business database as the application's own login, which may declare an actor. */
@@ -86,6 +89,7 @@ export async function makeWorld(schema: string, vault = new Vault(randomBytes(32
     sources,
     sourceId,
     people,
+    admin: admin!,
     adminId: admin!.id,
     business,
     names,
@@ -131,14 +135,7 @@ export async function track(
     .map(({ id, type_id }) => ({ typeId: type_id, fieldId: id, keep }))
   const draft = await readDraft(world.db, world.sourceId)
   await stageDraft(world.db, world.sourceId, draft.revision, edits, world.adminId)
-  return await putInForce(
-    world.db,
-    world.sources,
-    world.sourceId,
-    draft.revision + 1,
-    'tracked by a test',
-    world.adminId,
-  )
+  return await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'tracked by a test', world.admin)
 }
 
 export interface LedgerEntry {

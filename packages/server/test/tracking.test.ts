@@ -1,14 +1,9 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { unreachable } from '../src/sources/trouble.ts'
 import { installCapture } from '../src/capture/install.ts'
-import {
-  planInForce,
-  previewDraft,
-  putInForce,
-  readDraft,
-  settleInstallations,
-  stageDraft,
-} from '../src/tracking/plan-store.ts'
+import { previewDraft } from '../src/tracking/capture-plan.ts'
+import { planInForce, readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { putInForce, settleInstallations } from '../src/tracking/put-in-force.ts'
 import { asSuperuser, urlFor } from './names.ts'
 import { makeWorld, track, type World } from './support.ts'
 
@@ -108,7 +103,7 @@ describe('the draft', () => {
     await stageDraft(world.db, world.sourceId, await revision(), [await edit('address', 'off')], world.adminId)
     expect((await readDraft(world.db, world.sourceId)).edits).toEqual([])
     await expect(
-      putInForce(world.db, world.sources, world.sourceId, await revision(), 'nothing', world.adminId),
+      putInForce(world.db, world.sources, world.sourceId, await revision(), 'nothing', world.admin),
     ).rejects.toMatchObject({ code: 'draft-empty' })
   })
 
@@ -154,12 +149,12 @@ describe('putting in force', () => {
     await stageDraft(world.db, world.sourceId, await revision(), [await edit('note')], world.adminId)
     await asSuperuser(world.superuserUrl, (client) => client.query('alter table public.loose owner to business_app'))
     await expect(
-      putInForce(world.db, world.sources, world.sourceId, await revision(), 'will fail', world.adminId),
+      putInForce(world.db, world.sources, world.sourceId, await revision(), 'will fail', world.admin),
     ).rejects.toMatchObject({ code: 'field-untrackable' })
     expect((await planInForce(world.db, world.sourceId)).version).toBe(before.version)
     expect((await readDraft(world.db, world.sourceId)).edits).toHaveLength(1)
     await asSuperuser(world.superuserUrl, (client) => client.query('alter table public.loose owner to business_owner'))
-    await putInForce(world.db, world.sources, world.sourceId, await revision(), 'works again', world.adminId)
+    await putInForce(world.db, world.sources, world.sourceId, await revision(), 'works again', world.admin)
   })
 
   it('does not wait behind a long-running transaction, and the business does not wait behind it', async () => {

@@ -14,7 +14,11 @@ export const router = createRouter({
       name: 'correction',
       component: () => import('./corrections/CorrectionView.vue'),
     },
-    { path: '/tracking', name: 'tracking', component: () => import('./tracking/TrackingView.vue') },
+    { path: '/tracking', name: 'tracking', component: () => import('./tracking/MapView.vue') },
+    { path: '/tracking/plans', name: 'plans', component: () => import('./tracking/VersionsView.vue') },
+    { path: '/tracking/coverage', name: 'coverage', component: () => import('./tracking/CoverageView.vue') },
+    { path: '/tracking/who', name: 'who', component: () => import('./people/WhoView.vue') },
+    { path: '/tracking/access', name: 'access', component: () => import('./people/AccessView.vue') },
     { path: '/:rest(.*)*', name: 'nothing', component: () => import('./frame/NothingHere.vue') },
   ],
 })

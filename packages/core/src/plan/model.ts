@@ -7,8 +7,22 @@ export type ReasonRule = 'never' | 'asked' | 'required'
 /** What becomes of a column that the source adds to a tracked table. */
 export type NewColumnRule = 'track' | 'wait'
 
+/** Keeps a field tracked until the end of a day (`YYYY-MM-DD`), or for good. */
+export interface Lock {
+  until: string | null
+}
+
 export interface FieldPlan {
   keep: Keep
+  /** Values are shown only to those who reveal them, and each reveal is recorded. */
+  masked?: true
+  /** Setting it back takes a second person. */
+  sensitive?: true
+  /** Whether a save that changes it must give a reason; the type's rule holds unless this one is stricter. */
+  reason?: ReasonRule
+  /** Fields of the same type from which its value follows, ascending. */
+  derivedFrom?: readonly number[]
+  lock?: Lock
 }
 
 export interface TypePlan {
@@ -23,15 +37,23 @@ export interface TypePlan {
 /** What is tracked in one source. By record type id; a type that is not here is not tracked. */
 export interface TrackingPlan {
   types: Readonly<Record<string, TypePlan>>
+  /** A draft is put in force by somebody other than who proposed it. */
+  secondPerson?: true
 }
 
 export const emptyPlan: TrackingPlan = { types: {} }
 
-/** How one field is to be kept. */
+/** What is to become of one field; what is not named stays as it is. */
 export interface FieldEdit {
   typeId: number
   fieldId: number
-  keep: KeepOrOff
+  keep?: KeepOrOff | undefined
+  masked?: boolean | undefined
+  sensitive?: boolean | undefined
+  reason?: ReasonRule | undefined
+  derivedFrom?: readonly number[] | undefined
+  /** Null takes a lock off. */
+  lock?: Lock | null | undefined
 }
 
 /** A rule for a whole record type: whether its saves need a reason, and what becomes of columns that are added. */
@@ -41,20 +63,44 @@ export interface RuleEdit {
   newColumns?: NewColumnRule | undefined
 }
 
+/** A rule of the whole plan. */
+export interface PlanRuleEdit {
+  secondPerson: boolean
+}
+
 /** One wish of an administrator, as staged in a draft. */
-export type PlanEdit = FieldEdit | RuleEdit
+export type PlanEdit = FieldEdit | RuleEdit | PlanRuleEdit
 
 export function isFieldEdit(edit: PlanEdit): edit is FieldEdit {
   return 'fieldId' in edit
 }
 
+export function isPlanRuleEdit(edit: PlanEdit): edit is PlanRuleEdit {
+  return 'secondPerson' in edit
+}
+
+export function fieldPlan(plan: TrackingPlan, typeId: number, fieldId: number): FieldPlan | undefined {
+  return plan.types[typeId]?.fields[fieldId]
+}
+
 export function keepOf(plan: TrackingPlan, typeId: number, fieldId: number): KeepOrOff {
-  return plan.types[typeId]?.fields[fieldId]?.keep ?? 'off'
+  return fieldPlan(plan, typeId, fieldId)?.keep ?? 'off'
 }
 
 export function rulesOf(plan: TrackingPlan, typeId: number): { reason: ReasonRule; newColumns: NewColumnRule } {
   const type = plan.types[typeId]
   return { reason: type?.reason ?? 'never', newColumns: type?.newColumns ?? 'wait' }
+}
+
+const strictness: Readonly<Record<ReasonRule, number>> = { never: 0, asked: 1, required: 2 }
+
+export function stricter(a: ReasonRule, b: ReasonRule): ReasonRule {
+  return strictness[a] >= strictness[b] ? a : b
+}
+
+/** The rule for a field, the type's included. */
+export function reasonOf(plan: TrackingPlan, typeId: number, fieldId: number): ReasonRule {
+  return stricter(rulesOf(plan, typeId).reason, fieldPlan(plan, typeId, fieldId)?.reason ?? 'never')
 }
 
 interface OpenType {
@@ -66,6 +112,7 @@ interface OpenType {
 /** The plan with the edits applied, later edits winning. Types left without fields disappear, their rules with them. */
 export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): TrackingPlan {
   const types = new Map<number, OpenType>()
+  let secondPerson = plan.secondPerson ?? false
   const open = (typeId: number): OpenType => {
     const known = types.get(typeId)
     if (known) return known
@@ -75,17 +122,44 @@ export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): Track
   }
   for (const id of Object.keys(plan.types)) open(Number(id))
   for (const edit of edits) {
+    if (isPlanRuleEdit(edit)) {
+      secondPerson = edit.secondPerson
+      continue
+    }
     const type = open(edit.typeId)
     if (!isFieldEdit(edit)) {
       type.reason = edit.reason ?? type.reason
       type.newColumns = edit.newColumns ?? type.newColumns
-    } else if (edit.keep === 'off') type.fields.delete(String(edit.fieldId))
-    else type.fields.set(String(edit.fieldId), { keep: edit.keep })
+      continue
+    }
+    const edited = withFieldEdit(type.fields.get(String(edit.fieldId)), edit)
+    if (edited) type.fields.set(String(edit.fieldId), edited)
+    else type.fields.delete(String(edit.fieldId))
   }
+  const kept = [...types].filter(([, type]) => type.fields.size > 0)
   return {
-    types: Object.fromEntries(
-      [...types].filter(([, type]) => type.fields.size > 0).map(([id, type]) => [id, closed(type)]),
-    ),
+    types: Object.fromEntries(kept.map(([id, type]) => [id, closed(type)])),
+    ...(secondPerson ? { secondPerson } : {}),
+  }
+}
+
+/** What is said of a field that is not tracked is forgotten: there is nothing it could be true of. */
+function withFieldEdit(before: FieldPlan | undefined, edit: FieldEdit): FieldPlan | undefined {
+  const keep = edit.keep ?? before?.keep ?? 'off'
+  if (keep === 'off') return undefined
+  const said = <T>(now: T | undefined, was: T | undefined) => (now === undefined ? was : now)
+  const masked = said(edit.masked, before?.masked)
+  const sensitive = said(edit.sensitive, before?.sensitive)
+  const reason = said(edit.reason, before?.reason)
+  const derivedFrom = said(edit.derivedFrom, before?.derivedFrom)
+  const lock = said(edit.lock, before?.lock)
+  return {
+    keep,
+    ...(masked ? { masked } : {}),
+    ...(sensitive ? { sensitive } : {}),
+    ...(reason && reason !== 'never' ? { reason } : {}),
+    ...(derivedFrom?.length ? { derivedFrom: [...new Set(derivedFrom)].sort((a, b) => a - b) } : {}),
+    ...(lock ? { lock: { until: lock.until } } : {}),
   }
 }
 
@@ -96,6 +170,14 @@ function closed({ fields, reason, newColumns }: OpenType): TypePlan {
     ...(reason === 'never' ? {} : { reason }),
     ...(newColumns === 'wait' ? {} : { newColumns }),
   }
+}
+
+/** One field that two plans treat differently; null where it is not tracked. */
+export interface FieldDifference {
+  typeId: number
+  fieldId: number
+  from: FieldPlan | null
+  to: FieldPlan | null
 }
 
 /** One field whose keeping differs between two plans. */
@@ -109,18 +191,49 @@ export interface PlanDifference {
 const numbersOf = (a: object, b: object) =>
   [...new Set([...Object.keys(a), ...Object.keys(b)])].map(Number).sort((x, y) => x - y)
 
-/** Every field that two plans keep differently, by type then field. */
-export function comparePlans(from: TrackingPlan, to: TrackingPlan): PlanDifference[] {
+/** Every field that two plans treat differently, by type then field. */
+export function fieldDifferences(from: TrackingPlan, to: TrackingPlan): FieldDifference[] {
   return numbersOf(from.types, to.types).flatMap((typeId) =>
     numbersOf(from.types[typeId]?.fields ?? {}, to.types[typeId]?.fields ?? {}).flatMap((fieldId) => {
-      const [before, after] = [keepOf(from, typeId, fieldId), keepOf(to, typeId, fieldId)]
-      return before === after ? [] : [{ typeId, fieldId, from: before, to: after }]
+      const before = fieldPlan(from, typeId, fieldId) ?? null
+      const after = fieldPlan(to, typeId, fieldId) ?? null
+      const same = Object.keys(fieldEditBetween(before, after)).length === 0
+      return same ? [] : [{ typeId, fieldId, from: before, to: after }]
     }),
   )
 }
 
+/** Every field that two plans keep differently, by type then field. */
+export function comparePlans(from: TrackingPlan, to: TrackingPlan): PlanDifference[] {
+  return fieldDifferences(from, to).flatMap(({ typeId, fieldId, from: before, to: after }) => {
+    const was: KeepOrOff = before?.keep ?? 'off'
+    const is: KeepOrOff = after?.keep ?? 'off'
+    return was === is ? [] : [{ typeId, fieldId, from: was, to: is }]
+  })
+}
+
+type FieldWish = Omit<FieldEdit, 'typeId' | 'fieldId'>
+
+function fieldEditBetween(from: FieldPlan | null, to: FieldPlan | null): FieldWish {
+  if (to === null) return from === null ? {} : { keep: 'off' }
+  const wish: FieldWish = {}
+  if (from?.keep !== to.keep) wish.keep = to.keep
+  if ((from?.masked ?? false) !== (to.masked ?? false)) wish.masked = to.masked ?? false
+  if ((from?.sensitive ?? false) !== (to.sensitive ?? false)) wish.sensitive = to.sensitive ?? false
+  if ((from?.reason ?? 'never') !== (to.reason ?? 'never')) wish.reason = to.reason ?? 'never'
+  if ((from?.derivedFrom ?? []).join() !== (to.derivedFrom ?? []).join()) wish.derivedFrom = to.derivedFrom ?? []
+  const locks = [from?.lock, to.lock].map((lock) => (lock ? (lock.until ?? 'for good') : null))
+  if (locks[0] !== locks[1]) wish.lock = to.lock ?? null
+  return wish
+}
+
 /** The edits that make one plan of another: `withEdits(from, editsBetween(from, to))` is `to`. */
 export function editsBetween(from: TrackingPlan, to: TrackingPlan): PlanEdit[] {
+  const fields = fieldDifferences(from, to).map(({ typeId, fieldId, from: before, to: after }) => ({
+    typeId,
+    fieldId,
+    ...fieldEditBetween(before, after),
+  }))
   const rules = numbersOf(from.types, to.types).flatMap((typeId): RuleEdit[] => {
     const [before, after] = [rulesOf(from, typeId), rulesOf(to, typeId)]
     if (!to.types[typeId]) return []
@@ -128,7 +241,9 @@ export function editsBetween(from: TrackingPlan, to: TrackingPlan): PlanEdit[] {
     const newColumns = before.newColumns === after.newColumns ? {} : { newColumns: after.newColumns }
     return Object.keys({ ...reason, ...newColumns }).length > 0 ? [{ typeId, ...reason, ...newColumns }] : []
   })
-  return [...comparePlans(from, to).map(({ typeId, fieldId, to: keep }) => ({ typeId, fieldId, keep })), ...rules]
+  const second = to.secondPerson ?? false
+  const plan = (from.secondPerson ?? false) === second ? [] : [{ secondPerson: second }]
+  return [...fields, ...rules, ...plan]
 }
 
 /** Whether all, some or none of the switches below a level are on. */

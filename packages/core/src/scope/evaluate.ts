@@ -1,5 +1,5 @@
 import { assertNever } from '../words/assert-never.ts'
-import { partsOf, type ActorKind, type Scope, type ScopePart } from './model.ts'
+import { partsOf, type ActorKind, type RecordRef, type Scope, type ScopePart } from './model.ts'
 import { instantsOf } from './span.ts'
 
 /** What a scope looks at in one change. */
@@ -9,6 +9,8 @@ export interface ScopedChange {
   typeId: number
   fieldId: number
   key: string
+  /** The record whose line it is, if it is one. */
+  parent: RecordRef | null
   /** When it was made, epoch milliseconds; microseconds as a fraction. */
   atMs: number
 }
@@ -25,7 +27,7 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
     case 'what':
       return part.types.includes(change.typeId) || part.fields.includes(change.fieldId)
     case 'record':
-      return part.records.some((record) => record.typeId === change.typeId && record.key === change.key)
+      return part.records.some((record) => isIt(record, change) || (part.lines && isIt(record, change.parent)))
     case 'when': {
       const { fromMs, toMs } = instantsOf(part.span, nowMs)
       return (fromMs === null || change.atMs >= fromMs) && (toMs === null || change.atMs < toMs)
@@ -33,4 +35,8 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
     default:
       return assertNever(part)
   }
+}
+
+function isIt(record: RecordRef, other: RecordRef | null): boolean {
+  return other !== null && record.typeId === other.typeId && record.key === other.key
 }

@@ -28,6 +28,8 @@ export interface RecordRef {
 export interface RecordPart {
   part: 'record'
   exclude: boolean
+  /** Whether the lines of these records are meant with them. */
+  lines: boolean
   records: readonly RecordRef[]
 }
 

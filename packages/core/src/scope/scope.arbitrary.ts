@@ -30,6 +30,7 @@ export const anyScope: fc.Arbitrary<Scope> = fc
       record: fc.record({
         part: fc.constant('record' as const),
         exclude: fc.boolean(),
+        lines: fc.boolean(),
         records: fc.array(fc.record({ typeId: id, key }), { minLength: 1, maxLength: 3 }),
       }),
       when: fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span }),

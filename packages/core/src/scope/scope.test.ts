@@ -102,10 +102,15 @@ describe('matching', () => {
     typeId: 1,
     fieldId: 11,
     key: '["7"]',
+    parent: { typeId: 2, key: '["70"]' },
     atMs: Date.parse('2026-03-31T22:59:59Z'),
   }
   const now = Date.parse('2026-04-02T09:00:00Z')
   it.each([
+    ['record=t2:["70"]', true],
+    ['record=alone.t2:["70"]', false],
+    ['record=alone.t1:["7"]', true],
+    ['record=!t2:["70"]', false],
     ['', true],
     ['who=a1', true],
     ['who=k.import', false],

@@ -75,7 +75,8 @@ function typeText(id: number, names: ScopeNames): string {
 function recordText({ record }: Scope, names: ScopeNames): string {
   const refs = record?.records ?? []
   const text = listed(refs.map((ref) => names.record(ref) ?? `record ${ref.key} of ${typeText(ref.typeId, names)}`))
-  return record?.exclude ? `any record but ${text}` : text
+  const whole = refs.length === 1 ? 'itself' : 'themselves'
+  return `${record?.exclude ? 'any record but ' : ''}${text}${record?.lines ? '' : ` ${whole}, without lines`}`
 }
 
 function whoText({ who }: Scope, names: ScopeNames): string {

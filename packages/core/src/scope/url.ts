@@ -18,6 +18,8 @@ export interface ParsedScope {
 type Entry = readonly [name: string, value: string]
 
 const listSeparator = ','
+/** Before a record whose lines are not meant. */
+const alone = 'alone.'
 const maxMembers = 1000
 const maxSpanDays = 36_600
 
@@ -32,7 +34,9 @@ export function scopeEntries(scope: Scope): [string, string][] {
       what.exclude,
       [...what.types.map((id) => `t${id}`), ...what.fields.map((id) => `f${id}`)].join(listSeparator),
     )
-  if (record) for (const { typeId, key } of record.records) add('record', record.exclude, `t${typeId}:${key}`)
+  if (record)
+    for (const { typeId, key } of record.records)
+      add('record', record.exclude, `${record.lines ? '' : alone}t${typeId}:${key}`)
   if (who)
     add(
       'who',
@@ -120,7 +124,9 @@ function readWhat(scope: Scope, text: string, exclude: boolean, problem: Complai
   return withUnlessHollow(scope, { part: 'what', exclude, types, fields }, problem)
 }
 
-function readRecord(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
+function readRecord(scope: Scope, given: string, exclude: boolean, problem: Complain): Scope {
+  const lines = !given.startsWith(alone)
+  const text = lines ? given : given.slice(alone.length)
   const colon = text.indexOf(':')
   const typeId = idAfter('t', text.slice(0, Math.max(colon, 0)))
   const key = canonicalKey(text.slice(colon + 1))
@@ -133,12 +139,16 @@ function readRecord(scope: Scope, text: string, exclude: boolean, problem: Compl
     problem('Some records are left out here and others asked for; say one or the other.')
     return scope
   }
+  if (before && before.lines !== lines) {
+    problem('Some records are meant with their lines here and others without; say one or the other.')
+    return scope
+  }
   const records: RecordRef[] = [...(before?.records ?? []), { typeId, key }]
   if (records.length > maxMembers) {
     problem(`More than ${maxMembers} records in one scope.`)
     return scope
   }
-  return withPart(scope, { part: 'record', exclude, records })
+  return withPart(scope, { part: 'record', exclude, lines, records })
 }
 
 /** A record's key in its one written form, or null when the text is not a key: a JSON list of texts. */

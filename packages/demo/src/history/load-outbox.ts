@@ -11,6 +11,8 @@ import { fingerprintColumns } from './tracked.ts'
 export interface RegisteredTable {
   typeId: number
   labelColumns: readonly string[]
+  /** Of a line, the columns that hold its parent's key. */
+  parentColumns: readonly string[]
   fieldIds: ReadonlyMap<string, number>
 }
 
@@ -21,7 +23,7 @@ export interface PlanSpell {
 }
 
 const columns =
-  'captured_at, transaction_id, type_id, plan_version, action, key, key_before, label, delta, context, login, application_name, client_address'
+  'captured_at, transaction_id, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
 /** Far above any transaction number the cluster has drawn, so that history and present are never taken for one. */
 const firstTransaction = 1_000_000_000_000
 const chunkRows = 2000
@@ -66,6 +68,7 @@ function line(row: HistoryRow, table: RegisteredTable, spells: readonly PlanSpel
     row.action,
     row.key,
     null,
+    table.parentColumns.length > 0 ? JSON.stringify(table.parentColumns.map((column) => row.row[column])) : null,
     table.labelColumns.map((column) => row.row[column]).filter((part) => part !== null && part !== undefined).join(' · '), // prettier-ignore
     JSON.stringify(Object.fromEntries(delta)),
     context && JSON.stringify(context),

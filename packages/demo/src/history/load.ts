@@ -4,6 +4,7 @@ import { Chance } from '../larkmere/chance.ts'
 import { businessSchema } from '../larkmere/schema.ts'
 import { quoteIdentifier as id } from '@spoor/server'
 import { generateHistory, type History } from './generate.ts'
+import { loadActivity } from './activity.ts'
 import { loadOutbox } from './load-outbox.ts'
 import { loadTables } from './load-tables.ts'
 import { trackLarkmere } from './track.ts'
@@ -81,7 +82,8 @@ export async function loadHistory(
     const source = (await sources.list()).find((one) => one.name === targets.sourceName)!
     const administrator = (await new People(db).byLogin(targets.administratorLogin))!
     const gap = history.incidents.find((incident) => incident.name === 'gap')!
-    const { register, spells } = await trackLarkmere(db, owner, sources, source.id, administrator.id, history.from, gap)
+    const { register, spells } = await trackLarkmere(db, owner, sources, source.id, administrator, history.from, gap)
+    await loadActivity(await sources.connection(source.id), owner, source.id, history.recorder.trail, history.until)
     await client.connect()
     await client.query('begin')
     await loadOutbox(client, history.recorder.trail, register.tables, spells, report)

@@ -1,33 +1,42 @@
+import { lockWords, type FieldEdit } from '@spoor/core'
 import { putInForce, readDraft, stageDraft, type Database, type Sources } from '@spoor/server'
 import type { RegisteredTable } from './load-outbox.ts'
 import type { Incident } from './incidents.ts'
 import type { PlanSpell } from './load-outbox.ts'
-import { fingerprintColumns, trackedColumns } from './tracked.ts'
+import { fieldRules, fingerprintColumns, trackedColumns } from './tracked.ts'
 
 export interface Registered {
   tables: Map<string, RegisteredTable>
-  edits: { typeId: number; fieldId: number; keep: 'values' | 'fingerprint' }[]
+  edits: FieldEdit[]
 }
 
 /** Looks Larkmere's tables up in Spoor's register, by `schema.table`. */
 export async function readRegister(db: Database, sourceId: number): Promise<Registered> {
-  const rows: { type_id: number; name: string; label_columns: string[]; field_id: number; column_name: string }[] =
-    await db('spoor.field as f')
-      .join('spoor.record_type as t', 't.id', 'f.type_id')
-      .where({ 't.source_id': sourceId, 'f.present': true })
-      .select(
-        't.id as type_id',
-        db.raw(`t.schema_name || '.' || t.table_name as name`),
-        't.label_columns',
-        'f.id as field_id',
-        'f.column_name',
-      )
+  const rows: {
+    type_id: number
+    name: string
+    label_columns: string[]
+    parent_columns: string[] | null
+    field_id: number
+    column_name: string
+  }[] = await db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .where({ 't.source_id': sourceId, 'f.present': true })
+    .select(
+      't.id as type_id',
+      db.raw(`t.schema_name || '.' || t.table_name as name`),
+      't.label_columns',
+      't.parent_columns',
+      'f.id as field_id',
+      'f.column_name',
+    )
   const tables: Registered['tables'] = new Map()
   const edits: Registered['edits'] = []
   for (const row of rows) {
     const table = tables.get(row.name) ?? {
       typeId: row.type_id,
       labelColumns: row.label_columns,
+      parentColumns: row.parent_columns ?? [],
       fieldIds: new Map<string, number>(),
     }
     tables.set(row.name, { ...table, fieldIds: new Map([...table.fieldIds, [row.column_name, row.field_id]]) })
@@ -39,7 +48,22 @@ export async function readRegister(db: Database, sourceId: number): Promise<Regi
         keep: fingerprintColumns.has(`${row.name}.${row.column_name}`) ? 'fingerprint' : 'values',
       })
   }
-  return { tables, edits }
+  return { tables, edits: [...edits, ...ruleEdits(tables)] }
+}
+
+/** What is said of fields beyond that they are tracked. */
+function ruleEdits(tables: Registered['tables']): FieldEdit[] {
+  return Object.entries(fieldRules).map(([name, { lockedForGood, derivedFrom, ...rule }]): FieldEdit => {
+    const [schema, table, column] = name.split('.') as [string, string, string]
+    const { typeId, fieldIds } = tables.get(`${schema}.${table}`)!
+    return {
+      typeId,
+      fieldId: fieldIds.get(column)!,
+      ...rule,
+      ...(derivedFrom ? { derivedFrom: derivedFrom.map((one) => fieldIds.get(one)!) } : {}),
+      ...(lockedForGood ? { lock: { until: null } } : {}),
+    }
+  })
 }
 
 /**
@@ -51,7 +75,7 @@ export async function trackLarkmere(
   owner: Database,
   sources: Sources,
   sourceId: number,
-  personId: number,
+  person: Parameters<typeof putInForce>[5],
   from: string,
   gap: Incident,
 ): Promise<{ register: Registered; spells: PlanSpell[] }> {
@@ -61,8 +85,8 @@ export async function trackLarkmere(
   const deposit = tenancy.fieldIds.get('deposit')!
   const put = async (edits: Parameters<typeof stageDraft>[3], reason: string) => {
     const { revision } = await readDraft(db, sourceId)
-    await stageDraft(db, sourceId, revision, edits, personId)
-    return await putInForce(db, sources, sourceId, revision + 1, reason, personId)
+    await stageDraft(db, sourceId, revision, edits, person.id, [lockWords({ until: null })])
+    return await putInForce(db, sources, sourceId, revision + 1, reason, person)
   }
   const all = await put(register.edits, 'The fields the audit committee asked for')
   const off = await put([{ typeId: tenancy.typeId, fieldId: deposit, keep: 'off' }], 'Deposit scheme is being moved')

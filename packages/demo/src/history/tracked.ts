@@ -29,6 +29,28 @@ export type TrackedTable = keyof typeof trackedColumns
 /** Kept as a fingerprint: that it changed, not to what. */
 export const fingerprintColumns: ReadonlySet<string> = new Set(['lettings.home.key_safe_code'])
 
+/** What Larkmere's administrator said beyond that a field is tracked, by `table.column`. */
+export const fieldRules: Readonly<
+  Record<
+    string,
+    {
+      masked?: boolean
+      sensitive?: boolean
+      reason?: 'asked'
+      derivedFrom?: readonly string[]
+      lockedForGood?: boolean
+    }
+  >
+> = {
+  'lettings.tenant.date_of_birth': { masked: true },
+  'lettings.tenancy.weekly_rent': { lockedForGood: true },
+  'lettings.tenancy.monthly_rent': { derivedFrom: ['weekly_rent'] },
+  'lettings.tenancy.arrears_status': { derivedFrom: ['weekly_rent', 'balance'] },
+  'repairs.repair_line.amount': { derivedFrom: ['quantity', 'unit_price'] },
+  'contractors.contractor.bank_account': { sensitive: true, reason: 'asked', lockedForGood: true },
+  'contractors.contractor.account_holder': { reason: 'asked', lockedForGood: true },
+}
+
 /** The key of each table; one has two columns. */
 export const keyColumns: Readonly<Record<TrackedTable, readonly string[]>> = {
   'lettings.home': ['id'],

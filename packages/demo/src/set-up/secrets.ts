@@ -3,6 +3,9 @@ import { existsSync, readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { databaseLogins, type DatabaseLogin } from '../larkmere/staff.ts'
 
+/** The password of the staff list, which is no database login. */
+export const staffListPassword = 'larkmere-staff-list'
+
 export type LoginName = 'spoor_owner' | 'spoor_app' | 'spoor_source' | DatabaseLogin
 
 export const loginNames: readonly LoginName[] = ['spoor_owner', 'spoor_app', 'spoor_source', ...databaseLogins]

@@ -29,6 +29,7 @@ create table if not exists spoor_capture.outbox (
   application_name text,
   client_address text
 ) with (autovacuum_vacuum_scale_factor = 0.0, autovacuum_vacuum_threshold = 5000, autovacuum_vacuum_cost_delay = 0);
+alter table spoor_capture.outbox add column if not exists parent_key text;
 
 -- Whoever lays hands on captured rows leaves a trace here; the collector reads it.
 create table if not exists spoor_capture.meddling (

@@ -16,6 +16,8 @@ export interface CapturedField extends CapturedColumn {
   fieldId: number
   keep: Keep
   plainEquality: boolean
+  /** Whether a save that changes it must give a reason, the type's own rule apart. */
+  needsReason: boolean
 }
 
 export interface TableName {
@@ -29,6 +31,8 @@ export interface CapturedTable extends TableName {
   relationId: number
   keyColumns: readonly CapturedColumn[]
   labelColumns: readonly CapturedColumn[]
+  /** Those that hold the parent's key, of a line; empty otherwise. */
+  parentColumns: readonly CapturedColumn[]
   fields: readonly CapturedField[]
   reason: ReasonRule
   /** Partitions and inheriting tables, in which rows can be written directly. */
@@ -115,7 +119,7 @@ function functionSettings(columns: readonly CapturedColumn[]): string {
 }
 
 const outboxColumns =
-  'captured_at, type_id, plan_version, action, key, key_before, label, delta, context, login, application_name, client_address'
+  'captured_at, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
 
 const timing: Readonly<Record<CaptureEvent, { when: string; referencing: string }>> = {
   insert: { when: 'after', referencing: 'referencing new table as new_rows' },
@@ -195,22 +199,33 @@ begin
       using capturing.at_time, capturing.said, capturing.app, capturing.address, capturing.salt;
     get diagnostics capturing.written = row_count;
   else${fixed.body(event)}
-  end if;${table.reason === 'required' ? demandReason : ''}
+  end if;${demandReason(table)}
   return null;
 end $capture$;
 `
 }
 
-const demandReason = `
-  if capturing.written > 0 and spoor_capture.reason_of(capturing.said) is null then
+/** Refuses a statement that changed what needs a reason when none was given. */
+function demandReason({ reason, fields }: CapturedTable): string {
+  const needing = fields.filter((field) => field.needsReason).map(({ fieldId }) => `delta::json -> '${fieldId}' is not null`) // prettier-ignore
+  if (reason !== 'required' && needing.length === 0) return ''
+  const changed =
+    reason === 'required'
+      ? ''
+      : ` and exists (
+      select from (select delta from spoor_capture.outbox where transaction_id = pg_current_xact_id() order by seq desc limit capturing.written) r
+       where ${needing.join(' or ')})`
+  return `
+  if capturing.written > 0 and spoor_capture.reason_of(capturing.said) is null${changed} then
     raise exception 'This change needs a reason, and none was given. Nothing was saved.'
       using errcode = 'SPR01', hint = 'Give a reason and save again.';
   end if;`
+}
 
 /** Every column that the triggers name, once, by its number. */
-function allColumns({ keyColumns, labelColumns, fields }: CapturedTable): CapturedColumn[] {
+function allColumns({ keyColumns, labelColumns, parentColumns, fields }: CapturedTable): CapturedColumn[] {
   const byNumber = new Map(
-    [...keyColumns, ...labelColumns, ...fields].map((column) => [column.attributeNumber, column]),
+    [...keyColumns, ...labelColumns, ...parentColumns, ...fields].map((column) => [column.attributeNumber, column]),
   )
   return [...byNumber.values()].sort((a, b) => a.attributeNumber - b.attributeNumber)
 }
@@ -271,7 +286,7 @@ class Writer {
     // FULL JOIN, because an inner join is planned for the first, small statement of a session as a nested loop and
     // kept. A row without a partner had its key changed. That is rare, so it only leaves a mark, and then what was
     // written is taken back and every row is paired by its place, which both transition tables share.
-    return `${this.#insert('change', this.#key('n'), 'null', this.#label('n'), this.#delta(this.#changes('o', 'n')))}
+    return `${this.#insert('change', 'n', 'null', this.#delta(this.#changes('o', 'n')))}
     from old_rows o full join new_rows n on ${this.#sameKey('o', 'n')}
     where case when ${this.#missing('o')} or ${this.#missing('n')}
       then set_config('spoor.key_changed', 'yes', true) is null
@@ -287,7 +302,7 @@ class Writer {
   statement(event: CaptureEvent): string {
     switch (event) {
       case 'insert':
-        return `${this.#insert('create', this.#key('n'), 'null', this.#label('n'), this.#delta(this.#created()))}
+        return `${this.#insert('create', 'n', 'null', this.#delta(this.#created()))}
     from new_rows n`
       case 'update':
         return this.#byPlace()
@@ -301,7 +316,7 @@ class Writer {
   #byPlace(): string {
     // Whole rows, so that no column's name can be taken for the place.
     const [o, n] = ['(o.whole)', '(n.whole)']
-    return `${this.#insert('change', this.#key(n), `nullif(${this.#key(o)}, ${this.#key(n)})`, this.#label(n), this.#delta(this.#changes(o, n)))}
+    return `${this.#insert('change', n, `nullif(${this.#key(o)}, ${this.#key(n)})`, this.#delta(this.#changes(o, n)))}
     from (select row_number() over () as place, r as whole from old_rows r) o
     join (select row_number() over () as place, r as whole from new_rows r) n on n.place = o.place
     where ${this.#anyDiffers(o, n)} or ${this.#key(o)} <> ${this.#key(n)}`
@@ -312,23 +327,18 @@ class Writer {
     const writer = formatted
       ? new Writer(this.#table, this.#planVersion, { ...plainNames, variable: markedNames.variable })
       : this
-    const select = writer.#insert(
-      'delete',
-      writer.#key('o'),
-      'null',
-      writer.#label('o'),
-      writer.#delta(writer.#deleted()),
-    )
+    const select = writer.#insert('delete', 'o', 'null', writer.#delta(writer.#deleted()))
     // ONLY: when a parent is truncated, its children's own triggers speak for their rows.
     const only = from === 'old_rows' ? '' : 'only '
     return formatted ? `${select.replaceAll('%', '%%')} from ${only}${from} o` : `${select}\n    from ${only}${from} o`
   }
 
-  #insert(action: string, key: string, keyBefore: string, label: string, delta: string): string {
+  /** `row` is the one that names the record: the row as it is afterwards, or was at the last. */
+  #insert(action: string, row: string, keyBefore: string, delta: string): string {
     const { at, said, app, address } = this.#names.variable
     return `
     insert into spoor_capture.outbox (${outboxColumns})
-    select ${at}, ${this.#table.typeId}, ${this.#planVersion}, ${quoteLiteral(action)}, ${key}, ${keyBefore}, ${label},
+    select ${at}, ${this.#table.typeId}, ${this.#planVersion}, ${quoteLiteral(action)}, ${this.#key(row)}, ${keyBefore}, ${this.#parent(row)}, ${this.#label(row)},
       ${delta},
       ${said}, session_user, ${app}, ${address}`
   }
@@ -353,6 +363,11 @@ class Writer {
 
   #key(row: string): string {
     return this.#list(this.#table.keyColumns, (column) => [this.#text(row, column)])
+  }
+
+  #parent(row: string): string {
+    const { parentColumns } = this.#table
+    return parentColumns.length === 0 ? 'null' : this.#list(parentColumns, (column) => [this.#text(row, column)])
   }
 
   #label(row: string): string {

@@ -14,15 +14,34 @@ export interface Installation {
   remove: readonly Pick<CapturedTable, 'typeId' | 'schema' | 'table' | 'descendants'>[]
 }
 
-/** Everything an installation runs in the source, in order; the same for the same plan. */
-export function installationSql({ planVersion, install, remove }: Installation): string {
+/** Told before each step of an installation; may stop it by throwing. */
+export interface InstallationWatch {
+  step(doing: string, done: number, of: number): Promise<void>
+}
+
+interface Step {
+  doing: string
+  sql: string
+}
+
+function steps({ planVersion, install, remove }: Installation): Step[] {
   return [
-    baseSql,
-    ...remove.map(uninstallSql),
-    ...install.map((table) => captureSql(table, planVersion)),
-    `insert into spoor_capture.meta (name, value) values ('plan_version', ${quoteLiteral(String(planVersion))})
+    { doing: 'making the outbox', sql: baseSql },
+    ...remove.map((table) => ({ doing: `taking the capture off ${table.table}`, sql: uninstallSql(table) })),
+    ...install.map((table) => ({ doing: `capturing ${table.table}`, sql: captureSql(table, planVersion) })),
+    {
+      doing: 'writing the plan’s number down',
+      sql: `insert into spoor_capture.meta (name, value) values ('plan_version', ${quoteLiteral(String(planVersion))})
 on conflict (name) do update set value = excluded.value;\n`,
-  ].join('\n')
+    },
+  ]
+}
+
+/** Everything an installation runs in the source, in order; the same for the same plan. */
+export function installationSql(installation: Installation): string {
+  return steps(installation)
+    .map((step) => step.sql)
+    .join('\n')
 }
 
 const tries = 6
@@ -34,18 +53,28 @@ const lockTimeoutMs = 800
  * @returns when the triggers were surely in force, by the source's clock.
  * @throws Problem when the source refuses, is busy or cannot be reached.
  */
-export async function installCapture(source: Database, installation: Installation): Promise<string> {
-  const sql = installationSql(installation)
+export async function installCapture(
+  source: Database,
+  installation: Installation,
+  watch: InstallationWatch = { step: () => Promise.resolve() },
+): Promise<string> {
+  const all = steps(installation)
   for (let attempt = 1; ; attempt++) {
     try {
       await source.transaction(async (trx) => {
         await plainQuery(trx, `set local lock_timeout = '${lockTimeoutMs}ms'`)
-        await plainQuery(trx, sql)
+        for (const [at, { doing, sql }] of all.entries()) {
+          await watch.step(attempt === 1 ? doing : `${doing} (try ${attempt} of ${tries})`, at, all.length)
+          await plainQuery(trx, sql)
+        }
+        await watch.step('committing', all.length, all.length)
       })
       const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
       return rows[0]!.now
     } catch (error) {
+      if (error instanceof Problem) throw error
       if (errorCode(error) === '55P03' && attempt < tries) {
+        await watch.step(`waiting for a table that the business has locked (try ${attempt} of ${tries})`, 0, all.length)
         await sleep(200 * 2 ** attempt)
         continue
       }

@@ -3,6 +3,7 @@ import { wallClockText, type ActorKind, type Scope } from '@spoor/core'
 import { exportColumns, type ExportColumn } from '@spoor/contract'
 import { stringify } from 'csv-stringify'
 import type { Database } from '../database/knex.ts'
+import { maskedText } from './masked.ts'
 import { whereScope } from './scope-sql.ts'
 
 export interface ExportRow {
@@ -17,6 +18,7 @@ export interface ExportRow {
   record_key: string
   action: string
   field_name: string
+  field_id: number
   before: string | null
   after: string | null
   channel: string
@@ -52,7 +54,7 @@ export function inert(text: string): string {
   return /^['=+\-@\t\r\n]/.test(text) ? `'${text}` : text
 }
 
-function cell(row: ExportRow, column: ExportColumn, zone: string): string | null {
+function cell(row: ExportRow, column: ExportColumn, zone: string, masked: ReadonlySet<number>): string | null {
   switch (column) {
     case 'time':
       return wallClockText(row.captured_at, zone)
@@ -73,9 +75,9 @@ function cell(row: ExportRow, column: ExportColumn, zone: string): string | null
     case 'field':
       return row.field_name
     case 'before':
-      return row.before
+      return masked.has(row.field_id) ? maskedText : row.before
     case 'after':
-      return row.after
+      return masked.has(row.field_id) ? maskedText : row.after
     case 'channel':
       return row.channel
     case 'reason':
@@ -91,13 +93,17 @@ function cell(row: ExportRow, column: ExportColumn, zone: string): string | null
  * Turns rows into CSV (RFC 4180, CRLF). NULL is an empty cell, empty text a quoted one. Times are wall-clock times
  * of `zone` with their offset.
  */
-export function csvLines(columns: readonly ExportColumn[] | undefined, zone: string): [Transform, Transform] {
+export function csvLines(
+  columns: readonly ExportColumn[] | undefined,
+  zone: string,
+  masked: ReadonlySet<number>,
+): [Transform, Transform] {
   const chosen = columns ?? exportColumns
   const cells = new Transform({
     objectMode: true,
     transform(row: ExportRow, _encoding, done) {
       done(null, chosen.map((column) => {
-        const text = cell(row, column, zone)
+        const text = cell(row, column, zone, masked)
         return text === null ? null : inert(text)
       })) // prettier-ignore
     },
@@ -124,6 +130,6 @@ export function exportQuery(db: Database, scopes: readonly Scope[], nowMs: numbe
     .orderBy([{ column: 'c.captured_at', order: 'desc' }, { column: 'c.save_id', order: 'desc' }, { column: 'c.field_id' }]) // prettier-ignore
     .select(
       'c.captured_at', 'c.save_id', 'a.name as actor_name', 'c.actor_kind', 's.claimed', 's.on_behalf_of', 't.name as type_name', 's.label',
-      'c.record_key', 's.action', 'f.name as field_name', 'c.before', 'c.after', 's.channel', 's.reason', 's.db_login',
+      'c.record_key', 's.action', 'f.name as field_name', 'c.field_id', 'c.before', 'c.after', 's.channel', 's.reason', 's.db_login',
     ) // prettier-ignore
 }

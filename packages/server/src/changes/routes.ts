@@ -7,7 +7,9 @@ import { Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'
 import { reachOf } from '../people/reach.ts'
 import { csvLines, exportQuery } from './csv.ts'
-import { saveDetail } from './queries/detail.ts'
+import { recordEvent } from '../people/events.ts'
+import { maskedFields } from './masked.ts'
+import { revealChange, saveDetail } from './queries/detail.ts'
 import { savePage } from './queries/saves.ts'
 import { summarise } from './queries/summary.ts'
 import { findRecords, readVocabulary } from './queries/vocabulary.ts'
@@ -20,18 +22,32 @@ export interface ChangesDeps {
 export function changesRouter({ db }: ChangesDeps): Router {
   const router = Router()
 
-  bind(router, routes.readVocabulary, ({ person }) => readVocabulary(db, reachOf(person)))
+  bind(router, routes.readVocabulary, ({ person }) => readVocabulary(db, reachOf(person), Date.now()))
   bind(router, routes.findRecords, ({ query, person }) =>
     findRecords(db, query.words, query.typeId, reachOf(person), Date.now()),
   )
 
-  bind(router, routes.listSaves, ({ query, person }) =>
-    savePage(db, requestedScopes(query.scope, person), { after: query.after, limit: query.limit, nowMs: Date.now() }),
+  bind(router, routes.listSaves, async ({ query, person }) => {
+    const { after, limit } = query
+    return await savePage(db, await requestedScopes(db, query.scope, person), { after, limit, nowMs: Date.now() })
+  })
+
+  bind(router, routes.summariseChanges, async ({ query, person }) =>
+    summarise(db, await requestedScopes(db, query.scope, person), Date.now()),
   )
 
-  bind(router, routes.summariseChanges, ({ query, person }) =>
-    summarise(db, requestedScopes(query.scope, person), Date.now()),
-  )
+  bind(router, routes.revealChange, async ({ params, body, person, request }) => {
+    const values = await revealChange(db, params.saveId, body.fieldId, reachOf(person) ?? {}, Date.now())
+    if (!values) throw new Problem('not-found', `Save ${params.saveId} has no such change that you may see.`)
+    const field = await db('spoor.field').where({ id: body.fieldId }).first<{ name: string }>('name')
+    await recordEvent(db, {
+      kind: 'reveal',
+      personId: person.id,
+      words: `revealed ${field.name} of save ${params.saveId}`,
+      address: request.ip,
+    })
+    return values
+  })
 
   bind(router, routes.readSave, async ({ params, person }) => {
     const detail = await saveDetail(db, params.saveId, reachOf(person) ?? {}, Date.now())
@@ -39,13 +55,14 @@ export function changesRouter({ db }: ChangesDeps): Router {
     return detail
   })
 
-  bind(router, routes.exportChanges, async ({ query, person, response }) => {
-    const scopes = requestedScopes(query.scope, person)
+  bind(router, routes.exportChanges, async ({ query, person, request, response }) => {
+    const scopes = await requestedScopes(db, query.scope, person)
     if (!isZone(query.zone)) throw new Problem('bad-request', `The time zone “${query.zone}” is not known.`)
+    await recordEvent(db, { kind: 'export', personId: person.id, words: `took changes out as CSV: ${query.scope === '' ? 'everything' : query.scope}`, address: request.ip }) // prettier-ignore
     response.type('text/csv; charset=utf-8').attachment(`changes-${new Date().toISOString().slice(0, 10)}.csv`)
     await pipeline(
       exportQuery(db, scopes, Date.now()).stream({ highWaterMark: 500 }),
-      ...csvLines(query.columns, query.zone),
+      ...csvLines(query.columns, query.zone, await maskedFields(db)),
       response,
     ).catch((error: unknown) => {
       // The reader stopped the download: nothing to answer any more. Otherwise break off, so that the file is not taken for whole.

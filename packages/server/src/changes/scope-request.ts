@@ -1,5 +1,7 @@
 import { parseScope, type Scope } from '@spoor/core'
+import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { withAliases } from '../people/identities.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { reachOf } from '../people/reach.ts'
 
@@ -7,7 +9,7 @@ import { reachOf } from '../people/reach.ts'
  * The scopes that all must hold for a request: what was asked and what the person may see at most.
  * @throws Problem when any piece was not understood: the answer would otherwise be wider than the question.
  */
-export function requestedScopes(text: string, person: SignedIn): Scope[] {
+export async function requestedScopes(db: Database, text: string, person: SignedIn): Promise<Scope[]> {
   const { scope, problems } = parseScope(new URLSearchParams(text))
   if (problems.length > 0)
     throw new Problem(
@@ -16,5 +18,11 @@ export function requestedScopes(text: string, person: SignedIn): Scope[] {
       { pieces: problems },
     )
   const reach = reachOf(person)
-  return reach ? [scope, reach] : [scope]
+  return await Promise.all((reach ? [scope, reach] : [scope]).map((one) => withAliasesOf(db, one)))
+}
+
+/** Whoever is asked for is meant under every login and name that turned out to be theirs. */
+export async function withAliasesOf(db: Database, scope: Scope): Promise<Scope> {
+  if (!scope.who) return scope
+  return { ...scope, who: { ...scope.who, actors: await withAliases(db, scope.who.actors) } }
 }

@@ -28,9 +28,14 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
       return
     case 'record':
       add((q) =>
-        part.records.forEach((record) =>
-          q.orWhere({ [column('type_id')]: record.typeId, [column('record_key')]: record.key }),
-        ),
+        part.records.forEach((record) => {
+          q.orWhere({ [column('type_id')]: record.typeId, [column('record_key')]: record.key })
+          // Asked so that the answer is never NULL: a condition turned round would lose rows that are no lines.
+          if (part.lines)
+            q.orWhereRaw('(?? is not null and ?? = ? and ?? = ?)', [
+              column('parent_key'), column('parent_type_id'), record.typeId, column('parent_key'), record.key,
+            ]) // prettier-ignore
+        }),
       )
       return
     case 'when': {

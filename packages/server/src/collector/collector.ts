@@ -6,9 +6,12 @@ import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { Leadership } from '../database/leadership.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
-import { refitCapture } from '../tracking/plan-store.ts'
+import { sampleActivity } from '../tracking/activity.ts'
+import { lookForUnseen } from '../tracking/blind-spots.ts'
+import { refitCapture } from '../tracking/refit.ts'
 import { Floor } from './floor.ts'
-import { interpret, type CapturedSave, type KnownLogin } from './interpret.ts'
+import { knownIdentities } from '../people/identities.ts'
+import { interpret, type CapturedSave, type Known } from './interpret.ts'
 import { emptyOutbox, readHead, readOutbox, takeMeddling, type OutboxHead, type OutboxRow } from './outbox.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
 
@@ -29,6 +32,7 @@ const maxBytes = 16 * 1024 * 1024
 const retryMs = 1000
 /** Well within the minute in which an altered trigger is to be noticed. */
 const attestEveryMs = 30_000
+const unseenEveryMs = 3_600_000
 
 interface State {
   batches: string
@@ -49,6 +53,7 @@ export class Collector {
   #running: Promise<void> | undefined
   #epoch: string | null = null
   #attestedMs = 0
+  #unseenMs = Number.NEGATIVE_INFINITY
   #watchWords: string[] = []
 
   constructor(sourceId: number, deps: CollectorDeps) {
@@ -102,6 +107,7 @@ export class Collector {
     for (const months of [0, 1])
       await db.raw(`select ledger.ensure_month((now() + make_interval(months => ?))::date)`, [months])
     const source = await sources.connection(this.#sourceId)
+    await this.#count(source)
     if ((await readHead(source)) === null) return
     this.#watchWords = await attest(db, source, this.#sourceId)
     if (this.#watchWords.length === 0) await refitCapture(db, sources, this.#sourceId)
@@ -110,6 +116,14 @@ export class Collector {
       await raiseAlarm(db, this.#sourceId, 'outbox-altered', words)
       this.#watchWords.push(words)
     }
+  }
+
+  /** Counts what is written in the source, tracked or not, and looks for what changes unseen. */
+  async #count(source: Database): Promise<void> {
+    await sampleActivity(this.#deps.db, source, this.#sourceId, { now: false })
+    if (performance.now() - this.#unseenMs < unseenEveryMs) return
+    this.#unseenMs = performance.now()
+    await lookForUnseen(this.#deps.db, source, this.#sourceId)
   }
 
   /** Takes one batch. @returns how many rows it dealt with. */
@@ -195,11 +209,11 @@ export class Collector {
   }
 
   async #take(source: Database, rows: readonly OutboxRow[], state: State, head: OutboxHead): Promise<void> {
-    const logins = await this.#logins()
+    const known = await this.#known()
     const saves: CapturedSave[] = []
     const setAside: { seq: string; why: string; content: string }[] = []
     for (const row of rows) {
-      const read = interpret(row, logins)
+      const read = interpret(row, known)
       if (read.understood) saves.push(read.save)
       else setAside.push({ seq: row.seq, why: read.why, content: JSON.stringify(row) })
     }
@@ -227,12 +241,15 @@ export class Collector {
     return words.length > 0 ? words.join(' ') : null
   }
 
-  async #logins(): Promise<Map<string, KnownLogin>> {
+  async #known(): Promise<Known> {
     const rows = await this.#deps
       .db('spoor.source_login')
       .where({ source_id: this.#sourceId })
       .select<{ login: string; may_declare: boolean; own: boolean }[]>('login', 'may_declare', 'own')
-    return new Map(rows.map((row) => [row.login, { mayDeclare: row.may_declare, own: row.own }]))
+    return {
+      logins: new Map(rows.map((row) => [row.login, { mayDeclare: row.may_declare, own: row.own }])),
+      identities: await knownIdentities(this.#deps.db, this.#sourceId),
+    }
   }
 
   async #note(state: { waiting?: string; behind_ms?: number; trouble: string | null }): Promise<void> {

@@ -2,10 +2,29 @@ import { actorKinds, canonicalKey, type ActorKind, type CapturedRow, type Delta,
 import * as v from 'valibot'
 import type { OutboxRow } from './outbox.ts'
 
-/** What a login of the source is known to be. */
+/** What a login of the source may do. */
 export interface KnownLogin {
   mayDeclare: boolean
   own: boolean
+}
+
+/** Somebody whom saves are known to be by, from the login or from a name that an application says. */
+export interface KnownIdentity {
+  by: 'login' | 'name'
+  said: string
+  kind: ActorKind
+  name: string
+  /** The person a delegate acts for. */
+  forName: string | null
+  /** First and last day, `YYYY-MM-DD` in UTC; null is open. */
+  fromOn: string | null
+  untilOn: string | null
+}
+
+/** What is known of a source beyond its rows. */
+export interface Known {
+  logins: ReadonlyMap<string, KnownLogin>
+  identities: readonly KnownIdentity[]
 }
 
 export interface Who {
@@ -19,6 +38,8 @@ export interface CapturedSave extends CapturedRow {
   seq: string
   at: string
   keyBefore: string | null
+  /** Of a line, the key of its parent. */
+  parentKey: string | null
   label: string
   who: Who
   onBehalfOf: string | null
@@ -76,7 +97,7 @@ const actions: readonly SaveAction[] = ['create', 'change', 'delete']
 export type Interpreted = { understood: true; save: CapturedSave } | { understood: false; seq: string; why: string }
 
 /** Reads a row of the outbox. A context that is not one counts as none; anything else odd is said and set aside. */
-export function interpret(row: OutboxRow, logins: ReadonlyMap<string, KnownLogin>): Interpreted {
+export function interpret(row: OutboxRow, { logins, identities }: Known): Interpreted {
   const not = (why: string): Interpreted => ({ understood: false, seq: row.seq, why })
   if (!/^(19|20)\d\d-\d\d-\d\dT/.test(row.captured_at))
     return not(`the time “${row.captured_at}” is not one at which this can have happened`)
@@ -88,6 +109,7 @@ export function interpret(row: OutboxRow, logins: ReadonlyMap<string, KnownLogin
   if (!delta) return not('the values are not pairs of before and after')
   const login = logins.get(row.login) ?? { mayDeclare: false, own: false }
   const context = (row.context === null ? null : parse(Context, row.context)) ?? noContext
+  const identity = identityOf(context, row, identities)
   return {
     understood: true,
     save: {
@@ -99,10 +121,11 @@ export function interpret(row: OutboxRow, logins: ReadonlyMap<string, KnownLogin
       action,
       key,
       keyBefore: row.key_before === null ? null : canonicalKey(row.key_before),
+      parentKey: row.parent_key === null ? null : canonicalKey(row.parent_key),
       label: row.label,
       delta: delta as Delta,
-      who: whoOf(context, row.login, login),
-      onBehalfOf: context.onBehalfOf,
+      who: whoOf(context, row.login, login, identity),
+      onBehalfOf: context.onBehalfOf ?? identity?.forName ?? null,
       channel: context.channel ?? 'direct SQL',
       run: context.run,
       reason: context.reason,
@@ -114,10 +137,31 @@ export function interpret(row: OutboxRow, logins: ReadonlyMap<string, KnownLogin
   }
 }
 
-function whoOf(context: Context, login: string, { mayDeclare }: KnownLogin): Who {
-  if (context.actor === null || context.actor === '') return { kind: 'unknown', name: `login ${login}`, claimed: false }
+/** What somebody said goes before what the login says: one login may serve many people. */
+function identityOf(context: Context, row: OutboxRow, identities: readonly KnownIdentity[]): KnownIdentity | undefined {
+  const said = context.actor || null
+  const day = row.captured_at.slice(0, 10)
+  return identities.find(
+    (one) =>
+      one.by === (said === null ? 'login' : 'name') &&
+      one.said === (said ?? row.login) &&
+      (one.fromOn === null || one.fromOn <= day) &&
+      (one.untilOn === null || one.untilOn >= day),
+  )
+}
+
+function whoOf(context: Context, login: string, { mayDeclare }: KnownLogin, identity: KnownIdentity | undefined): Who {
+  const said = context.actor || null
+  const claimed = said !== null && !mayDeclare
+  if (identity) return { kind: identity.kind, name: identity.name, claimed }
+  if (said === null) return { kind: 'unknown', name: unknownName(login), claimed }
   const kind = actorKinds.find((known) => known === context.kind) ?? (context.kind === null ? 'person' : 'unknown')
-  return { kind, name: context.actor, claimed: !mayDeclare }
+  return { kind, name: said, claimed }
+}
+
+/** The name of the actor that a login stands for while nobody knows who it is. */
+export function unknownName(login: string): string {
+  return `login ${login}`
 }
 
 function parse<S extends v.GenericSchema>(schema: S, json: string): v.InferOutput<S> | null {

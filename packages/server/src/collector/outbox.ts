@@ -11,6 +11,7 @@ export interface OutboxRow {
   action: string
   key: string
   key_before: string | null
+  parent_key: string | null
   label: string
   delta: string
   context: string | null
@@ -18,6 +19,10 @@ export interface OutboxRow {
   application_name: string | null
   client_address: string | null
 }
+
+/** The columns of {@link OutboxRow}, as text where JavaScript's numbers would not do. */
+export const outboxColumns =
+  'seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
 
 /** How the source stands just before its outbox is read. */
 export interface OutboxHead {
@@ -67,8 +72,7 @@ export interface ReadLimits {
  */
 export async function readOutbox(source: Database, { afterSeq, maxRows, maxBytes }: ReadLimits): Promise<OutboxRow[]> {
   const { rows } = await source.raw<{ rows: OutboxRow[] }>(
-    `select seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, label, delta,
-            context, login, application_name, client_address
+    `select ${outboxColumns}
        from (select *, sum(octet_length(delta)) over (order by seq rows unbounded preceding) - octet_length(delta) as before
                from (select * from spoor_capture.outbox where seq > ? order by seq limit ?) as earliest) as measured
       where before < ?

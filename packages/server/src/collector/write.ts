@@ -20,7 +20,7 @@ export class CollectorSuperseded extends Error {}
 const saveColumns = [
   'id', 'captured_at', 'source_id', 'type_id', 'record_key', 'key_before', 'label', 'action', 'actor_id', 'actor_kind', 'claimed',
   'on_behalf_of', 'channel', 'run', 'reason', 'correction_id', 'db_login', 'application_name', 'client_address', 'transaction_id',
-  'plan_version', 'outbox_seq', 'run_id',
+  'plan_version', 'outbox_seq', 'run_id', 'parent_type_id', 'parent_key',
 ] // prettier-ignore
 const changeColumns = [
   'save_id',
@@ -32,6 +32,8 @@ const changeColumns = [
   'actor_kind',
   'before',
   'after',
+  'parent_type_id',
+  'parent_key',
 ]
 
 /** Writes batches into the ledger, each in one transaction with the note of what was taken. */
@@ -57,11 +59,13 @@ export class LedgerWriter {
       await this.#learnFields(trx, batch.sourceId, saves)
       const first = await nextSaveId(trx, saves.length)
       const runs = await assignRuns(trx, batch.sourceId, saves)
+      const parents = await parentTypes(trx, saves)
       const numbered = saves.map((save, i) => ({
         save,
         id: String(first + BigInt(i)),
         actorId: actors.get(actorName(save.who))!,
         runId: runs[i]!,
+        parentTypeId: save.parentKey === null ? null : (parents.get(save.typeId) ?? null),
       }))
       await copyInto(
         trx,
@@ -107,18 +111,7 @@ export class LedgerWriter {
   async #actorsOf(trx: Knex.Transaction, saves: readonly CapturedSave[]): Promise<ReadonlyMap<string, number>> {
     const wanted = new Map(saves.map(({ who }) => [actorName(who), who]))
     const numbers = new Map<string, number>()
-    for (const [key, { kind, name }] of wanted) {
-      const known = this.#actors.get(key)
-      if (known !== undefined) {
-        numbers.set(key, known)
-        continue
-      }
-      const { rows } = await trx.raw<{ rows: { id: number }[] }>(
-        `insert into spoor.actor (kind, name) values (?, ?) on conflict (kind, name) do update set name = excluded.name returning id`,
-        [kind, name],
-      )
-      numbers.set(key, rows[0]!.id)
-    }
+    for (const [key, who] of wanted) numbers.set(key, this.#actors.get(key) ?? (await actorNumber(trx, who)))
     return numbers
   }
 
@@ -139,19 +132,20 @@ export class LedgerWriter {
     }
   }
 
-  #saveLine(sourceId: number, { save, id, actorId, runId }: Numbered): string {
+  #saveLine(sourceId: number, { save, id, actorId, runId, parentTypeId }: Numbered): string {
     return copyLine([
       id, save.at, sourceId, save.typeId, save.key, save.keyBefore, save.label, save.action, actorId, save.who.kind, save.who.claimed,
       save.onBehalfOf, save.channel, save.run, save.reason, save.correctionId, save.login, save.applicationName, save.clientAddress,
-      save.transaction, save.planVersion, save.seq, runId,
+      save.transaction, save.planVersion, save.seq, runId, parentTypeId, parentTypeId === null ? null : save.parentKey,
     ]) // prettier-ignore
   }
 
-  #changeLines({ save, id, actorId }: Numbered): string[] {
+  #changeLines({ save, id, actorId, parentTypeId }: Numbered): string[] {
+    const parentKey = parentTypeId === null ? null : save.parentKey
     return Object.entries(save.delta).map(([fieldId, [before, after]]) => {
       const hashed = this.#fingerprinted.get(`${save.planVersion}/${fieldId}`) === true
       const kept = (value: string | null) => (hashed && value !== null ? this.#fingerprint(value) : value)
-      return copyLine([id, save.at, fieldId, save.typeId, save.key, actorId, save.who.kind, kept(before), kept(after)])
+      return copyLine([id, save.at, fieldId, save.typeId, save.key, actorId, save.who.kind, kept(before), kept(after), parentTypeId, parentKey]) // prettier-ignore
     })
   }
 
@@ -174,6 +168,34 @@ interface Numbered {
   runId: number
   id: string
   actorId: number
+  /** Null when the type is no line. */
+  parentTypeId: number | null
+}
+
+/** The number of an actor by the name it has now, else by one it had; a new one is made. */
+async function actorNumber(trx: Knex.Transaction, { kind, name }: Who): Promise<number> {
+  const { rows: known } = await trx.raw<{ rows: { id: number }[] }>(
+    `select id from spoor.actor where kind = :kind and name = :name
+     union all select actor_id from spoor.former_name where kind = :kind and name = :name limit 1`,
+    { kind, name },
+  )
+  if (known[0]) return known[0].id
+  const { rows } = await trx.raw<{ rows: { id: number }[] }>(
+    `insert into spoor.actor (kind, name) values (?, ?) on conflict (kind, name) do update set name = excluded.name returning id`,
+    [kind, name],
+  )
+  return rows[0]!.id
+}
+
+/** Whose lines these saves' types are, by type. */
+async function parentTypes(trx: Knex.Transaction, saves: readonly CapturedSave[]): Promise<Map<number, number>> {
+  const typeIds = [...new Set(saves.flatMap((save) => (save.parentKey === null ? [] : [save.typeId])))]
+  if (typeIds.length === 0) return new Map()
+  const rows = await trx('spoor.record_type')
+    .whereIn('id', typeIds)
+    .whereNotNull('parent_type_id')
+    .select<{ id: number; parent_type_id: number }[]>('id', 'parent_type_id')
+  return new Map(rows.map((row) => [row.id, row.parent_type_id]))
 }
 
 function actorName({ kind, name }: Who): string {

@@ -1,4 +1,5 @@
 import {
+  fieldPlan,
   foldRows,
   itemPlace,
   rehearse,
@@ -9,18 +10,19 @@ import {
   type RehearsedItem,
   type RevertItem,
 } from '@spoor/core'
-import type { CorrectionItem, Effect } from '@spoor/contract'
+import type { Effect } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { interpret } from '../collector/interpret.ts'
-import type { OutboxRow } from '../collector/outbox.ts'
+import { outboxColumns, type OutboxRow } from '../collector/outbox.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { plainQuery } from '../database/plain.ts'
 import { errorCode, Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
-import { blockedWords, readItems } from './store.ts'
+import { blockedWords, readItems, type KeptItem } from './store.ts'
 import { lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
+import { planInForce } from '../tracking/plan-store.ts'
 import { writableTables } from './tables.ts'
 
 export interface CarryOutDeps {
@@ -44,7 +46,7 @@ interface Trial {
 
 interface Plan {
   sourceId: number
-  items: CorrectionItem[]
+  items: KeptItem[]
   tables: Map<number, WritableTable>
   fingerprinted: Set<number>
 }
@@ -103,6 +105,7 @@ export async function applyCorrection(
 ): Promise<void> {
   await deps.db.transaction(async (trx) => {
     const plan = await readPlan(deps, trx, correctionId)
+    await demandSecondPerson(trx, correctionId, plan, person)
     const source = await deps.sources.connection(plan.sourceId)
     const writes = await reaching(() =>
       source
@@ -132,6 +135,23 @@ export async function applyCorrection(
   })
 }
 
+/** Sensitive values are set back by somebody other than who drafted it. */
+async function demandSecondPerson(
+  trx: Knex.Transaction,
+  correctionId: number,
+  { sourceId, items }: Plan,
+  person: SignedIn,
+): Promise<void> {
+  const row = await trx('spoor.correction').where({ id: correctionId }).first<{ drafted_by: number }>('drafted_by')
+  if (row.drafted_by !== person.id) return
+  const { plan } = await planInForce(trx, sourceId)
+  if (items.some((item) => fieldPlan(plan, item.typeId, item.fieldId)?.sensitive))
+    throw new Problem(
+      'second-person',
+      'It sets a sensitive field back, and that takes somebody other than who drafted it. Nothing was written and the draft stands.',
+    )
+}
+
 function moved(): Problem {
   return new Problem(
     'correction-moved',
@@ -139,7 +159,7 @@ function moved(): Problem {
   )
 }
 
-function demandUnmoved(shown: readonly CorrectionItem[], rehearsed: readonly RehearsedItem[]): void {
+function demandUnmoved(shown: readonly KeptItem[], rehearsed: readonly RehearsedItem[]): void {
   const same = rehearsed.every((item, at) => {
     const was = shown[at]!
     return item.state === was.state && (item.state === 'blocked' || item.now === was.now)
@@ -200,12 +220,12 @@ async function declare(
 async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWrite[]): Promise<Effect[]> {
   const rows = await plainQuery<OutboxRow>(
     sourceTrx,
-    `select seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, label, delta, context, login, application_name, client_address
+    `select ${outboxColumns}
        from spoor_capture.outbox o where transaction_id = pg_current_xact_id() order by o.seq`,
   )
   const asked = new Set(writes.map(itemPlace))
   const saves = foldRows(rows.flatMap((row) => {
-    const read = interpret(row, new Map())
+    const read = interpret(row, { logins: new Map(), identities: [] })
     return read.understood ? [read.save] : []
   })) // prettier-ignore
   return saves.flatMap((save) =>
@@ -218,7 +238,7 @@ async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWr
 
 async function storeRehearsal(
   trx: Knex.Transaction,
-  items: readonly CorrectionItem[],
+  items: readonly KeptItem[],
   rehearsed: readonly RehearsedItem[],
 ): Promise<void> {
   const now = rehearsed.map((item) => (item.state === 'blocked' ? null : item.now))
@@ -235,7 +255,7 @@ async function storeRehearsal(
 async function noteApplied(
   trx: Knex.Transaction,
   correctionId: number,
-  items: readonly CorrectionItem[],
+  items: readonly KeptItem[],
   writes: readonly GuardedWrite[],
   reason: string,
   person: SignedIn,

@@ -1,6 +1,7 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
 import { bind } from '../http/bind.ts'
+import { recorded, recordEvent } from '../people/events.ts'
 import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
 import { draftCorrection } from './draft.ts'
 import { listCorrections, readCorrection } from './store.ts'
@@ -14,6 +15,7 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   bind(router, routes.draftCorrection, async ({ body, person }) => {
     const id = await draftCorrection(db, body.changes, person.id)
     await rehearseCorrection(deps, id, new Map(), person)
+    await recordEvent(db, { kind: 'correction', personId: person.id, words: `drafted correction ${id}` })
     return await readCorrection(db, id)
   })
 
@@ -30,7 +32,10 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   })
 
   bind(router, routes.applyCorrection, async ({ params, body, person }) => {
-    await applyCorrection(deps, params.correctionId, body.reason, person)
+    const words = `applied correction ${params.correctionId}`
+    await recorded(db, { kind: 'correction', personId: person.id, words }, () =>
+      applyCorrection(deps, params.correctionId, body.reason, person),
+    )
     return await readCorrection(db, params.correctionId)
   })
 

@@ -1,6 +1,7 @@
 import type { Correction, CorrectionHead, CorrectionItem } from '@spoor/contract'
 import type { BlockReason } from '@spoor/core'
 import type { Knex } from 'knex'
+import { maskedFields } from '../changes/masked.ts'
 import { Problem } from '../errors.ts'
 
 const whyBlocked: Readonly<Record<BlockReason, string>> = {
@@ -62,12 +63,15 @@ export async function listCorrections(db: Knex): Promise<CorrectionHead[]> {
   return rows.map(headShown)
 }
 
-export async function readItems(db: Knex, correctionId: number): Promise<CorrectionItem[]> {
+/** An item with its values as they are kept, for the work itself. */
+export type KeptItem = Omit<CorrectionItem, 'masked'>
+
+export async function readItems(db: Knex, correctionId: number): Promise<KeptItem[]> {
   return (await db('spoor.correction_item')
     .where({ correction_id: correctionId })
     .orderBy('id')
     .select('id', 'type_id as typeId', 'record_key as key', 'label', 'field_id as fieldId', 'save_id as saveId')
-    .select('found', 'now', 'target', 'state', 'why', 'choice', 'written')) as CorrectionItem[]
+    .select('found', 'now', 'target', 'state', 'why', 'choice', 'written')) as KeptItem[]
 }
 
 export async function readCorrection(db: Knex, correctionId: number): Promise<Correction> {
@@ -77,10 +81,18 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     .where({ correction_id: correctionId })
     .orderBy('id')
     .select<{ id: string }[]>('id')
+  const masked = await maskedFields(db)
+  const hidden = { found: null, now: null, target: null, masked: true }
   return {
     ...headShown(row),
-    items: await readItems(db, correctionId),
-    trial: row.trial,
+    items: (await readItems(db, correctionId)).map((item) => ({
+      ...item,
+      ...(masked.has(item.fieldId) ? hidden : { masked: false }),
+    })),
+    trial: row.trial && {
+      ...row.trial,
+      effects: row.trial.effects.filter((effect) => !masked.has(effect.fieldId)),
+    },
     savedAs: saves.map((save) => save.id),
   }
 }

@@ -4,12 +4,14 @@ import { quoteIdentifier } from './identifier.ts'
 import { up as foundation } from './migrations/001-foundation.ts'
 import { up as directory } from './migrations/002-directory.ts'
 import { up as runsAndWatching } from './migrations/003-runs-and-watching.ts'
+import { up as settingUp } from './migrations/004-setting-up.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '001-foundation': foundation,
   '002-directory': directory,
   '003-runs-and-watching': runsAndWatching,
+  '004-setting-up': settingUp,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -38,7 +40,7 @@ async function grant(db: Database, role: string): Promise<void> {
     grant usage on schema ledger, spoor to ${name};
     grant select, insert, update, delete on all tables in schema spoor to ${name};
     grant usage on all sequences in schema spoor to ${name};
-    grant select, insert on ledger.save, ledger.change, ledger.set_aside to ${name};
+    grant select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event to ${name};
     grant select, update on ledger.head to ${name};
     grant select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor to ${name};
     grant usage on all sequences in schema ledger to ${name};

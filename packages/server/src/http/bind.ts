@@ -3,7 +3,14 @@ import * as v from 'valibot'
 import { allows, type RouteShape, type Session } from '@spoor/contract'
 import { Problem } from '../errors.ts'
 
-export type SignedIn = NonNullable<Session['person']> & { actorId: number | null }
+export interface SignedIn extends NonNullable<Session['person']> {
+  /** The actor whose saves are this person's own. */
+  actorId: number | null
+  /** Of an auditor: the scope they see at most, as a link's parameters, and the days on which they may. */
+  reach: string | null
+  reachFrom: string | null
+  reachUntil: string | null
+}
 
 type Out<S> = S extends v.GenericSchema ? v.InferOutput<S> : undefined
 type In<S> = S extends v.GenericSchema ? v.InferInput<S> : void
@@ -21,6 +28,8 @@ declare module 'express-session' {
   interface SessionData {
     personId: number
     token: string
+    /** When somebody last did something, epoch milliseconds. */
+    seenMs: number
   }
 }
 

@@ -7,6 +7,7 @@ import { Problem } from '../errors.ts'
 import type { SignedIn } from './bind.ts'
 
 const sessionDays = 7
+const writeSeenEveryMs = 30_000
 
 export function sessions(pool: Pool, secret: string, https: boolean): RequestHandler {
   const Store = connectPg(session)
@@ -26,7 +27,10 @@ export function newToken(): string {
 }
 
 /** Finds who a session belongs to, afresh for each request, so that a person switched off is out at once. */
-export function identify(find: (personId: number) => Promise<SignedIn | null>): RequestHandler {
+export function identify(
+  find: (personId: number) => Promise<SignedIn | null>,
+  idleMs: () => Promise<number>,
+): RequestHandler {
   return (request, _response, next) => {
     const id = request.session.personId
     if (id === undefined) {
@@ -34,8 +38,13 @@ export function identify(find: (personId: number) => Promise<SignedIn | null>): 
       next()
       return
     }
-    find(id).then((person) => {
-      request.person = person
+    Promise.all([find(id), idleMs()]).then(([person, idle]) => {
+      const seenMs = request.session.seenMs ?? 0
+      const nowMs = Date.now()
+      request.person = nowMs - seenMs > idle ? null : person
+      // What a page asks by itself while nobody touches it does not keep a session alive.
+      const byItself = request.path === '/pulse' || request.get('x-spoor-untouched') !== undefined
+      if (request.person && !byItself && nowMs - seenMs > writeSeenEveryMs) request.session.seenMs = nowMs
       next()
     }, next)
   }

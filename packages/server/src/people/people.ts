@@ -1,6 +1,8 @@
 import { hash, verify } from '@node-rs/argon2'
-import { permissionsOf, type Role } from '@spoor/contract'
+import { permissionsOf, type Role, type SpoorPerson } from '@spoor/contract'
+import { parseScope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 
 /** OWASP's least for argon2id: 19 MiB, two passes, one lane. */
@@ -13,6 +15,11 @@ interface PersonRow {
   role: Role
   password_hash: string
   actor_id: number | null
+  reach: string | null
+  reach_from: string | null
+  reach_until: string | null
+  disabled_at: string | null
+  last_seen_at: string | null
 }
 
 export interface NewPerson {
@@ -24,6 +31,16 @@ export interface NewPerson {
   actorName?: string
 }
 
+/** Who somebody is to Spoor, as an administrator says it. */
+export interface PersonSettings {
+  name: string
+  role: Role
+  actorId: number | null
+  reach: string | null
+  reachFrom: string | null
+  reachUntil: string | null
+}
+
 export class People {
   readonly #db: Database
   #decoy: Promise<string> | undefined
@@ -32,7 +49,8 @@ export class People {
   }
 
   async find(id: number): Promise<SignedIn | null> {
-    const row = await this.#table().where({ id }).whereNull('disabled_at').first<PersonRow | undefined>()
+    const row = (await this.#table().where({ id }).whereNull('disabled_at').first(this.#columns())) as
+      PersonRow | undefined
     return row ? signedIn(row) : null
   }
 
@@ -41,10 +59,12 @@ export class People {
     const row = await this.#table()
       .where({ login: login.trim().toLowerCase() })
       .whereNull('disabled_at')
-      .first<PersonRow | undefined>()
+      .first<PersonRow | undefined>(this.#columns() as never)
     this.#decoy ??= hash('no such person', argon)
     const right = await verify(row?.password_hash ?? (await this.#decoy), password)
-    return row && right ? signedIn(row) : null
+    if (!row || !right) return null
+    await this.#table().where({ id: row.id }).update({ last_seen_at: this.#db.fn.now() })
+    return signedIn(row)
   }
 
   async byLogin(login: string): Promise<SignedIn | null> {
@@ -62,6 +82,63 @@ export class People {
       .insert({ login, name: person.name, role: person.role, password_hash: passwordHash, actor_id: actorId })
       .onConflict('login')
       .ignore()
+  }
+
+  async list(): Promise<SpoorPerson[]> {
+    return (await this.#table().orderBy('name').select(this.#columns())).map(shown)
+  }
+
+  /** @throws Problem when the login is taken or something goes against a rule; nothing is changed then. */
+  async create(login: string, password: string, settings: PersonSettings): Promise<SpoorPerson> {
+    this.#demandSound(settings)
+    if (await this.#table().where({ login }).first('id'))
+      throw new Problem('name-taken', `Somebody signs in as “${login}” already. Nobody was added; choose another name.`)
+    const [row] = await this.#table()
+      .insert({ login, password_hash: await hash(password, argon), ...settingsRow(settings) })
+      .returning<{ id: number }[]>('id')
+    return await this.#shown(row!.id)
+  }
+
+  /** Changes what somebody may do. Whoever is switched off is out at once. */
+  async change(
+    id: number,
+    settings: PersonSettings,
+    { password, disabled, by }: { password: string | undefined; disabled: boolean; by: number },
+  ): Promise<SpoorPerson> {
+    this.#demandSound(settings)
+    const before = await this.#table().where({ id }).first<PersonRow | undefined>()
+    if (!before) throw new Problem('not-found', 'There is no such person. Nothing was changed.')
+    if (id === by && (disabled || settings.role !== before.role))
+      throw new Problem('rule-broken', 'Nobody changes their own role or switches themselves off; another administrator can. Nothing was changed.') // prettier-ignore
+    await this.#table()
+      .where({ id })
+      .update({
+        ...settingsRow(settings),
+        disabled_at: disabled ? (before.disabled_at ?? this.#db.fn.now()) : null,
+        ...(password === undefined ? {} : { password_hash: await hash(password, argon) }),
+      })
+    if (password !== undefined || disabled)
+      await this.#db('spoor.session')
+        .whereRaw(`sess ->> 'personId' = ?`, [String(id)])
+        .delete()
+    return await this.#shown(id)
+  }
+
+  #demandSound({ role, reach, reachFrom, reachUntil }: PersonSettings): void {
+    if (role === 'auditor' && reach === null)
+      throw new Problem('rule-broken', 'An auditor needs a scope to see anything. Nothing was changed.')
+    const problems = reach === null ? [] : parseScope(new URLSearchParams(reach)).problems
+    if (problems.length > 0) throw new Problem('bad-scope', 'The auditor’s scope was not understood. Nothing was changed.', { pieces: problems }) // prettier-ignore
+    if (reachFrom !== null && reachUntil !== null && reachFrom > reachUntil)
+      throw new Problem('rule-broken', `The days end (${reachUntil}) before they begin (${reachFrom}). Nothing was changed.`) // prettier-ignore
+  }
+
+  async #shown(id: number): Promise<SpoorPerson> {
+    return shown((await this.#table().where({ id }).first(this.#columns())) as PersonRow)
+  }
+
+  #columns() {
+    return ['*', this.#db.raw('reach_from::text as reach_from'), this.#db.raw('reach_until::text as reach_until')]
   }
 
   async #actor(name: string): Promise<number> {
@@ -85,5 +162,35 @@ function signedIn(row: PersonRow): SignedIn {
     role: row.role,
     permissions: permissionsOf(row.role),
     actorId: row.actor_id,
+    reach: row.reach,
+    reachFrom: row.reach_from,
+    reachUntil: row.reach_until,
+  }
+}
+
+function settingsRow(settings: PersonSettings) {
+  const auditor = settings.role === 'auditor'
+  return {
+    name: settings.name,
+    role: settings.role,
+    actor_id: settings.actorId,
+    reach: auditor ? settings.reach : null,
+    reach_from: auditor ? settings.reachFrom : null,
+    reach_until: auditor ? settings.reachUntil : null,
+  }
+}
+
+function shown(row: PersonRow): SpoorPerson {
+  return {
+    id: row.id,
+    login: row.login,
+    name: row.name,
+    role: row.role,
+    actorId: row.actor_id,
+    reach: row.reach,
+    reachFrom: row.reach_from,
+    reachUntil: row.reach_until,
+    disabledAt: row.disabled_at,
+    lastSeenAt: row.last_seen_at,
   }
 }

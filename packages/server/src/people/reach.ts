@@ -1,12 +1,26 @@
-import type { Scope } from '@spoor/core'
+import { parseScope, type Scope } from '@spoor/core'
 import type { SignedIn } from '../http/bind.ts'
+
+/** A contributor without an actor of their own, or an auditor without a scope, sees nothing: no actor has number 0. */
+const nothing: Scope = { who: { part: 'who', exclude: false, actors: [0], kinds: [] } }
 
 /**
  * What a person may see at most, as a scope that is added to every scope they ask for, counts and suggestions
  * included. Null means everything.
  */
 export function reachOf(person: SignedIn): Scope | null {
-  if (person.role !== 'contributor') return null
-  // A contributor without an actor of their own sees nothing: no actor has the number 0.
-  return { who: { part: 'who', exclude: false, actors: [person.actorId ?? 0], kinds: [] } }
+  if (person.role === 'contributor')
+    return person.actorId === null ? nothing : { who: { part: 'who', exclude: false, actors: [person.actorId], kinds: [] } } // prettier-ignore
+  if (person.role !== 'auditor') return null
+  if (person.reach === null) return nothing
+  const { scope, problems } = parseScope(new URLSearchParams(person.reach))
+  return problems.length > 0 ? nothing : scope
+}
+
+/** Whether today lies in the days on which somebody may see anything, both included. */
+export function mayToday(
+  { reachFrom, reachUntil }: Pick<SignedIn, 'reachFrom' | 'reachUntil'>,
+  today: string,
+): boolean {
+  return (reachFrom === null || reachFrom <= today) && (reachUntil === null || reachUntil >= today)
 }

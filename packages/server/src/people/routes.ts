@@ -1,27 +1,32 @@
-import { Router } from 'express'
+import { Router, type Request } from 'express'
 import { rateLimit, ipKeyGenerator } from 'express-rate-limit'
 import type { Logger } from 'pino'
 import { routes, type Session } from '@spoor/contract'
+import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { newToken } from '../http/session.ts'
+import { recordEvent } from './events.ts'
 import type { People } from './people.ts'
+import { mayToday } from './reach.ts'
+import type { SignInRuleBook } from './sign-in-rules.ts'
 
-const triesPerSpell = 8
 const spellMs = 5 * 60_000
 
 export interface SessionDeps {
+  db: Database
   people: People
+  rules: SignInRuleBook
   log: Logger
 }
 
-export function sessionRouter({ people, log }: SessionDeps): Router {
+export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
   const router = Router()
 
   // Only failures count, per address and login, so that one person's slips do not lock out another.
   const slow = rateLimit({
     windowMs: spellMs,
-    limit: triesPerSpell,
+    limit: async () => (await rules.read()).triesBeforeWait,
     skipSuccessfulRequests: true,
     standardHeaders: true,
     legacyHeaders: false,
@@ -46,22 +51,37 @@ export function sessionRouter({ people, log }: SessionDeps): Router {
     const person = await people.authenticate(body.login, body.password)
     if (!person) {
       log.warn({ address: request.ip }, 'sign-in refused')
+      await recordEvent(db, { ...signInEvent(null, request), outcome: 'refused', words: 'was refused: the name and password did not belong together' }) // prettier-ignore
       throw new Problem('sign-in-refused', 'The name and password do not belong together. Check both and try again.')
+    }
+    if (!mayToday(person, new Date().toISOString().slice(0, 10))) {
+      await recordEvent(db, { ...signInEvent(person.id, request), outcome: 'refused', words: 'was refused: outside the days of their access' }) // prettier-ignore
+      throw new Problem(
+        'not-allowed',
+        `Your access runs from ${person.reachFrom ?? 'the beginning'} until ${person.reachUntil ?? 'further notice'}. An administrator can change the days.`,
+      )
     }
     await new Promise<void>((done, fail) => request.session.regenerate((error) => (error ? fail(error) : done())))
     request.session.personId = person.id
+    request.session.seenMs = Date.now()
+    await recordEvent(db, { ...signInEvent(person.id, request), words: 'signed in' })
     request.session.token = newToken()
     log.info({ personId: person.id }, 'signed in')
     return { person: shown(person), token: request.session.token }
   })
 
-  bind(router, routes.signOut, async ({ request }) => {
+  bind(router, routes.signOut, async ({ request, person }) => {
+    await recordEvent(db, { ...signInEvent(person.id, request), words: 'signed out' })
     await new Promise<void>((done, fail) => request.session.regenerate((error) => (error ? fail(error) : done())))
     request.session.token = newToken()
     return { person: null, token: request.session.token }
   })
 
   return router
+}
+
+function signInEvent(personId: number | null, request: Request) {
+  return { kind: 'sign-in', personId, address: request.ip } as const
 }
 
 function shown({ id, login, name, role, permissions }: SignedIn): NonNullable<Session['person']> {

@@ -15,6 +15,16 @@ export interface DiscoveredColumn {
   plainEquality: boolean
   comment: string | null
   generated: boolean
+  required: boolean
+}
+
+/** A reference of one table to another. */
+export interface DiscoveredForeignKey {
+  columns: string[]
+  toRelationId: number
+  toColumns: string[]
+  /** Whether a row goes when the one it refers to goes. */
+  cascades: boolean
 }
 
 export interface DiscoveredTable {
@@ -25,6 +35,7 @@ export interface DiscoveredTable {
   /** Columns that identify a row, in key order; empty when there is none. */
   keyColumns: string[]
   columns: DiscoveredColumn[]
+  foreignKeys: DiscoveredForeignKey[]
   /** Partitions and inheriting tables below it, at any depth. */
   descendants: { schema: string; table: string }[]
   obstacle: Obstacle | null
@@ -42,6 +53,7 @@ interface TableRow {
   login: string
   key_columns: string[] | null
   descendants: { schema: string; table: string }[]
+  foreign_keys: { columns: string[]; to: number; to_columns: string[]; cascades: boolean }[]
   columns: {
     number: number
     oid: number
@@ -51,6 +63,7 @@ interface TableRow {
     typmod: number
     comment: string | null
     generated: boolean
+    required: boolean
   }[]
 }
 
@@ -79,9 +92,13 @@ select c.oid::int8::int as relation_id, n.nspname as schema_name, c.relname as t
   coalesce((select json_agg(json_build_object(
       'number', a.attnum, 'oid', a.atttypid::int8, 'name', a.attname, 'type', format_type(a.atttypid, a.atttypmod),
       'base', bt.typname, 'typmod', greatest(a.atttypmod, b.typmod),
-      'comment', col_description(c.oid, a.attnum), 'generated', a.attgenerated <> '') order by a.attnum)
+      'comment', col_description(c.oid, a.attnum), 'generated', a.attgenerated <> '', 'required', a.attnotnull) order by a.attnum)
      from pg_attribute a join base_of b on b.oid = a.atttypid join pg_type bt on bt.oid = b.base
     where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped), '[]') as columns,
+  coalesce((select json_agg(json_build_object('to', f.confrelid::int8, 'cascades', f.confdeltype = 'c',
+      'columns', (select json_agg(fa.attname order by k.place) from unnest(f.conkey) with ordinality k(num, place) join pg_attribute fa on fa.attrelid = f.conrelid and fa.attnum = k.num),
+      'to_columns', (select json_agg(fa.attname order by k.place) from unnest(f.confkey) with ordinality k(num, place) join pg_attribute fa on fa.attrelid = f.confrelid and fa.attnum = k.num)) order by f.conname)
+     from pg_constraint f where f.conrelid = c.oid and f.contype = 'f' and f.conparentid = 0), '[]') as foreign_keys,
   coalesce((with recursive below(oid) as (select inhrelid from pg_inherits where inhparent = c.oid union select i.inhrelid from pg_inherits i join below b on i.inhparent = b.oid)
      select json_agg(json_build_object('schema', dn.nspname, 'table', d.relname) order by dn.nspname, d.relname)
        from below join pg_class d on d.oid = below.oid join pg_namespace dn on dn.oid = d.relnamespace where d.relkind in ('r', 'p')), '[]') as descendants
@@ -127,6 +144,13 @@ export async function discover(db: Database): Promise<DiscoveredTable[]> {
       plainEquality: plainTypes.has(column.base) || (column.base === 'numeric' && column.typmod !== -1),
       comment: column.comment,
       generated: column.generated,
+      required: column.required,
+    })),
+    foreignKeys: row.foreign_keys.map((key) => ({
+      columns: key.columns,
+      toRelationId: key.to,
+      toColumns: key.to_columns,
+      cascades: key.cascades,
     })),
     descendants: row.descendants,
     obstacle: obstacleOf(row),

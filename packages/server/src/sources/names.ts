@@ -1,4 +1,4 @@
-import { spoken } from '@spoor/core'
+import { capitalised, spoken } from '@spoor/core'
 import type { DiscoveredTable } from './discover.ts'
 
 export function plural(noun: string): string {
@@ -21,4 +21,48 @@ export function proposeLabel(table: DiscoveredTable): string[] {
   const first = (wanted: readonly string[]) => wanted.flatMap((name) => byName.get(name) ?? []).slice(0, 1)
   const name = first(naming)
   return name.length > 0 ? name : [...table.keyColumns, ...first(helping)]
+}
+
+/** How many tables of one schema must share the first word of their name to stand as a group of their own. */
+const leastGroup = 3
+
+/** Where a table stands on the map: its schema, or in a schema of everything the first word it shares with others. */
+export function proposeArea(table: DiscoveredTable, all: readonly DiscoveredTable[]): string {
+  const stem = (name: string) => spoken(name).split(' ')[0]!
+  if (table.schema !== 'public') return capitalised(spoken(table.schema))
+  const alike = all.filter((one) => one.schema === table.schema && stem(one.table) === stem(table.table))
+  return alike.length >= leastGroup ? capitalised(stem(table.table)) : 'Public'
+}
+
+/** A reference that holds a whole key of the other table, its columns in the order of that key. */
+export interface KeyReference {
+  columns: string[]
+  toRelationId: number
+  cascades: boolean
+  required: boolean
+}
+
+export function keyReferences(table: DiscoveredTable, all: ReadonlyMap<number, DiscoveredTable>): KeyReference[] {
+  return table.foreignKeys.flatMap((reference) => {
+    const to = all.get(reference.toRelationId)
+    if (!to || to.keyColumns.length !== reference.toColumns.length) return []
+    const columns = to.keyColumns.flatMap((name) => reference.columns[reference.toColumns.indexOf(name)] ?? [])
+    if (columns.length !== to.keyColumns.length) return []
+    const required = columns.every((name) => table.columns.find((column) => column.name === name)?.required)
+    return [{ columns, toRelationId: reference.toRelationId, cascades: reference.cascades, required }]
+  })
+}
+
+/**
+ * Whose lines a table holds, as far as its shape says: it cannot be without exactly one other row, goes when that
+ * goes, and nothing refers to it in its turn.
+ */
+export function proposeParent(
+  table: DiscoveredTable,
+  all: ReadonlyMap<number, DiscoveredTable>,
+): KeyReference | undefined {
+  const owners = keyReferences(table, all).filter((one) => one.cascades && one.required && one.toRelationId !== table.relationId) // prettier-ignore
+  if (owners.length !== 1) return undefined
+  const referred = [...all.values()].some((other) => other.foreignKeys.some((key) => key.toRelationId === table.relationId)) // prettier-ignore
+  return referred ? undefined : owners[0]
 }

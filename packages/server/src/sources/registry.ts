@@ -1,9 +1,7 @@
-import { capitalised, spoken } from '@spoor/core'
-import type { Knex } from 'knex'
 import { connect, type Database } from '../database/knex.ts'
 import type { Vault } from '../secret.ts'
 import { discover, type DiscoveredTable } from './discover.ts'
-import { plural, proposeLabel, typeName } from './names.ts'
+import { writeRegister } from './register.ts'
 
 export interface Source {
   id: number
@@ -43,9 +41,8 @@ export class Sources {
         .insert({ source_id: id, login, may_declare: true })
         .onConflict(['source_id', 'login'])
         .merge(['may_declare'])
-    const own = decodeURIComponent(new URL(source.url).username)
     await this.#db('spoor.source_login')
-      .insert({ source_id: id, login: own, may_declare: true, own: true })
+      .insert({ source_id: id, login: loginOf(source.url), may_declare: true, own: true })
       .onConflict(['source_id', 'login'])
       .merge(['may_declare', 'own'])
     await this.#db('spoor.plan_draft').insert({ source_id: id }).onConflict('source_id').ignore()
@@ -78,69 +75,50 @@ export class Sources {
     const tables = await discover(await this.connection(sourceId))
     await this.#db.transaction(async (trx) => {
       await trx('spoor.source').where({ id: sourceId }).forUpdate()
-      await trx('spoor.record_type').where({ source_id: sourceId }).update({ present: false })
-      for (const table of tables) await writeTable(trx, sourceId, table)
+      await writeRegister(trx, sourceId, tables)
+      await trx('spoor.source').where({ id: sourceId }).update({ looked_at: trx.fn.now() })
     })
     return tables
   }
+
+  /** Renames a source, renews its address, and says which logins may declare who acts. */
+  async change(
+    sourceId: number,
+    { name, url, declaringLogins }: { name: string; url?: string | undefined; declaringLogins: readonly string[] },
+  ): Promise<void> {
+    await this.#db.transaction(async (trx) => {
+      await trx('spoor.source')
+        .where({ id: sourceId })
+        .update({ name, ...(url === undefined ? {} : { url_sealed: this.#vault.seal(url) }) })
+      await trx('spoor.source_login').where({ source_id: sourceId, own: false }).delete()
+      for (const login of declaringLogins)
+        await trx('spoor.source_login')
+          .insert({ source_id: sourceId, login, may_declare: true })
+          .onConflict(['source_id', 'login'])
+          .merge(['may_declare'])
+      if (url === undefined) return
+      await trx('spoor.source_login').where({ source_id: sourceId, own: true }).delete()
+      await trx('spoor.source_login')
+        .insert({ source_id: sourceId, login: loginOf(url), may_declare: true, own: true })
+        .onConflict(['source_id', 'login'])
+        .merge(['may_declare', 'own'])
+    })
+    if (url === undefined) return
+    const before = this.#open.get(sourceId)
+    this.#open.delete(sourceId)
+    await before?.destroy()
+  }
+
+  /** The address of a source for the eye: without its password. */
+  async address(sourceId: number): Promise<string> {
+    const row = await this.#db('spoor.source').where({ id: sourceId }).first<{ url_sealed: Buffer }>('url_sealed')
+    const url = new URL(this.#vault.unseal(row.url_sealed))
+    url.password = ''
+    url.search = ''
+    return url.href
+  }
 }
 
-async function writeTable(trx: Knex.Transaction, sourceId: number, table: DiscoveredTable): Promise<void> {
-  const described = {
-    relation_id: table.relationId,
-    schema_name: table.schema,
-    table_name: table.table,
-    comment: table.comment,
-    key_columns: JSON.stringify(table.keyColumns),
-    obstacle: table.obstacle && JSON.stringify(table.obstacle),
-    present: true,
-  }
-  const same = await trx('spoor.record_type')
-    .where({ source_id: sourceId, relation_id: table.relationId })
-    .first<{ id: number } | undefined>('id')
-  // A table made anew under its old name (a restored database) goes on as the same type.
-  const namesake =
-    same ??
-    (await trx('spoor.record_type')
-      .where({ source_id: sourceId, schema_name: table.schema, table_name: table.table, present: false })
-      .first<{ id: number } | undefined>('id'))
-  let typeId = namesake?.id
-  if (typeId !== undefined) await trx('spoor.record_type').where({ id: typeId }).update(described)
-  else {
-    const name = typeName(table.table)
-    const [row] = await trx('spoor.record_type')
-      .insert({
-        ...described,
-        source_id: sourceId,
-        name,
-        plural: plural(name),
-        area: capitalised(spoken(table.schema)),
-        label_columns: JSON.stringify(proposeLabel(table)),
-      })
-      .returning<{ id: number }[]>('id')
-    typeId = row!.id
-  }
-  await writeFields(trx, typeId, table)
-}
-
-async function writeFields(trx: Knex.Transaction, typeId: number, table: DiscoveredTable): Promise<void> {
-  await trx('spoor.field').where({ type_id: typeId }).update({ present: false })
-  if (table.columns.length === 0) return
-  await trx('spoor.field')
-    .insert(
-      table.columns.map((column) => ({
-        type_id: typeId,
-        attribute_number: column.attributeNumber,
-        column_name: column.name,
-        name: spoken(column.name),
-        data_type: column.dataType,
-        base_type: column.baseType,
-        comment: column.comment,
-        part_of_key: table.keyColumns.includes(column.name),
-        generated: column.generated,
-        present: true,
-      })),
-    )
-    .onConflict(['type_id', 'attribute_number'])
-    .merge(['column_name', 'name', 'data_type', 'base_type', 'comment', 'part_of_key', 'generated', 'present'])
+function loginOf(url: string): string {
+  return decodeURIComponent(new URL(url).username)
 }

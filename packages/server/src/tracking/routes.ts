@@ -1,133 +1,178 @@
 import { Router } from 'express'
-import { keepOf } from '@spoor/core'
-import { routes, type Obstacle, type SourceMap, type TrackedType } from '@spoor/contract'
+import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
+import { errorCode, Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'
-import type { Source, Sources } from '../sources/registry.ts'
-import { isUnreachable, unreachable } from '../sources/trouble.ts'
-import { planInForce, previewDraft, putInForce, stageDraft } from './plan-store.ts'
+import { recorded, recordEvent } from '../people/events.ts'
+import { checkSource } from '../sources/check.ts'
+import { describeField, describeType } from '../sources/describe.ts'
+import type { Sources } from '../sources/registry.ts'
+import { isUnreachable } from '../sources/trouble.ts'
+import { sampleActivity } from './activity.ts'
+import { blindSpots, lookForUnseen } from './blind-spots.ts'
+import { previewDraft, refreshed } from './capture-plan.ts'
+import { costDraft } from './cost.ts'
+import { readCoverage } from './coverage.ts'
+import { readInstallation, stopInstallation } from './installation-steps.ts'
+import { sourceMap } from './map.ts'
+import { draftShown, proposeDraft, sendDraftBack, stageDraft } from './plan-store.ts'
+import { prove, readProof } from './proof.ts'
+import { putInForce } from './put-in-force.ts'
+import { refitCapture } from './refit.ts'
+import { rehearseDraft } from './rehearsal.ts'
+import { compareVersions, listVersions, readPlanFile, returnToVersion, writePlanFile } from './versions.ts'
 
 export interface TrackingDeps {
   db: Database
   sources: Sources
+  /** Called when a source was added, so that it is collected from at once. */
+  onSourceAdded(): Promise<void>
 }
 
-export function trackingRouter({ db, sources }: TrackingDeps): Router {
+export function trackingRouter(deps: TrackingDeps): Router {
   const router = Router()
+  bindSources(router, deps)
+  bindDraft(router, deps)
+  bindPlan(router, deps)
+  bindCoverage(router, deps)
+  return router
+}
 
+function bindSources(router: Router, { db, sources, onSourceAdded }: TrackingDeps): void {
   bind(router, routes.readTracking, async () => {
     const list = await sources.list()
     return { sources: await Promise.all(list.map((source) => sourceMap(db, sources, source))) }
   })
 
+  bind(router, routes.checkSource, ({ body }) => checkSource(body.url))
+
+  bind(router, routes.addSource, async ({ body, person }) => {
+    const event = { kind: 'source', personId: person.id, words: `connected the source “${body.name}”` } as const
+    return await recorded(db, event, async () => {
+      if ((await sources.list()).some((source) => source.name === body.name)) throw taken(body.name)
+      const check = await checkSource(body.url)
+      if (!check.usable)
+        throw new Problem(
+          'source-refused',
+          `${check.checks
+            .filter((one) => !one.passed)
+            .slice(0, 3)
+            .map((one) => one.words)
+            .join(' ')} Nothing was kept.`,
+        )
+      const sourceId = await sources.add(body)
+      await sources.refresh(sourceId)
+      await sampleActivity(db, await sources.connection(sourceId), sourceId, { now: true })
+      await onSourceAdded()
+      return { sourceId }
+    })
+  })
+
+  bind(router, routes.changeSource, async ({ params, body, person }) => {
+    const { sourceId } = params
+    const event = { kind: 'source', personId: person.id, sourceId, words: `changed the source “${body.name}”` } as const
+    return await recorded(db, event, async () => {
+      const list = await sources.list()
+      if (!list.some((source) => source.id === sourceId)) throw new Problem('not-found', 'There is no such source.')
+      if (list.some((source) => source.name === body.name && source.id !== sourceId)) throw taken(body.name)
+      await sources.change(sourceId, body)
+      return { sourceId }
+    })
+  })
+
+  bind(router, routes.lookAtSource, async ({ params }) => {
+    const tables = await refreshed(sources, params.sourceId)
+    const source = await sources.connection(params.sourceId)
+    await sampleActivity(db, source, params.sourceId, { now: true })
+    await lookForUnseen(db, source, params.sourceId)
+    return { tables: tables.length }
+  })
+
+  bind(router, routes.describeType, async ({ params, body, person }) => {
+    const sourceId = await describeType(db, params.typeId, body)
+    await recordEvent(db, { kind: 'source', personId: person.id, sourceId, words: `described the record type ${body.name}` }) // prettier-ignore
+    // Labels and parents are captured with the saves; when the source is away the collector fits them later.
+    await refitCapture(db, sources, sourceId).catch((error: unknown) => {
+      if (!isUnreachable(error) && errorCode(error) === undefined && !(error instanceof Problem)) throw error
+    })
+    return { typeId: params.typeId }
+  })
+
+  bind(router, routes.describeField, async ({ params, body, person }) => {
+    const sourceId = await describeField(db, params.fieldId, body)
+    await recordEvent(db, { kind: 'source', personId: person.id, sourceId, words: `described the field ${body.name}` })
+    return { fieldId: params.fieldId }
+  })
+}
+
+function taken(name: string): Problem {
+  return new Problem('name-taken', `There is a source “${name}” already. Nothing was changed; choose another name.`)
+}
+
+function bindDraft(router: Router, { db, sources }: TrackingDeps): void {
   bind(router, routes.stageEdits, async ({ params, body, person }) => {
-    await stageDraft(db, params.sourceId, body.revision, body.edits, person.id)
+    await stageDraft(db, params.sourceId, body.revision, body.edits, person.id, body.lockWords)
     return await draftShown(db, params.sourceId)
   })
 
   bind(router, routes.previewDraft, async ({ params }) => ({ sql: await previewDraft(db, sources, params.sourceId) }))
-
-  bind(router, routes.putInForce, async ({ params, body, person }) => ({
-    planVersion: await putInForce(db, sources, params.sourceId, body.revision, body.reason, person.id),
+  bind(router, routes.costDraft, ({ params }) => costDraft(db, params.sourceId))
+  bind(router, routes.rehearseDraft, async ({ params }) => ({
+    types: await rehearseDraft(db, sources, params.sourceId),
   }))
 
-  return router
+  bind(router, routes.proposeDraft, async ({ params, body, person }) => {
+    const event = { kind: 'tracking', personId: person.id, sourceId: params.sourceId, words: 'proposed a draft of the tracking plan' } as const // prettier-ignore
+    await recorded(db, event, () => proposeDraft(db, params.sourceId, body.revision, body.reason, person.id))
+    return await draftShown(db, params.sourceId)
+  })
+
+  bind(router, routes.sendDraftBack, async ({ params, body, person }) => {
+    const event = { kind: 'tracking', personId: person.id, sourceId: params.sourceId, words: 'sent a draft of the tracking plan back' } as const // prettier-ignore
+    await recorded(db, event, () => sendDraftBack(db, params.sourceId, body.revision, body.why, person.id))
+    return await draftShown(db, params.sourceId)
+  })
 }
 
-async function draftShown(db: Database, sourceId: number): Promise<SourceMap['draft']> {
-  const row = await db('spoor.plan_draft as d')
-    .leftJoin('spoor.person as p', 'p.id', 'd.edited_by')
-    .where('d.source_id', sourceId)
-    .first<SourceMap['draft']>('d.revision', 'd.edits', 'p.name as by', 'd.edited_at as at')
-  return row
-}
+function bindPlan(router: Router, { db, sources }: TrackingDeps): void {
+  bind(router, routes.putInForce, async ({ params, body, person }) => {
+    const event = { kind: 'tracking', personId: person.id, sourceId: params.sourceId } as const
+    try {
+      const planVersion = await putInForce(db, sources, params.sourceId, body.revision, body.reason, person)
+      await recordEvent(db, { ...event, words: `put plan ${planVersion} in force` })
+      return { planVersion }
+    } catch (error) {
+      await recordEvent(db, { ...event, outcome: 'refused', words: 'tried to put a plan in force' })
+      throw error
+    }
+  })
+  bind(router, routes.readInstallation, ({ params }) => readInstallation(db, params.sourceId))
+  bind(router, routes.stopInstallation, ({ params }) => stopInstallation(db, params.sourceId))
 
-async function sourceMap(db: Database, sources: Sources, source: Source): Promise<SourceMap> {
-  let obstacle: Obstacle | null = null
-  try {
-    await sources.refresh(source.id)
-  } catch (error) {
-    if (!isUnreachable(error)) throw error
-    obstacle = unreachable(error)
-  }
-  const inForce = await planInForce(db, source.id)
-  return {
-    id: source.id,
-    name: source.name,
-    obstacle,
-    planVersion: inForce.version,
-    inForceSince: inForce.since,
-    types: await trackedTypes(db, source.id, (typeId, fieldId) => keepOf(inForce.plan, typeId, fieldId)),
-    draft: await draftShown(db, source.id),
-  }
-}
-
-interface TypeRow {
-  id: number
-  name: string
-  plural: string
-  area: string
-  schema_name: string
-  table_name: string
-  comment: string | null
-  obstacle: Obstacle | null
-}
-
-interface FieldRow {
-  id: number
-  type_id: number
-  name: string
-  column_name: string
-  data_type: string
-  comment: string | null
-  part_of_key: boolean
-  tracked_since: string | null
-}
-
-async function trackedTypes(
-  db: Database,
-  sourceId: number,
-  keep: (typeId: number, fieldId: number) => ReturnType<typeof keepOf>,
-): Promise<TrackedType[]> {
-  const types = await db('spoor.record_type')
-    .where({ source_id: sourceId, present: true })
-    .orderBy(['area', 'table_name'])
-    .select<TypeRow[]>('*')
-  const fields = await db('spoor.field as f')
-    .join('spoor.record_type as t', 't.id', 'f.type_id')
-    .leftJoin('spoor.coverage as c', (on) => on.on('c.field_id', 'f.id').andOnNull('c.to_at'))
-    .where({ 't.source_id': sourceId, 't.present': true, 'f.present': true })
-    .orderBy('f.attribute_number')
-    .select<FieldRow[]>('f.*', 'c.from_at as tracked_since')
-  const byType = groupByType(fields)
-  return types.map((type) => ({
-    id: type.id,
-    name: type.name,
-    plural: type.plural,
-    area: type.area,
-    schema: type.schema_name,
-    table: type.table_name,
-    comment: type.comment,
-    obstacle: type.obstacle,
-    fields: (byType.get(type.id) ?? []).map((field) => ({
-      id: field.id,
-      name: field.name,
-      column: field.column_name,
-      dataType: field.data_type,
-      comment: field.comment,
-      partOfKey: field.part_of_key,
-      keep: keep(type.id, field.id),
-      trackedSince: field.tracked_since,
-    })),
+  bind(router, routes.listVersions, async ({ params }) => ({ versions: await listVersions(db, params.sourceId) }))
+  bind(router, routes.compareVersions, async ({ params, query }) => ({
+    lines: await compareVersions(db, params.sourceId, query.from, query.to),
   }))
+  bind(router, routes.returnToVersion, ({ params }) => returnToVersion(db, params.sourceId, params.version))
+  bind(router, routes.writePlanFile, async ({ params, query, response }) => {
+    const file = await writePlanFile(db, params.sourceId, query.version)
+    response
+      .attachment('spoor-plan.json')
+      .type('application/json')
+      .send(`${JSON.stringify(file, null, 2)}\n`)
+  })
+  bind(router, routes.readPlanFile, ({ params, body }) => readPlanFile(db, params.sourceId, body.file))
 }
 
-function groupByType(fields: readonly FieldRow[]): Map<number, FieldRow[]> {
-  const groups = new Map<number, FieldRow[]>()
-  for (const field of fields) {
-    const group = groups.get(field.type_id)
-    if (group) group.push(field)
-    else groups.set(field.type_id, [field])
-  }
-  return groups
+function bindCoverage(router: Router, { db, sources }: TrackingDeps): void {
+  bind(router, routes.readCoverage, ({ params }) => readCoverage(db, params.typeId))
+  bind(router, routes.readBlindSpots, async ({ params }) => ({ spots: await blindSpots(db, params.sourceId) }))
+  bind(router, routes.proveRecording, async ({ params, person }) => {
+    const { sourceId } = params
+    const proof = await prove(db, sources, sourceId, person.id)
+    const words = `proved the recording: ${proof.recorded} recorded, ${proof.missed} missed, ${proof.untried} not tried`
+    await recordEvent(db, { kind: 'tracking', personId: person.id, sourceId, words })
+    return proof
+  })
+  bind(router, routes.readProof, ({ params }) => readProof(db, params.proofId))
 }

@@ -23,6 +23,12 @@ export class CallProblem extends Error {
 let token = ''
 let signedOut: () => void = () => undefined
 
+let touchedMs = Date.now()
+for (const kind of ['pointerdown', 'keydown', 'wheel'])
+  window.addEventListener(kind, () => (touchedMs = Date.now()), { passive: true, capture: true })
+/** After so long without a touch, what a page asks by itself does not keep the session alive. */
+const untouchedAfterMs = 60_000
+
 export function setToken(value: string): void {
   token = value
 }
@@ -58,7 +64,10 @@ const unreachable: ProblemBody = {
 export async function call<R extends RouteShape>(shape: R, input: CallInput<R> = {}): Promise<Answer<R['response']>> {
   const init: RequestInit = {
     method: shape.method,
-    headers: { accept: 'application/json' },
+    headers: {
+      accept: 'application/json',
+      ...(Date.now() - touchedMs > untouchedAfterMs ? { 'x-spoor-untouched': '1' } : {}),
+    },
     ...(input.signal ? { signal: input.signal } : {}),
   }
   if (shape.method !== 'GET') {

@@ -3,7 +3,7 @@ import Button from 'ant-design-vue/es/button'
 import { useQuery } from '@tanstack/vue-query'
 import { useEventListener } from '@vueuse/core'
 import { routes } from '@spoor/contract'
-import { counted, dateText, difference, runWords } from '@spoor/core'
+import { counted, dateText, runWords } from '@spoor/core'
 import { computed, toRef } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
@@ -13,8 +13,7 @@ import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { fullTime, shortTime } from '../value/time.ts'
-import ValueText from '../value/ValueText.vue'
-import { differenceWords } from '../value/words.ts'
+import FieldChange from './FieldChange.vue'
 
 /** One save with everything known of it: read like a page, beside the list. */
 export interface Props {
@@ -48,6 +47,21 @@ function afterwardsWords(fieldId: number): string {
   return `${times} ${shortTime(latestChange.at)} by ${latestChange.actorName}${latestChange.backToBefore ? ', back to what it was before' : ''}.`
 }
 
+/** Fields that changed in this save and follow from no other that did, each with those that follow from it. */
+const changed = computed(() => new Set(save.value?.changes.map((change) => change.fieldId)))
+const causeOf = (fieldId: number) => props.names.plan(fieldId).derivedFrom.find((id) => changed.value.has(id))
+const causes = computed(() => (save.value?.changes ?? []).filter((change) => causeOf(change.fieldId) === undefined))
+function rootOf(fieldId: number): number {
+  const cause = causeOf(fieldId)
+  return cause === undefined ? fieldId : rootOf(cause)
+}
+const effectsOf = (fieldId: number) =>
+  (save.value?.changes ?? []).filter((one) => one.fieldId !== fieldId && rootOf(one.fieldId) === fieldId)
+const reasonRule = computed(() => {
+  const rules = (save.value?.changes ?? []).map((change) => props.names.plan(change.fieldId).reason)
+  return rules.includes('required') ? 'required' : rules.includes('asked') ? 'asked' : 'never'
+})
+
 const context = computed(() => {
   const d = detail.value
   if (!d) return []
@@ -55,7 +69,7 @@ const context = computed(() => {
     ['came in by', [d.save.channel, d.applicationName, d.clientAddress].filter(Boolean).join(', ')],
     ['login', `${d.dbLogin} (${d.mayDeclare ? 'may declare who acts' : 'may not declare who acts'})`],
     ['on behalf of', d.save.onBehalfOf],
-    ['reason', d.save.reason === null ? 'none given' : `“${d.save.reason}”`],
+    ['reason', d.save.reason === null ? `none given${reasonRule.value === 'never' ? '' : `, though it is ${reasonRule.value}`}` : `“${d.save.reason}”`], // prettier-ignore
     [
       'transaction',
       d.savesInTransaction === 1 ? 'on its own' : `one of ${counted(d.savesInTransaction, 'save')} made together`,
@@ -105,13 +119,24 @@ useEventListener('keydown', (event) => {
         <bdi>{{ save.label }}</bdi>
       </h2>
       <p>
-        <ActorGlyph :kind="save.actor.kind" /> {{ save.actor.name
-        }}<span v-if="save.actor.unit" class="quiet">
+        <ActorGlyph :kind="save.actor.kind" /> {{ save.actor.knownAs ?? save.actor.name
+        }}<span v-if="save.actor.knownAs" class="quiet"> (then {{ save.actor.name }})</span
+        ><span v-if="detail.nameThen" class="quiet"> (then {{ detail.nameThen }})</span
+        ><span v-if="save.actor.unit" class="quiet">
           ({{ save.actor.unit }}{{ save.actor.leftOn ? `, left ${dateText(save.actor.leftOn)}` : '' }})</span
-        ><span v-else-if="save.actor.kind !== 'unknown' && save.channel !== 'correction'" class="attention">
+        ><span
+          v-else-if="save.actor.kind !== 'unknown' && !save.actor.knownAs && save.channel !== 'correction'"
+          class="attention"
+        >
           (not in the directory)</span
         ><span v-if="save.actor.claimed" class="attention"> (claimed by an untrusted login)</span>,
         {{ fullTime(save.at) }}
+      </p>
+      <p v-if="save.parent" class="quiet">
+        of {{ names.typeTitle(save.parent.typeId).toLowerCase() }}
+        <RouterLink :to="{ path: '/changes', query: { record: `t${save.parent.typeId}:${save.parent.key}` } }"
+          ><bdi>{{ save.parent.label }}</bdi></RouterLink
+        >
       </p>
       <p v-if="save.correctionId">
         This carried out
@@ -123,13 +148,8 @@ useEventListener('keydown', (event) => {
       <p v-if="save.action === 'create'" class="pad"><b>The record was created</b> with these values.</p>
       <p v-if="save.action === 'delete'" class="pad"><b>The record was deleted</b>; these were its last values.</p>
       <p v-if="save.changes.length === 0" class="pad quiet">None of the tracked fields had a value.</p>
-      <div v-for="change in save.changes" :key="change.fieldId" class="field">
-        <div class="line name">
-          <span class="quiet">{{ names.fieldName(change.fieldId) }}</span>
-          <span class="space" />
-          <span class="quiet difference">{{
-            differenceWords(difference(change.before, change.after, names.baseType(change.fieldId)))
-          }}</span>
+      <div v-for="change in causes" :key="change.fieldId" class="field">
+        <FieldChange :change="change" :detail="detail" :names="names">
           <button
             v-if="mayRevert && save.changes.length > 1"
             class="plain step"
@@ -138,21 +158,7 @@ useEventListener('keydown', (event) => {
           >
             Rehearse this one
           </button>
-        </div>
-        <ValueText
-          v-if="save.action !== 'create'"
-          :value="change.before"
-          :base-type="names.baseType(change.fieldId)"
-          side="before"
-          whole
-        />
-        <ValueText
-          v-if="save.action !== 'delete'"
-          :value="change.after"
-          :base-type="names.baseType(change.fieldId)"
-          side="after"
-          whole
-        />
+        </FieldChange>
         <p v-if="change.revertedBy" class="after">
           Set back by
           <RouterLink :to="`/corrections/${change.revertedBy}`">correction {{ change.revertedBy }}</RouterLink
@@ -166,6 +172,23 @@ useEventListener('keydown', (event) => {
         <p v-if="detail.trackedSince[change.fieldId]" class="after quiet">
           Tracked since {{ shortTime(detail.trackedSince[change.fieldId]!) }}.
         </p>
+        <details v-if="effectsOf(change.fieldId).length > 0" class="effects">
+          <summary>
+            Followed from it:
+            {{
+              effectsOf(change.fieldId)
+                .map((one) => names.fieldName(one.fieldId))
+                .join(', ')
+            }}
+          </summary>
+          <FieldChange
+            v-for="effect in effectsOf(change.fieldId)"
+            :key="effect.fieldId"
+            :change="effect"
+            :detail="detail"
+            :names="names"
+          />
+        </details>
       </div>
       <dl>
         <template v-for="[name, value] in context" :key="name">
@@ -224,8 +247,15 @@ h2 {
   padding: 7px 18px;
   border-bottom: 1px solid var(--line-soft);
 }
-.difference {
-  text-align: right;
+.effects {
+  margin: 4px 0 0 14px;
+  padding-left: 10px;
+  border-left: 2px solid var(--line);
+}
+summary {
+  cursor: pointer;
+  font-size: 12.5px;
+  color: var(--soft);
 }
 .after {
   font-size: 12.5px;

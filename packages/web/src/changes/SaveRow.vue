@@ -17,11 +17,17 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ open: []; pick: [] }>()
 const shown = computed(() => props.save.changes.filter((change) => change.inScope))
+const shownIds = computed(() => shown.value.map((change) => change.fieldId))
+/** What follows from another change of the same save is counted and not spelt out. */
+const spelt = computed(() => shown.value.filter((change) => !props.names.plan(change.fieldId).derivedFrom.some((id) => shownIds.value.includes(id)))) // prettier-ignore
+const followed = computed(() => shown.value.length - spelt.value.length)
 const others = computed(() => props.save.changes.length - shown.value.length)
 const who = computed(() =>
-  props.save.actor.kind === 'delegate' && props.save.onBehalfOf
-    ? `${props.save.actor.name} for ${props.save.onBehalfOf}`
-    : props.save.actor.name,
+  props.save.actor.knownAs
+    ? `${props.save.actor.knownAs} (${props.save.actor.name})`
+    : props.save.actor.kind === 'delegate' && props.save.onBehalfOf
+      ? `${props.save.actor.name} for ${props.save.onBehalfOf}`
+      : props.save.actor.name,
 )
 </script>
 
@@ -41,12 +47,17 @@ const who = computed(() =>
     <span v-if="columns.includes('who')" class="who" role="gridcell" :title="who"
       ><ActorGlyph :kind="save.actor.kind" />{{ who }}<i v-if="save.actor.claimed" class="attention"> claimed</i></span
     >
-    <span class="record" role="gridcell" :title="save.label">
-      <span class="type">{{ names.typeTitle(save.typeId) }}</span> <bdi>{{ save.label }}</bdi>
+    <span class="record" role="gridcell" :title="save.parent ? `${save.label}, of ${save.parent.label}` : save.label">
+      <span class="type">{{ names.typeTitle(save.typeId) }}</span> <bdi>{{ save.label }}</bdi><span
+        v-if="save.parent"
+        class="type"
+      >
+        of <bdi>{{ save.parent.label }}</bdi></span
+      >
     </span>
     <span class="values" role="gridcell">
       <b v-if="save.action === 'create'">created </b><b v-if="save.action === 'delete'">deleted </b>
-      <span v-for="change in shown" :key="change.fieldId" class="change">
+      <span v-for="change in spelt" :key="change.fieldId" class="change">
         <span class="field">{{ names.fieldName(change.fieldId) }}</span>
         <ValueText
           v-if="save.action !== 'create'"
@@ -54,6 +65,7 @@ const who = computed(() =>
           :base-type="names.baseType(change.fieldId)"
           side="before"
           :cut="change.beforeCut"
+          :masked="change.masked"
         />
         <ValueText
           v-if="save.action !== 'delete'"
@@ -61,9 +73,11 @@ const who = computed(() =>
           :base-type="names.baseType(change.fieldId)"
           side="after"
           :cut="change.afterCut"
+          :masked="change.masked"
         />
         <i v-if="change.revertedBy" class="quiet">set back</i>
       </span>
+      <span v-if="followed > 0" class="quiet follow">{{ followed }} followed</span>
       <span v-if="others > 0" class="quiet">and {{ others }} more</span>
     </span>
     <span v-if="columns.includes('channel')" class="quiet" role="gridcell" :title="save.channel">{{
@@ -115,6 +129,9 @@ input {
 .field {
   color: var(--soft);
   margin-right: 7px;
+}
+.follow {
+  margin-right: 12px;
 }
 .change :deep(.value) {
   margin-right: 9px;

@@ -148,17 +148,34 @@ function stateWords(item: CorrectionItem): string {
                   >{{ names.fieldName(item.fieldId) }}</RouterLink
                 >
               </td>
-              <td><ValueText :value="item.found" :base-type="names.baseType(item.fieldId)" side="before" whole /></td>
+              <td>
+                <ValueText
+                  :value="item.found"
+                  :masked="item.masked"
+                  :base-type="names.baseType(item.fieldId)"
+                  side="before"
+                  whole
+                />
+              </td>
               <td>
                 <ValueText
                   v-if="item.state !== 'blocked'"
                   :value="item.now"
+                  :masked="item.masked"
                   :base-type="names.baseType(item.fieldId)"
                   side="before"
                   whole
                 /><span v-else class="quiet">not to be had</span>
               </td>
-              <td><ValueText :value="item.target" :base-type="names.baseType(item.fieldId)" side="after" whole /></td>
+              <td>
+                <ValueText
+                  :value="item.target"
+                  :masked="item.masked"
+                  :base-type="names.baseType(item.fieldId)"
+                  side="after"
+                  whole
+                />
+              </td>
               <td :class="{ attention: item.state === 'changed-since' || item.state === 'blocked' }">
                 {{ stateWords(item) }}<template v-if="item.why">: {{ item.why }}</template>
               </td>

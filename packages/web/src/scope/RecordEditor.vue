@@ -16,7 +16,7 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ put: [part: RecordPart] }>()
 
-const part = computed<RecordPart>(() => props.part ?? { part: 'record', exclude: false, records: [] })
+const part = computed<RecordPart>(() => props.part ?? { part: 'record', exclude: false, lines: true, records: [] })
 const words = ref('')
 const settled = refDebounced(words, 200)
 const { data, isFetching } = useQuery({
@@ -45,6 +45,13 @@ function toggle({ typeId, key }: RecordRef) {
     size="small"
     autofocus
   />
+  <Checkbox
+    class="lines"
+    :checked="part.lines"
+    :disabled="part.records.length === 0"
+    @change="emit('put', { ...part, lines: !part.lines })"
+    >with their lines</Checkbox
+  >
   <ul>
     <li v-for="record in part.records" :key="`${record.typeId}${record.key}`">
       <Checkbox checked @change="toggle(record)">{{
@@ -66,6 +73,9 @@ function toggle({ typeId, key }: RecordRef) {
 </template>
 
 <style scoped>
+.lines {
+  margin-top: 8px;
+}
 ul {
   max-height: 260px;
   overflow: auto;

@@ -12,9 +12,12 @@ export interface NamedVocabulary extends ScopeNames {
   typeTitle(id: number): string
   fieldName(id: number): string
   baseType(fieldId: number): string
+  /** What else the plan says of a field. */
+  plan(fieldId: number): Pick<Vocabulary['fields'][number], 'masked' | 'sensitive' | 'reason' | 'derivedFrom'>
 }
 
 const refreshMs = 15_000
+const nothingSaid = { masked: false, sensitive: false, reason: 'never', derivedFrom: [] as number[] } as const
 
 /** Names for scopes and rows; what is not known yet is named by its number. */
 export function useVocabulary(recordLabels: Ref<Record<string, string>>): ComputedRef<NamedVocabulary> {
@@ -42,6 +45,7 @@ export function useVocabulary(recordLabels: Ref<Record<string, string>>): Comput
       },
       typeTitle: (id: number) => capitalised(typeById.get(id)?.name ?? `record type ${id}`),
       fieldName: (id: number) => fieldById.get(id)?.name ?? `field ${id}`,
+      plan: (fieldId: number) => fieldById.get(fieldId) ?? nothingSaid,
       baseType: (fieldId: number) => fieldById.get(fieldId)?.baseType ?? 'text',
     }
   })

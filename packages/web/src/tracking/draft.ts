@@ -2,18 +2,23 @@ import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import {
   routes,
   type Draft,
+  type Installation,
   type ProblemBody,
   type SourceMap,
   type TrackedField,
   type TrackedType,
 } from '@spoor/contract'
-import { isFieldEdit, type KeepOrOff } from '@spoor/core'
+import { isFieldEdit, isPlanRuleEdit, type FieldEdit, type KeepOrOff } from '@spoor/core'
+import { useLocalStorage } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 
-type Edit = Draft['edits'][number]
+export type Edit = Draft['edits'][number]
+/** What is wished of some fields; the rest stays as it is. */
+export type FieldWish = Omit<FieldEdit, 'typeId' | 'fieldId'>
 
 const key = ['tracking']
+const lookAtProgressMs = 300
 
 /** The sources with their fields, and the draft of each, staged on the server edit by edit. */
 export function useTracking() {
@@ -21,6 +26,8 @@ export function useTracking() {
   const { data, error, isPending, refetch } = useQuery({ queryKey: key, queryFn: () => call(routes.readTracking) })
   const problem = ref<ProblemBody | null>(null)
   const busy = ref(false)
+  const progress = ref<Installation | null>(null)
+  const chosen = useLocalStorage<number>('spoor.tracking.source', 0)
   let queue = Promise.resolve()
 
   function setDraft(sourceId: number, draft: Draft): void {
@@ -31,21 +38,19 @@ export function useTracking() {
     )
   }
 
+  const cached = (sourceId: number) =>
+    cache.getQueryData<{ sources: SourceMap[] }>(key)?.sources.find((one) => one.id === sourceId)
+
   /** Shows the edit at once and stages it; edits follow one another, each on the revision of the one before. */
-  function stage(sourceId: number, change: (source: SourceMap) => Edit[]): void {
+  function stage(sourceId: number, change: (source: SourceMap) => Edit[], lockWords: string[] = []): void {
     queue = queue.then(async () => {
-      const source = cache.getQueryData<{ sources: SourceMap[] }>(key)?.sources.find((one) => one.id === sourceId)
+      const source = cached(sourceId)
       if (!source) return
       const edits = change(source)
       setDraft(sourceId, { ...source.draft, edits })
       try {
-        setDraft(
-          sourceId,
-          await call(routes.stageEdits, {
-            params: { sourceId: String(sourceId) },
-            body: { revision: source.draft.revision, edits },
-          }),
-        )
+        const body = { revision: source.draft.revision, edits, lockWords }
+        setDraft(sourceId, await call(routes.stageEdits, { params: { sourceId: String(sourceId) }, body }))
         problem.value = null
       } catch (caught) {
         problem.value = problemOf(caught)
@@ -54,53 +59,126 @@ export function useTracking() {
     })
   }
 
-  async function putInForce(source: SourceMap, reason: string): Promise<boolean> {
+  /** Waits for what is being staged, then does something with the draft's revision as it is. */
+  async function act(source: SourceMap, work: (revision: number) => Promise<unknown>): Promise<boolean> {
     await queue
-    const revision =
-      cache.getQueryData<{ sources: SourceMap[] }>(key)?.sources.find((one) => one.id === source.id)?.draft.revision ??
-      source.draft.revision
     busy.value = true
     try {
-      await call(routes.putInForce, { params: { sourceId: String(source.id) }, body: { revision, reason } })
+      await work(cached(source.id)?.draft.revision ?? source.draft.revision)
       problem.value = null
-      await Promise.all([refetch(), cache.invalidateQueries({ queryKey: ['vocabulary'] })])
       return true
     } catch (caught) {
       problem.value = problemOf(caught)
-      await refetch()
       return false
     } finally {
       busy.value = false
+      progress.value = null
+      await Promise.all([refetch(), cache.invalidateQueries({ queryKey: ['vocabulary'] })])
+    }
+  }
+
+  const paramsOf = (source: SourceMap) => ({ sourceId: String(source.id) })
+
+  async function putInForce(source: SourceMap, reason: string): Promise<boolean> {
+    const params = paramsOf(source)
+    const timer = setInterval(() => {
+      call(routes.readInstallation, { params }).then(
+        (now) => busy.value && (progress.value = now),
+        () => undefined, // The act itself says what is wrong.
+      )
+    }, lookAtProgressMs)
+    try {
+      return await act(source, (revision) => call(routes.putInForce, { params, body: { revision, reason } }))
+    } finally {
+      clearInterval(timer)
     }
   }
 
   return {
     sources: computed(() => data.value?.sources ?? []),
+    source: computed(() => data.value?.sources.find((one) => one.id === chosen.value) ?? data.value?.sources[0]),
+    choose: (sourceId: number) => (chosen.value = sourceId),
     error,
     isPending,
     refetch,
     problem,
     busy,
+    progress,
+    /** Takes the shown problem away. */
+    forget: () => (problem.value = null),
     stage,
     putInForce,
+    propose: (source: SourceMap, reason: string) =>
+      act(source, (revision) => call(routes.proposeDraft, { params: paramsOf(source), body: { revision, reason } })),
+    sendBack: (source: SourceMap, why: string) =>
+      act(source, (revision) => call(routes.sendDraftBack, { params: paramsOf(source), body: { revision, why } })),
+    stop: (source: SourceMap) => call(routes.stopInstallation, { params: paramsOf(source) }),
   }
 }
 
-/** How a field is kept once the draft is in force. */
-export function stagedKeep(source: SourceMap, field: TrackedField): KeepOrOff {
-  return source.draft.edits.filter(isFieldEdit).find((edit) => edit.fieldId === field.id)?.keep ?? field.keep
+/** A field as it will be once the draft is in force. */
+export function stagedField(source: SourceMap, field: TrackedField): TrackedField {
+  const edit = source.draft.edits.filter(isFieldEdit).find((one) => one.fieldId === field.id)
+  if (!edit) return field
+  const keep: KeepOrOff = edit.keep ?? field.keep
+  if (keep === 'off')
+    return { ...field, keep, masked: false, sensitive: false, reason: 'never', derivedFrom: [], lock: null }
+  return {
+    ...field,
+    keep,
+    masked: edit.masked ?? field.masked,
+    sensitive: edit.sensitive ?? field.sensitive,
+    reason: edit.reason ?? field.reason,
+    derivedFrom: [...(edit.derivedFrom ?? field.derivedFrom)],
+    lock: edit.lock === undefined ? field.lock : edit.lock,
+  }
 }
 
-/** The draft's edits with these fields set. */
-export function withKeep(
-  source: SourceMap,
-  type: TrackedType,
+export function isStaged(source: SourceMap, field: TrackedField): boolean {
+  return source.draft.edits.filter(isFieldEdit).some((edit) => edit.fieldId === field.id)
+}
+
+/** Field edits by field, so that thousands of tiles need not search for theirs. */
+export function stagedIds(source: SourceMap): ReadonlySet<number> {
+  return new Set(source.draft.edits.filter(isFieldEdit).map((edit) => edit.fieldId))
+}
+
+/** The draft's edits with a wish added for some fields of one type. */
+export function withWish(
+  edits: readonly Edit[],
+  typeId: number,
   fields: readonly TrackedField[],
-  keep: KeepOrOff,
+  wish: FieldWish,
 ): Edit[] {
   const ids = new Set(fields.map((field) => field.id))
-  return [
-    ...source.draft.edits.filter((edit) => !isFieldEdit(edit) || !ids.has(edit.fieldId)),
-    ...fields.filter((field) => field.keep !== keep).map((field) => ({ typeId: type.id, fieldId: field.id, keep })),
-  ]
+  const before = new Map(edits.filter(isFieldEdit).map((edit) => [edit.fieldId, edit]))
+  const wished = fields.map((field): Edit => {
+    if (wish.keep === 'off') return { typeId, fieldId: field.id, keep: 'off' }
+    return { ...(before.get(field.id) as object | undefined), typeId, fieldId: field.id, ...wish } as Edit
+  })
+  return [...edits.filter((edit) => !isFieldEdit(edit) || !ids.has(edit.fieldId)), ...wished]
+}
+
+/** The rules of a type as the draft has them. */
+export function stagedRules(source: SourceMap, type: TrackedType): Pick<TrackedType, 'reason' | 'newColumns'> {
+  const edit = source.draft.edits.find((one) => !isFieldEdit(one) && !isPlanRuleEdit(one) && one.typeId === type.id) as
+    Partial<Pick<TrackedType, 'reason' | 'newColumns'>> | undefined
+  return { reason: edit?.reason ?? type.reason, newColumns: edit?.newColumns ?? type.newColumns }
+}
+
+export function withRule(
+  edits: readonly Edit[],
+  typeId: number,
+  rule: Partial<Pick<TrackedType, 'reason' | 'newColumns'>>,
+): Edit[] {
+  const isIt = (edit: Edit) => !isFieldEdit(edit) && !isPlanRuleEdit(edit) && edit.typeId === typeId
+  return [...edits.filter((edit) => !isIt(edit)), { ...edits.find(isIt), typeId, ...rule }]
+}
+
+export function stagedSecondPerson(source: SourceMap): boolean {
+  return source.draft.edits.find(isPlanRuleEdit)?.secondPerson ?? source.secondPerson
+}
+
+export function withSecondPerson(edits: readonly Edit[], secondPerson: boolean): Edit[] {
+  return [...edits.filter((edit) => !isPlanRuleEdit(edit)), { secondPerson }]
 }

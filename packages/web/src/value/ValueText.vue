@@ -10,9 +10,12 @@ export interface Props {
   side: 'before' | 'after'
   cut?: boolean
   whole?: boolean
+  masked?: boolean
 }
 const props = defineProps<Props>()
-const shown = computed(() => shownValue(props.value, props.baseType))
+const shown = computed(() =>
+  props.masked ? { text: '••••••', isWords: false } : shownValue(props.value, props.baseType),
+)
 </script>
 
 <template>

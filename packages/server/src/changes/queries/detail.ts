@@ -2,7 +2,9 @@ import type { Afterwards, SaveDetail } from '@spoor/contract'
 import type { Scope } from '@spoor/core'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../scope-sql.ts'
-import { changesOf, saveShown, type SaveRow } from './saves.ts'
+import { maskedFields } from '../masked.ts'
+import { referencesOf } from './references.ts'
+import { actorColumns, actorJoin, changesOf, saveShown, type SaveRow } from './saves.ts'
 
 /** One save with everything known of it, or null when there is none within the person's reach. */
 export async function saveDetail(
@@ -11,14 +13,9 @@ export async function saveDetail(
   reach: Scope,
   nowMs: number,
 ): Promise<SaveDetail | null> {
-  const query = db('ledger.save as s').join('spoor.actor as a', 'a.id', 's.actor_id').where('s.id', saveId)
+  const query = db('ledger.save as s').joinRaw(actorJoin).where('s.id', saveId)
   whereScope(query, reach, 'save', 's', nowMs)
-  const row = (await query.first(
-    's.*',
-    'a.name as actor_name',
-    'a.unit as actor_unit',
-    db.raw('a.left_on::text as actor_left_on'),
-  )) as SaveRow | undefined
+  const row = (await query.first('s.*', db.raw(actorColumns))) as SaveRow | undefined
   if (!row) return null
   const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
     changesOf(db, [row], null, [{}], nowMs),
@@ -42,6 +39,8 @@ export async function saveDetail(
     run: await runOf(db, row, reach, nowMs),
     trackedSince,
     afterwards,
+    references: await referencesOf(db, row, changes.get(row.id) ?? []),
+    nameThen: await nameThenOf(db, row),
     ...neighbours,
   }
 }
@@ -82,6 +81,7 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
     )
     .where('l.place', 1)
     .select('l.*', 's.action', 'a.name as actor_name', db.raw('mine.before is not distinct from l.after as back'))
+  const masked = await maskedFields(db)
   return rows.map((row) => ({
     fieldId: row.field_id,
     times: Number(row.times),
@@ -89,7 +89,7 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
       saveId: row.save_id,
       at: row.captured_at,
       actorName: row.actor_name,
-      after: row.after,
+      after: masked.has(row.field_id) ? null : row.after,
       action: row.action,
       backToBefore: row.back,
     },
@@ -140,4 +140,27 @@ async function inTransaction(db: Database, save: SaveRow, reach: Scope, nowMs: n
   whereScope(query, reach, 'save', 's', nowMs)
   const [row] = await query.count<{ count: string }[]>('* as count')
   return Number(row?.count ?? 0)
+}
+
+/** The name the actor had when the save was made, when it is another now. */
+async function nameThenOf(db: Database, save: SaveRow): Promise<string | null> {
+  const row = await db('spoor.former_name')
+    .where({ actor_id: save.actor_id })
+    .where('until_at', '>', save.captured_at)
+    .orderBy('until_at')
+    .first<{ name: string } | undefined>('name')
+  return row?.name ?? null
+}
+
+/** The values of one field of a save as they are kept, masked or not; null when it has none within the reach. */
+export async function revealChange(
+  db: Database,
+  saveId: string,
+  fieldId: number,
+  reach: Scope,
+  nowMs: number,
+): Promise<{ before: string | null; after: string | null } | null> {
+  const query = db('ledger.change as c').where({ 'c.save_id': saveId, 'c.field_id': fieldId })
+  whereScope(query, reach, 'change', 'c', nowMs)
+  return (await query.first<{ before: string | null; after: string | null } | undefined>('c.before', 'c.after')) ?? null
 }

@@ -1,6 +1,7 @@
 import { matches, type ActorKind, type Scope } from '@spoor/core'
 import type { Change, Save, SavePage } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
+import { maskedFields } from '../masked.ts'
 import { asksFields, whereScope } from '../scope-sql.ts'
 
 /** Longer values come cut in lists; the opened save has them whole. */
@@ -31,6 +32,10 @@ export interface SaveRow {
   transaction_id: string
   plan_version: number
   run_id: string
+  parent_type_id: number | null
+  parent_key: string | null
+  parent_label: string | null
+  known_as: string | null
 }
 
 export interface PageRequest {
@@ -73,14 +78,20 @@ export async function savePage(
   }
 }
 
+/** What a save's row says of its actor and its parent, and where from; the save is `s`. */
+export const actorColumns =
+  'a.name as actor_name, coalesce(k.unit, a.unit) as actor_unit, coalesce(k.left_on, a.left_on)::text as actor_left_on, k.name as known_as, p.label as parent_label'
+export const actorJoin = `join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
+       left join spoor.record p on p.type_id = s.parent_type_id and p.record_key = s.parent_key`
+
 /** Saves by time and id, newest first. */
 export async function saveRows(db: Database, page: readonly { captured_at: string; id: string }[]): Promise<SaveRow[]> {
   if (page.length === 0) return []
   const { rows } = await db.raw<{ rows: SaveRow[] }>(
-    `select s.*, a.name as actor_name, a.unit as actor_unit, a.left_on::text as actor_left_on
+    `select s.*, ${actorColumns}
        from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
        join ledger.save s on s.captured_at = wanted.captured_at and s.id = wanted.id
-       join spoor.actor a on a.id = s.actor_id
+       ${actorJoin}
       order by s.captured_at desc, s.id desc`,
     [boundArray(page.map((row) => row.captured_at)), boundArray(page.map((row) => row.id))],
   )
@@ -125,6 +136,7 @@ export async function changesOf(
       boundArray(saves.map((save) => save.id)),
     ],
   )
+  const masked = await maskedFields(db)
   const byId = new Map(saves.map((save) => [save.id, save]))
   for (const row of rows) {
     const save = byId.get(row.save_id)!
@@ -134,15 +146,15 @@ export async function changesOf(
       typeId: save.type_id,
       fieldId: row.field_id,
       key: save.record_key,
+      parent: parentOf(save),
       atMs: Date.parse(save.captured_at),
     }
     const list = bySave.get(row.save_id) ?? []
     list.push({
       fieldId: row.field_id,
-      before: row.before,
-      after: row.after,
-      beforeCut: row.before_cut,
-      afterCut: row.after_cut,
+      ...(masked.has(row.field_id)
+        ? { before: null, after: null, beforeCut: false, afterCut: false, masked: true }
+        : { before: row.before, after: row.after, beforeCut: row.before_cut, afterCut: row.after_cut, masked: false }),
       inScope: scopes.every((scope) => matches(scope, scoped, nowMs)),
       revertedBy: row.reverted_by,
     })
@@ -151,13 +163,19 @@ export async function changesOf(
   return bySave
 }
 
+function parentOf({ parent_type_id: typeId, parent_key: key }: SaveRow): { typeId: number; key: string } | null {
+  return typeId !== null && key !== null ? { typeId, key } : null
+}
+
 export function saveShown(row: SaveRow, changes: Change[]): Save {
+  const parent = parentOf(row)
   return {
     id: row.id,
     at: row.captured_at,
     typeId: row.type_id,
     key: row.record_key,
     label: row.label,
+    parent: parent && { ...parent, label: row.parent_label ?? parent.key },
     action: row.action,
     actor: {
       id: row.actor_id,
@@ -166,6 +184,7 @@ export function saveShown(row: SaveRow, changes: Change[]): Save {
       unit: row.actor_unit,
       leftOn: row.actor_left_on,
       claimed: row.claimed,
+      knownAs: row.known_as,
     },
     onBehalfOf: row.on_behalf_of,
     channel: row.channel,

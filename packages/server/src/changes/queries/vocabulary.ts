@@ -1,34 +1,56 @@
 import type { RecordHits, Vocabulary } from '@spoor/contract'
-import type { ActorKind, Scope } from '@spoor/core'
+import { fieldPlan, reasonOf, type ActorKind, type Scope, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../scope-sql.ts'
 
 /** The names a scope can be written with: fields that are or were tracked, and actors seen, within the reach. */
-export async function readVocabulary(db: Database, reach: Scope | null): Promise<Vocabulary> {
+export async function readVocabulary(db: Database, reach: Scope | null, nowMs: number): Promise<Vocabulary> {
   const fields = db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
     .whereExists((q) => q.select(1).from('spoor.coverage as c').whereRaw('c.field_id = f.id'))
     .orderBy(['t.area', 't.name', 'f.attribute_number'])
-    .select('f.id', 'f.type_id as typeId', 'f.name', 'f.base_type as baseType')
+    .select('f.id', 'f.type_id as typeId', 'f.name', 'f.base_type as baseType', 'f.refers_to as refersTo')
     .select(db.raw('exists (select from spoor.coverage c where c.field_id = f.id and c.to_at is null) as tracked'))
-  const actors = db('spoor.actor as a').orderBy(['a.kind', 'a.name']).select('a.id', 'a.name', 'a.kind')
+  const actors = db('spoor.actor as a')
+    .whereNull('a.same_as')
+    .orderBy(['a.kind', 'a.name'])
+    .select('a.id', 'a.name', 'a.kind')
   if (reach) {
     fields.whereExists((q) => {
       q.select(1).from('ledger.change as c').whereRaw('c.field_id = f.id')
-      whereScope(q, reach, 'change', 'c', 0)
+      whereScope(q, reach, 'change', 'c', nowMs)
     })
-    actors.whereIn('a.id', [...(reach.who?.actors ?? [])])
+    actors.whereExists((q) => {
+      q.select(1).from('ledger.save as s').whereRaw('s.actor_id = a.id')
+      whereScope(q, reach, 'save', 's', nowMs)
+    })
   }
   const [fieldRows, actorRows] = (await Promise.all([fields, actors])) as [
-    Vocabulary['fields'],
+    Omit<Vocabulary['fields'][number], 'masked' | 'sensitive' | 'reason' | 'derivedFrom'>[],
     { id: number; name: string; kind: ActorKind }[],
   ]
   const types: Vocabulary['types'] = await db('spoor.record_type')
     .whereIn('id', [...new Set(fieldRows.map((field) => field.typeId))])
     .orderBy(['area', 'name'])
-    .select('id', 'name', 'plural', 'area')
-  return { types, fields: fieldRows, actors: actorRows }
+    .select('id', 'name', 'plural', 'area', 'parent_type_id as parentTypeId')
+  const plans = await db('spoor.plan_version').where({ state: 'in force' }).select<{ plan: TrackingPlan }[]>('plan')
+  const planned = (typeId: number) => plans.find(({ plan }) => plan.types[typeId])?.plan
+  return {
+    types,
+    actors: actorRows,
+    fields: fieldRows.map((field) => {
+      const plan = planned(field.typeId)
+      const kept = plan && fieldPlan(plan, field.typeId, field.id)
+      return {
+        ...field,
+        masked: kept?.masked ?? false,
+        sensitive: kept?.sensitive ?? false,
+        reason: plan ? reasonOf(plan, field.typeId, field.id) : 'never',
+        derivedFrom: [...(kept?.derivedFrom ?? [])],
+      }
+    }),
+  }
 }
 
 const mostHits = 20

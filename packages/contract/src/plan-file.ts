@@ -1,0 +1,42 @@
+import * as v from 'valibot'
+
+/** Catalogue names are at most 63 bytes. */
+const Name = v.pipe(v.string(), v.minLength(1), v.maxLength(63))
+const reason = v.optional(v.picklist(['never', 'asked', 'required']), 'never')
+
+/** A tracking plan by the source's own names: `spoor-plan.json`. What is left out is as it is when nothing is said. */
+export const PlanFile = v.strictObject({
+  format: v.literal('spoor-plan'),
+  version: v.literal(1),
+  source: v.pipe(v.string(), v.maxLength(200)),
+  planVersion: v.optional(v.nullable(v.number()), null),
+  secondPerson: v.optional(v.boolean(), false),
+  types: v.pipe(
+    v.array(
+      v.strictObject({
+        schema: Name,
+        table: Name,
+        reason,
+        newColumns: v.optional(v.picklist(['track', 'wait']), 'wait'),
+        fields: v.pipe(
+          v.array(
+            v.strictObject({
+              column: Name,
+              keep: v.picklist(['values', 'fingerprint']),
+              masked: v.optional(v.boolean(), false),
+              sensitive: v.optional(v.boolean(), false),
+              reason,
+              derivedFrom: v.optional(v.array(Name), []),
+              lock: v.optional(
+                v.nullable(v.strictObject({ until: v.nullable(v.pipe(v.string(), v.isoDate())) })),
+                null,
+              ),
+            }),
+          ),
+          v.maxLength(2000),
+        ),
+      }),
+    ),
+    v.maxLength(20_000),
+  ),
+})

@@ -1,0 +1,230 @@
+import { spoken } from '@spoor/core'
+import type { Knex } from 'knex'
+import type { DiscoveredTable } from './discover.ts'
+import { keyReferences, plural, proposeArea, proposeLabel, proposeParent, typeName } from './names.ts'
+
+interface TypeRow {
+  id: number
+  relation_id: string
+  schema_name: string
+  table_name: string
+  label_columns: string[]
+  parent_type_id: number | null
+  parent_columns: string[] | null
+  described: string[]
+}
+
+interface FieldRow {
+  id: number
+  type_id: number
+  attribute_number: number
+  column_name: string
+  refers_to: number | null
+  described: string[]
+}
+
+/**
+ * Writes down what a source has: what is new with proposals for its name, place, label, parent and references; what
+ * was renamed under its old number. Only what differs is written. What a person described is left as it is.
+ */
+export async function writeRegister(
+  trx: Knex.Transaction,
+  sourceId: number,
+  tables: readonly DiscoveredTable[],
+): Promise<void> {
+  const known = await trx('spoor.record_type').where({ source_id: sourceId }).select<TypeRow[]>('*')
+  const fields = await trx('spoor.field')
+    .whereIn(
+      'type_id',
+      known.map((type) => type.id),
+    ) // prettier-ignore
+    .select<FieldRow[]>('id', 'type_id', 'attribute_number', 'column_name', 'refers_to', 'described')
+  const fieldsOf = groupByType(fields)
+  const typeOf = matchTypes(known, tables)
+  const byRelation = new Map(tables.map((table) => [table.relationId, table]))
+  for (const table of tables) {
+    const type = typeOf.get(table.relationId)
+    if (type) await updateType(trx, type, table, fieldsOf.get(type.id) ?? [])
+    else typeOf.set(table.relationId, await insertType(trx, sourceId, table, tables))
+  }
+  const present = tables.map((table) => typeOf.get(table.relationId)!.id)
+  await trx('spoor.record_type').where({ source_id: sourceId, present: true }).whereNotIn('id', present).update({ present: false }) // prettier-ignore
+  await writeFields(trx, tables, typeOf, fieldsOf)
+  await propose(trx, byRelation, typeOf)
+}
+
+/** The types that tables are known as: by their number, or made anew under the old name (a restored database). */
+function matchTypes(known: readonly TypeRow[], tables: readonly DiscoveredTable[]): Map<number, TypeRow> {
+  const relations = new Set(tables.map((table) => String(table.relationId)))
+  const byRelation = new Map(known.map((type) => [type.relation_id, type]))
+  const gone = new Map(
+    known
+      .filter((type) => !relations.has(type.relation_id))
+      .map((type) => [`${type.schema_name}\n${type.table_name}`, type]),
+  )
+  return new Map(
+    tables.flatMap((table) => {
+      const type = byRelation.get(String(table.relationId)) ?? gone.get(`${table.schema}\n${table.table}`)
+      return type ? [[table.relationId, type] as const] : []
+    }),
+  )
+}
+
+const describedBy = (table: DiscoveredTable) => ({
+  relation_id: table.relationId,
+  schema_name: table.schema,
+  table_name: table.table,
+  comment: table.comment,
+  key_columns: JSON.stringify(table.keyColumns),
+  obstacle: table.obstacle && JSON.stringify(table.obstacle),
+  present: true,
+})
+
+async function insertType(
+  trx: Knex.Transaction,
+  sourceId: number,
+  table: DiscoveredTable,
+  all: readonly DiscoveredTable[],
+): Promise<TypeRow> {
+  const name = typeName(table.table)
+  const [row] = await trx('spoor.record_type')
+    .insert({
+      ...describedBy(table),
+      source_id: sourceId,
+      name,
+      plural: plural(name),
+      area: proposeArea(table, all),
+      label_columns: JSON.stringify(proposeLabel(table)),
+    })
+    .returning<TypeRow[]>('*')
+  return row!
+}
+
+async function updateType(
+  trx: Knex.Transaction,
+  type: TypeRow,
+  table: DiscoveredTable,
+  fields: readonly FieldRow[],
+): Promise<void> {
+  const columnAt = new Map(table.columns.map((column) => [column.attributeNumber, column.name]))
+  const renamed = new Map(
+    fields.flatMap((field) => {
+      const now = columnAt.get(field.attribute_number)
+      return now !== undefined && now !== field.column_name ? [[field.column_name, now] as const] : []
+    }),
+  )
+  const follow = (names: readonly string[] | null) => names && JSON.stringify(names.map((name) => renamed.get(name) ?? name)) // prettier-ignore
+  const now = {
+    ...describedBy(table),
+    label_columns: follow(type.label_columns),
+    parent_columns: follow(type.parent_columns),
+  }
+  await trx('spoor.record_type')
+    .where({ id: type.id })
+    .whereRaw(
+      `(relation_id, schema_name, table_name, comment, key_columns, obstacle, present, label_columns, parent_columns)
+       is distinct from (?::bigint, ?::text, ?::text, ?::text, ?::jsonb, ?::jsonb, true, ?::jsonb, ?::jsonb)`,
+      [now.relation_id, now.schema_name, now.table_name, now.comment, now.key_columns, now.obstacle, now.label_columns, now.parent_columns], // prettier-ignore
+    )
+    .update(now)
+}
+
+const fieldsAtOnce = 500
+
+async function writeFields(
+  trx: Knex.Transaction,
+  tables: readonly DiscoveredTable[],
+  typeOf: ReadonlyMap<number, TypeRow>,
+  fieldsOf: ReadonlyMap<number, readonly FieldRow[]>,
+): Promise<void> {
+  const rows = tables.flatMap((table) => {
+    const typeId = typeOf.get(table.relationId)!.id
+    const described = new Set((fieldsOf.get(typeId) ?? []).filter((field) => field.described.includes('name')).map((field) => field.attribute_number)) // prettier-ignore
+    return table.columns.map((column) => ({
+      type_id: typeId,
+      attribute_number: column.attributeNumber,
+      column_name: column.name,
+      name: described.has(column.attributeNumber) ? null : spoken(column.name),
+      data_type: column.dataType,
+      base_type: column.baseType,
+      comment: column.comment,
+      part_of_key: table.keyColumns.includes(column.name),
+      generated: column.generated,
+    }))
+  })
+  for (let at = 0; at < rows.length; at += fieldsAtOnce)
+    await trx.raw(
+      `insert into spoor.field as f (type_id, attribute_number, column_name, name, data_type, base_type, comment, part_of_key, generated, present)
+       select type_id, attribute_number, column_name, coalesce(name, column_name), data_type, base_type, comment, part_of_key, generated, true
+         from jsonb_to_recordset(?::jsonb) as r(type_id int, attribute_number int, column_name text, name text, data_type text, base_type text,
+              comment text, part_of_key boolean, generated boolean)
+       on conflict (type_id, attribute_number) do update
+         set column_name = excluded.column_name, name = case when f.described @> '["name"]' then f.name else excluded.name end,
+             data_type = excluded.data_type, base_type = excluded.base_type, comment = excluded.comment,
+             part_of_key = excluded.part_of_key, generated = excluded.generated, present = true
+       where (f.column_name, f.data_type, f.base_type, f.comment, f.part_of_key, f.generated, f.present)
+             is distinct from (excluded.column_name, excluded.data_type, excluded.base_type, excluded.comment, excluded.part_of_key, excluded.generated, true)`,
+      [JSON.stringify(rows.slice(at, at + fieldsAtOnce))],
+    ) // prettier-ignore
+  const present = new Set(rows.map((row) => `${row.type_id} ${row.attribute_number}`))
+  const gone = [...fieldsOf.values()].flat().filter((field) => !present.has(`${field.type_id} ${field.attribute_number}`)) // prettier-ignore
+  await trx('spoor.field')
+    .whereIn(
+      'id',
+      gone.map((field) => field.id),
+    ) // prettier-ignore
+    .where({ present: true })
+    .update({ present: false })
+}
+
+/** Parents and references, once all types have their numbers. A parent that stands is not proposed away. */
+async function propose(
+  trx: Knex.Transaction,
+  byRelation: ReadonlyMap<number, DiscoveredTable>,
+  typeOf: ReadonlyMap<number, TypeRow>,
+): Promise<void> {
+  const fields = await trx('spoor.field')
+    .whereIn(
+      'type_id',
+      [...typeOf.values()].map((type) => type.id),
+    ) // prettier-ignore
+    .where({ present: true })
+    .select<FieldRow[]>('id', 'type_id', 'column_name', 'refers_to', 'described')
+  const fieldAt = new Map(fields.map((field) => [`${field.type_id} ${field.column_name}`, field]))
+  for (const [relationId, table] of byRelation) {
+    const type = typeOf.get(relationId)!
+    const references = keyReferences(table, byRelation)
+    const stored = references.map((one) => ({
+      columns: one.columns,
+      toTypeId: typeOf.get(one.toRelationId)!.id,
+      required: one.required,
+    }))
+    await trx('spoor.record_type')
+      .where({ id: type.id })
+      .whereRaw('foreign_keys is distinct from ?::jsonb', [JSON.stringify(stored)])
+      .update({ foreign_keys: JSON.stringify(stored) })
+    const parent = proposeParent(table, byRelation)
+    if (parent && type.parent_type_id === null && !type.described.includes('parent'))
+      await trx('spoor.record_type')
+        .where({ id: type.id })
+        .update({
+          parent_type_id: typeOf.get(parent.toRelationId)!.id,
+          parent_columns: JSON.stringify(parent.columns),
+        })
+    for (const { columns, toTypeId } of stored.filter((one) => one.columns.length === 1)) {
+      const field = fieldAt.get(`${type.id} ${columns[0]}`)
+      if (field && field.refers_to !== toTypeId && !field.described.includes('refersTo'))
+        await trx('spoor.field').where({ id: field.id }).update({ refers_to: toTypeId })
+    }
+  }
+}
+
+function groupByType(fields: readonly FieldRow[]): Map<number, FieldRow[]> {
+  const groups = new Map<number, FieldRow[]>()
+  for (const field of fields) {
+    const group = groups.get(field.type_id)
+    if (group) group.push(field)
+    else groups.set(field.type_id, [field])
+  }
+  return groups
+}

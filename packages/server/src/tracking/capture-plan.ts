@@ -1,0 +1,107 @@
+import { createHash } from 'node:crypto'
+import { reasonOf, rulesOf, withEdits, type TrackingPlan } from '@spoor/core'
+import type { Knex } from 'knex'
+import type { CapturedTable } from '../capture/generate.ts'
+import { installationSql, type Installation } from '../capture/install.ts'
+import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import type { DiscoveredTable } from '../sources/discover.ts'
+import type { Sources } from '../sources/registry.ts'
+import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { planInForce, readDraft } from './plan-store.ts'
+
+/** The SQL that putting the draft in force would run. */
+export async function previewDraft(db: Database, sources: Sources, sourceId: number): Promise<string> {
+  const tables = await refreshed(sources, sourceId)
+  const draft = await readDraft(db, sourceId)
+  const { version, plan } = await planInForce(db, sourceId)
+  return installationSql(await installation(db, sourceId, tables, plan, withEdits(plan, draft.edits), version + 1))
+}
+
+/** The source as it is now. @throws Problem when it cannot be reached. */
+export async function refreshed(sources: Sources, sourceId: number): Promise<DiscoveredTable[]> {
+  try {
+    return await sources.refresh(sourceId)
+  } catch (error) {
+    if (isUnreachable(error)) throw new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`)
+    throw error
+  }
+}
+
+interface TypeRow {
+  id: number
+  relation_id: string
+  name: string
+  schema_name: string
+  table_name: string
+  key_columns: string[]
+  label_columns: string[]
+  parent_columns: string[] | null
+  obstacle: { words: string; remedy: string | null } | null
+}
+
+/** What has to be installed and removed in a source to go from one plan to another. */
+export async function installation(
+  db: Knex,
+  sourceId: number,
+  tables: readonly DiscoveredTable[],
+  from: TrackingPlan,
+  to: TrackingPlan,
+  planVersion: number,
+): Promise<Installation> {
+  const types = await db('spoor.record_type').where({ source_id: sourceId }).select<TypeRow[]>('*')
+  const byRelation = new Map(tables.map((table) => [String(table.relationId), table]))
+  const byId = new Map(types.map((type) => [String(type.id), type]))
+  const fieldRows = await db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .where('t.source_id', sourceId)
+    .select<{ id: number; attribute_number: number }[]>('f.id', 'f.attribute_number')
+  const attributeOf = new Map(fieldRows.map((field) => [String(field.id), field.attribute_number]))
+
+  const install: CapturedTable[] = Object.entries(to.types).flatMap(([typeId, typePlan]) => {
+    const type = byId.get(typeId)
+    const table = type && byRelation.get(type.relation_id)
+    // What is not in the source any more cannot be captured; its coverage ends when that is noticed.
+    if (!type || !table) return []
+    if (table.obstacle)
+      throw new Problem(
+        'field-untrackable',
+        table.obstacle.words,
+        table.obstacle.remedy ? { remedy: table.obstacle.remedy } : {},
+      )
+    const named = (names: readonly string[]) =>
+      names.flatMap((name) => table.columns.filter((column) => column.name === name))
+    const captured: CapturedTable = {
+      typeId: type.id,
+      relationId: table.relationId,
+      schema: table.schema,
+      table: table.table,
+      descendants: table.descendants,
+      keyColumns: named(table.keyColumns),
+      labelColumns: named(type.label_columns),
+      parentColumns: named(type.parent_columns ?? []),
+      reason: rulesOf(to, type.id).reason,
+      fields: Object.entries(typePlan.fields).flatMap(([fieldId, { keep }]) => {
+        const column = table.columns.find((c) => c.attributeNumber === attributeOf.get(fieldId))
+        if (!column) return []
+        const needsReason = reasonOf(to, type.id, Number(fieldId)) === 'required'
+        return [{ ...column, fieldId: Number(fieldId), keep, needsReason }]
+      }),
+    }
+    return captured.fields.length > 0 ? [captured] : []
+  })
+  const remove = Object.keys(from.types)
+    .filter((typeId) => !to.types[typeId])
+    .flatMap((typeId) => {
+      const type = byId.get(typeId)
+      const table = type && byRelation.get(type.relation_id)
+      return type && table
+        ? [{ typeId: type.id, schema: table.schema, table: table.table, descendants: table.descendants }]
+        : []
+    })
+  return { planVersion, install, remove }
+}
+
+export function digestOf(work: Installation): string {
+  return createHash('sha256').update(installationSql(work)).digest('hex')
+}

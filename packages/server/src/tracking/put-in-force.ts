@@ -1,0 +1,212 @@
+import { comparePlans, editsBetween, withEdits, type TrackingPlan } from '@spoor/core'
+import { allows } from '@spoor/contract'
+import type { Knex } from 'knex'
+import { readTriggers } from '../capture/attest.ts'
+import { installCapture, installedVersion } from '../capture/install.ts'
+import { readHead } from '../collector/outbox.ts'
+import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import type { SignedIn } from '../http/bind.ts'
+import type { DiscoveredTable } from '../sources/discover.ts'
+import type { Sources } from '../sources/registry.ts'
+import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { digestOf, installation, refreshed } from './capture-plan.ts'
+import { InstallationSteps } from './installation-steps.ts'
+import { demandRevision, demandSound, notProposed, planInForce, readDraft, type StoredDraft } from './plan-store.ts'
+
+/**
+ * Puts the draft in force: written down as being installed, installed in the source in one transaction, then
+ * written down as in force with the coverage it begins and ends. A stop in between is settled by
+ * {@link settleInstallations}.
+ * @returns the new plan version.
+ */
+export async function putInForce(
+  db: Database,
+  sources: Sources,
+  sourceId: number,
+  revision: number,
+  reason: string,
+  person: Pick<SignedIn, 'id' | 'role'>,
+): Promise<number> {
+  const tables = await refreshed(sources, sourceId)
+  return await installPlan(
+    { db, sources, sourceId, tables, reason, by: { personId: person.id, approverId: null }, clearsDraft: true },
+    async (trx, plan) => {
+      const draft = await readDraft(trx, sourceId, true)
+      demandRevision(draft, revision)
+      demandSecondPerson(plan, draft, person)
+      const next = withEdits(plan, draft.edits)
+      await demandSound(trx, plan, next, draft.edits)
+      return draft.proposed_by === null || draft.proposed_by === person.id
+        ? { next }
+        : { next, proposal: { personId: draft.proposed_by, reason: draft.proposed_reason! } }
+    },
+  )
+}
+
+/** Whoever may not edit puts in force what somebody else proposed; and where the plan wants two, so does everybody. */
+function demandSecondPerson(plan: TrackingPlan, draft: StoredDraft, person: Pick<SignedIn, 'id' | 'role'>): void {
+  const other = draft.proposed_by !== null && draft.proposed_by !== person.id
+  if (other) return
+  if (plan.secondPerson)
+    throw new Problem(
+      'second-person',
+      'The plan in force takes a second person for every change of it. Propose the draft, and somebody else can put it in force. The draft is kept.',
+    )
+  if (!allows(person.role, 'tracking.edit'))
+    throw new Problem('second-person', 'You can put in force what somebody else has proposed, and this draft is not proposed.') // prettier-ignore
+}
+
+export interface PlanInstallation {
+  db: Database
+  sources: Sources
+  sourceId: number
+  tables: readonly DiscoveredTable[]
+  reason: string
+  /** Nobody when the plan's own rules ask for it. */
+  by: { personId: number | null; approverId: number | null }
+  clearsDraft: boolean
+}
+
+interface NextPlan {
+  next: TrackingPlan
+  /** Who proposed it and why, when that is somebody other than who puts it in force. */
+  proposal?: { personId: number; reason: string }
+}
+
+/** Puts a plan in force that `nextPlan` makes of the one in force. */
+export async function installPlan(
+  { db, sources, sourceId, tables, reason, by, clearsDraft }: PlanInstallation,
+  nextPlan: (trx: Knex.Transaction, plan: TrackingPlan) => Promise<NextPlan>,
+): Promise<number> {
+  const begun = await db.transaction(async (trx) => {
+    await trx('spoor.plan_draft').where({ source_id: sourceId }).forUpdate()
+    const { version, plan } = await planInForce(trx, sourceId)
+    const { next, proposal } = await nextPlan(trx, plan)
+    if (editsBetween(plan, next).length === 0)
+      throw new Problem('draft-empty', 'The draft changes nothing, so there is nothing to put in force.')
+    const latest = await trx('spoor.plan_version')
+      .where({ source_id: sourceId })
+      .max<{ max: number | null }[]>('version')
+    const installing = await trx('spoor.plan_version').where({ source_id: sourceId, state: 'installing' }).first()
+    if (installing)
+      throw new Problem(
+        'source-busy',
+        'Another plan is being put in force in this source at this moment. The draft is kept; try again in a minute.',
+      )
+    const planVersion = Math.max(version, latest[0]?.max ?? 0) + 1
+    const work = await installation(trx, sourceId, tables, plan, next, planVersion)
+    await trx('spoor.plan_version').insert({
+      source_id: sourceId,
+      version: planVersion,
+      plan: JSON.stringify(next),
+      state: 'installing',
+      reason: proposal?.reason ?? reason,
+      put_by: proposal?.personId ?? by.personId,
+      approved_by: proposal ? by.personId : by.approverId,
+    })
+    return { work, planVersion }
+  })
+  const key = { source_id: sourceId, version: begun.planVersion }
+  const source = await sources.connection(sourceId)
+  const { rows } = await source
+    .raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
+    .catch(async (error: unknown) => {
+      await db('spoor.plan_version').where(key).update({ state: 'refused' })
+      throw isUnreachable(error)
+        ? new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`)
+        : error
+    })
+  try {
+    const since = await installCapture(source, begun.work, new InstallationSteps(db, sourceId, begun.planVersion))
+    await conclude(db, source, sourceId, begun.planVersion, rows[0]!.now, since, clearsDraft)
+    await db('spoor.plan_version')
+      .where(key)
+      .update({ fitted: digestOf(begun.work) })
+  } catch (error) {
+    if (error instanceof Problem) await db('spoor.plan_version').where(key).update({ state: 'refused' })
+    throw error
+  }
+  return begun.planVersion
+}
+
+/** Coverage of what went off ends before the installation began; of what came on begins after it was committed. */
+async function conclude(
+  db: Database,
+  source: Database,
+  sourceId: number,
+  version: number,
+  endedAt: string,
+  beganAt: string,
+  clearsDraft: boolean,
+): Promise<void> {
+  const installed = await readTriggers(source)
+  const epoch = (await readHead(source))?.epoch ?? null
+  await db.transaction(async (trx) => {
+    await readDraft(trx, sourceId, true)
+    const { plan: before } = await planInForce(trx, sourceId)
+    const row = await trx('spoor.plan_version')
+      .where({ source_id: sourceId, version })
+      .first<{ plan: TrackingPlan }>('plan')
+    await trx('spoor.plan_version').where({ source_id: sourceId, state: 'in force' }).update({ state: 'superseded' })
+    await trx('spoor.plan_version')
+      .where({ source_id: sourceId, version })
+      .update({ state: 'in force', put_at: beganAt, installed: JSON.stringify(installed), doing: null })
+    for (const { fieldId, to } of comparePlans(before, row.plan)) {
+      await trx('spoor.coverage')
+        .where({ field_id: fieldId, to_at: null })
+        .update({
+          to_at: endedAt,
+          ended_because: to === 'off' ? 'switched off in the tracking plan' : 'kept another way from then on',
+        })
+      if (to !== 'off') await trx('spoor.coverage').insert({ field_id: fieldId, keep: to, from_at: beganAt })
+    }
+    await adoptEpoch(trx, sourceId, epoch)
+    if (!clearsDraft) return
+    await trx('spoor.plan_draft')
+      .where({ source_id: sourceId })
+      .update({ edits: '[]', revision: trx.raw('revision + 1'), edited_by: null, edited_at: null, ...notProposed })
+  })
+}
+
+/** A capture that was made anew numbers its rows from the beginning. */
+async function adoptEpoch(trx: Knex.Transaction, sourceId: number, epoch: string | null): Promise<void> {
+  const before = await trx('spoor.source').where({ id: sourceId }).first<{ epoch: string | null }>('epoch')
+  if (before.epoch === epoch) return
+  await trx('spoor.source').where({ id: sourceId }).update({ epoch })
+  await trx('ledger.collector_state')
+    .where({ source_id: sourceId })
+    .update({ high_seq: 0, last_at: null, batches: trx.raw('batches + 1') })
+  await trx('spoor.alarm')
+    .where({ source_id: sourceId, kind: 'source-replaced', settled_at: null })
+    .update({ settled_at: trx.fn.now() })
+}
+
+/**
+ * At start: a plan that was being installed when the server stopped is in force if the source says so, and was
+ * refused otherwise.
+ * @returns what was found, in words, for the log.
+ */
+export async function settleInstallations(db: Database, sources: Sources): Promise<string[]> {
+  const pending = await db('spoor.plan_version')
+    .where({ state: 'installing' })
+    .select<{ source_id: number; version: number; put_at: string }[]>('source_id', 'version', 'put_at')
+  const found: string[] = []
+  for (const { source_id: sourceId, version, put_at: begunAt } of pending) {
+    try {
+      const source = await sources.connection(sourceId)
+      if ((await installedVersion(source)) === version) {
+        const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
+        await conclude(db, source, sourceId, version, begunAt, rows[0]!.now, true)
+        found.push(`plan ${version} had been installed before the stop and is in force`)
+      } else {
+        await db('spoor.plan_version').where({ source_id: sourceId, version }).update({ state: 'refused' })
+        found.push(`plan ${version} had not been installed before the stop; its draft is kept`)
+      }
+    } catch (error) {
+      if (!isUnreachable(error)) throw error
+      found.push(`plan ${version} was being installed at the stop and its source cannot be reached yet`)
+    }
+  }
+  return found
+}

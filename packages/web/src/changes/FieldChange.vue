@@ -1,0 +1,86 @@
+<script setup lang="ts">
+import { routes, type Change, type ProblemBody, type SaveDetail } from '@spoor/contract'
+import { difference, type CapturedValue } from '@spoor/core'
+import { computed, ref } from 'vue'
+import { call, problemOf } from '../api/client.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { useSession } from '../session/session.ts'
+import ValueText from '../value/ValueText.vue'
+import { differenceWords } from '../value/words.ts'
+
+/** One field of an opened save: what it was, what it became and how they differ. A masked one can be revealed. */
+export interface Props {
+  change: Change
+  detail: SaveDetail
+  names: NamedVocabulary
+}
+const props = defineProps<Props>()
+const session = useSession()
+const revealed = ref<{ before: CapturedValue; after: CapturedValue } | null>(null)
+const problem = ref<ProblemBody | null>(null)
+const action = computed(() => props.detail.save.action)
+const baseType = computed(() => props.names.baseType(props.change.fieldId))
+const values = computed(() => revealed.value ?? props.change)
+const masked = computed(() => props.change.masked && revealed.value === null)
+/** What the record is called that a reference points to. */
+const labelOf = (value: CapturedValue) => props.detail.references.find((one) => one.fieldId === props.change.fieldId && one.value === value)?.label // prettier-ignore
+
+async function reveal() {
+  try {
+    revealed.value = await call(routes.revealChange, {
+      params: { saveId: props.detail.save.id },
+      body: { fieldId: props.change.fieldId },
+    })
+    problem.value = null
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+}
+</script>
+
+<template>
+  <div class="line">
+    <span class="quiet">{{ names.fieldName(change.fieldId) }}</span>
+    <span v-if="names.plan(change.fieldId).sensitive" class="quiet">sensitive</span>
+    <span class="space" />
+    <span v-if="!masked" class="quiet difference">{{
+      differenceWords(difference(values.before, values.after, baseType))
+    }}</span>
+    <button v-if="masked && session.may('values.reveal')" class="plain act" @click="reveal">
+      Reveal (this is recorded)
+    </button>
+    <slot />
+  </div>
+  <template v-for="side in ['before', 'after'] as const" :key="side">
+    <div v-if="side === 'before' ? action !== 'create' : action !== 'delete'" class="value">
+      <ValueText :value="values[side]" :base-type="baseType" :side="side" :masked="masked" whole />
+      <bdi v-if="labelOf(values[side])" class="quiet">{{ labelOf(values[side]) }}</bdi>
+    </div>
+  </template>
+  <ProblemNote v-if="problem" :problem="problem" />
+</template>
+
+<style scoped>
+.line {
+  display: flex;
+  gap: 12px;
+  align-items: baseline;
+  font-size: 12.5px;
+}
+.space {
+  flex: 1;
+}
+.difference {
+  text-align: right;
+}
+.act {
+  color: var(--pine);
+  white-space: nowrap;
+}
+.value {
+  display: flex;
+  gap: 12px;
+  align-items: baseline;
+}
+</style>
