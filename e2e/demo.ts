@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs'
 import { join } from 'node:path'
+import { AxeBuilder } from '@axe-core/playwright'
 import { expect, type Page } from '@playwright/test'
 import pg from 'pg'
 
@@ -73,10 +74,24 @@ export function rows(page: Page) {
   return page.getByRole('grid', { name: 'Saves' }).locator('.row')
 }
 
+/** Chooses in one of Ant Design Vue's selects, whose shown value lies over what takes the focus. */
+export async function choose(page: Page, label: string, option: string): Promise<void> {
+  const combobox = page.getByRole('combobox', { name: label, exact: true })
+  await page.locator('.ant-select').filter({ has: combobox }).click()
+  await page.locator('.ant-select-dropdown:visible .ant-select-item-option').filter({ hasText: option }).click()
+}
+
 /** The problem notes and console errors that a page gave. */
 export function listenForErrors(page: Page): string[] {
   const errors: string[] = []
   page.on('pageerror', (error) => errors.push(error.message))
   page.on('console', (message) => message.type() === 'error' && errors.push(message.text()))
   return errors
+}
+
+/** Nothing that keeps somebody from using the page as it stands (WCAG 2, levels A and AA). */
+export async function axeFindsNothing(page: Page): Promise<void> {
+  const { violations } = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa']).analyze()
+  const found = violations.map(({ id, nodes }) => `${id}: ${nodes.map((node) => node.html).join(' ').slice(0, 300)}`) // prettier-ignore
+  expect(found).toEqual([])
 }

@@ -8,7 +8,7 @@ import { counted, isFieldEdit, lockWords } from '@spoor/core'
 import * as v from 'valibot'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { addressOf, call, problemOf } from '../api/client.ts'
+import { addressOf, call, CallProblem, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import SplitPane from '../frame/SplitPane.vue'
 import { useSession } from '../session/session.ts'
@@ -87,7 +87,7 @@ async function readFile(event: Event) {
   if (!file) return
   await show(`The plan in ${file.name}`, async () => {
     const said = (detail: string): never => {
-      throw Object.assign(new Error(detail), { problem: { type: '', code: 'bad-request', title: 'That is not a plan file', status: 422, detail } }) // prettier-ignore
+      throw new CallProblem({ type: 'urn:spoor:problem:bad-request', code: 'bad-request', title: 'That is not a plan file', status: 422, detail }) // prettier-ignore
     }
     if (file.size > mostBytes) said('It is larger than any plan. Nothing was staged.')
     let json: unknown
@@ -106,7 +106,6 @@ async function readFile(event: Event) {
       body: { file: parsed.output },
     })
   })
-  if (!dryRun.value && !problem.value) problem.value = null
 }
 
 async function stageIt() {

@@ -1,0 +1,225 @@
+import { createServer, type Server } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import pg from 'pg'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { createApp } from '../src/app.ts'
+import { saveDetail } from '../src/changes/queries/detail.ts'
+import { listDirectory, readStaffCsv, takeStaffList } from '../src/people/directory.ts'
+import { listEvents } from '../src/people/events.ts'
+import { listUnmapped, removeIdentity, setIdentity } from '../src/people/identities.ts'
+import { PulseSource } from '../src/pulse/pulse.ts'
+import { putInForce } from '../src/tracking/put-in-force.ts'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { withActorContext } from './context.ts'
+import { urlFor } from './names.ts'
+import { ledger, makeWorld, silentLog, track, type World } from './support.ts'
+
+let world: World
+let server: Server
+let pool: pg.Pool
+let base: string
+
+beforeAll(async () => {
+  world = await makeWorld('create table public.note (id int primary key, word text, secret text)')
+  await track(world, { note: ['word', 'secret'] })
+  pool = new pg.Pool({ connectionString: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_app'), max: 4 })
+  const app = createApp({
+    db: world.db,
+    sessionPool: pool,
+    sessionSecret: 'test',
+    sources: world.sources,
+    pulse: new PulseSource(world.db, silentLog),
+    log: silentLog,
+    https: false,
+    onSourceAdded: () => Promise.resolve(),
+    webDirectory: '/nowhere',
+  })
+  server = createServer(app)
+  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
+  base = `http://127.0.0.1:${(server.address() as AddressInfo).port}/api/v1`
+})
+afterAll(async () => {
+  await new Promise((done) => server.close(done))
+  await pool.end()
+  await world.close()
+})
+
+let nextId = 1
+async function write(context: { actor?: string } | null): Promise<string> {
+  const id = nextId++
+  if (context?.actor)
+    await withActorContext(world.business, { actor: context.actor }, `insert into note values (${id}, 'w', 's')`) // prettier-ignore
+  else await world.business.query('insert into note values ($1, $2, $3)', [id, 'w', 's'])
+  await world.collect()
+  return (await ledger(world)).at(-1)!.id
+}
+const latest = async () => (await ledger(world)).at(-1)!
+const staff = (csv: string, dryRun = false) => takeStaffList(world.db, readStaffCsv(csv), { dryRun })
+const heading = 'name,kind,login,unit,joined,left,id'
+
+describe('the staff list', () => {
+  it('says line and column of everything that is wrong, and takes nothing of it', () => {
+    expect(() =>
+      readStaffCsv(`${heading}\n,person,,,,,\nAda,robot,,,,,\nBo,person,,,2026-13-01,,\nBo,person,,,,,`),
+    ).toThrow(
+      /line 2: name is empty.*line 3: kind is none of.*line 4: joined is not a date.*as it was|as it was.*line 2: name is empty/s,
+    )
+    expect(() => readStaffCsv('name,kind\n"broken')).toThrow(/was not loaded/)
+  })
+
+  it('shows what it would change and changes nothing until it is taken', async () => {
+    const csv = `${heading}\nAda Lindgren,person,ada,Lettings,2020-01-01,,7\nBo Carr,person,bo,Repairs,,,8`
+    expect((await staff(csv, true)).changes.map((one) => one.change)).toEqual(['added', 'added'])
+    expect(await listDirectory(world.db)).toEqual([])
+    await staff(csv)
+    expect((await listDirectory(world.db)).map((entry) => entry.name)).toEqual(['Ada Lindgren', 'Bo Carr'])
+    expect((await staff(csv)).changes).toEqual([])
+  })
+
+  it('follows a change of name: saves under either are the same person’s', async () => {
+    const before = await write({ actor: 'Ada Lindgren' })
+    const outcome = await staff(`${heading}\nAda Carr,person,ada,Lettings,2020-01-01,,7\nBo Carr,person,bo,Repairs,,,8`)
+    expect(outcome.changes).toEqual([{ change: 'renamed', name: 'Ada Carr', words: 'was Ada Lindgren; their saves stay theirs' }]) // prettier-ignore
+    await write({ actor: 'Ada Carr' })
+    await write({ actor: 'Ada Lindgren' })
+    const names = (await ledger(world)).slice(-3).map((save) => save.actor)
+    expect(new Set(names)).toEqual(new Set(['Ada Carr']))
+    const detail = await saveDetail(world.db, before, {}, Date.now())
+    expect(detail).toMatchObject({ nameThen: 'Ada Lindgren', save: { actor: { name: 'Ada Carr', unit: 'Lettings' } } })
+  })
+
+  it('keeps leavers and names who is missing from the list', async () => {
+    const outcome = await staff(`${heading}\nAda Carr,person,ada,Lettings,2020-01-01,2026-10-31,7`)
+    expect(outcome.changes.map((one) => [one.change, one.name])).toEqual([
+      ['left', 'Ada Carr'],
+      ['missing', 'Bo Carr'],
+    ])
+  })
+})
+
+describe('logins and said names', () => {
+  it('lists who is not known with what they did, and maps them from then on', async () => {
+    const before = await write(null)
+    const [unmapped] = await listUnmapped(world.db)
+    expect(unmapped).toMatchObject({ by: 'login', text: 'business_app', kind: 'unknown', saves: 1 })
+    const bo = (await listDirectory(world.db)).find((entry) => entry.name === 'Bo Carr')!
+    const open = { sourceId: world.sourceId, forActorId: null, fromOn: null, untilOn: null }
+    const identity = await setIdentity(world.db, { ...open, by: 'login', text: 'business_app', who: { actorId: bo.actorId } }) // prettier-ignore
+    expect(await listUnmapped(world.db)).toEqual([])
+    await write(null)
+    expect(await latest()).toMatchObject({ actor: 'Bo Carr', kind: 'person' })
+    expect((await saveDetail(world.db, before, {}, Date.now()))!.save.actor).toMatchObject({ name: 'login business_app', knownAs: 'Bo Carr' }) // prettier-ignore
+    await removeIdentity(world.db, identity.id)
+    await write(null)
+    expect(await latest()).toMatchObject({ actor: 'login business_app', kind: 'unknown' })
+  })
+
+  it('knows a delegate for the spell in which they act, and for whom', async () => {
+    const bo = (await listDirectory(world.db)).find((entry) => entry.name === 'Bo Carr')!
+    const delegate = { sourceId: world.sourceId, by: 'login' as const, text: 'business_app', who: { kind: 'delegate' as const, name: 'Support' }, forActorId: bo.actorId } // prettier-ignore
+    const today = new Date().toISOString().slice(0, 10)
+    const past = await setIdentity(world.db, { ...delegate, fromOn: '2020-01-01', untilOn: '2020-02-01' })
+    await write(null)
+    expect((await latest()).kind).toBe('unknown')
+    const now = await setIdentity(world.db, { ...delegate, fromOn: today, untilOn: today })
+    await write(null)
+    expect(await latest()).toMatchObject({ actor: 'Support', kind: 'delegate' })
+    expect((await world.db('ledger.save').orderBy('id', 'desc').first('on_behalf_of')).on_behalf_of).toBe('Bo Carr')
+    for (const { id } of [past, now]) await removeIdentity(world.db, id)
+    await expect(setIdentity(world.db, { ...delegate, fromOn: '2026-02-01', untilOn: '2026-01-01' })).rejects.toMatchObject({ code: 'bad-request' }) // prettier-ignore
+  })
+})
+
+/** A signed-in browser, as far as the API is concerned. */
+async function signIn(login: string, password: string) {
+  let cookie = ''
+  let token = ''
+  const send = async (method: string, path: string, body?: unknown) => {
+    const response = await fetch(`${base}${path}`, {
+      method,
+      headers: { cookie, 'content-type': 'application/json', 'x-spoor-token': token },
+      ...(body === undefined ? {} : { body: JSON.stringify(body) }),
+    })
+    cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie
+    const answer = (await response.json()) as { token?: string; code?: string } & Record<string, unknown>
+    token = answer.token ?? token
+    return { status: response.status, answer }
+  }
+  await send('GET', '/session')
+  const { status, answer } = await send('POST', '/session', { login, password })
+  return { status, answer, send }
+}
+
+describe('access', () => {
+  it('lets an auditor see one scope, counts and names included, and only between two days', async () => {
+    const admin = await signIn('ada', 'password of ada')
+    const bo = (await listDirectory(world.db)).find((entry) => entry.name === 'Bo Carr')!
+    await write({ actor: 'Bo Carr' })
+    const person = { login: 'aud', password: 'password of aud', name: 'Audrey', role: 'auditor', reachFrom: null, reachUntil: null } // prettier-ignore
+    expect((await admin.send('POST', '/people', person)).answer.code).toBe('rule-broken')
+    const added = await admin.send('POST', '/people', { ...person, reach: `who=a${bo.actorId}` })
+    expect(added.status).toBe(200)
+    const auditor = await signIn('aud', 'password of aud')
+    const summary = await auditor.send('GET', '/changes/summary')
+    const own = (await ledger(world)).filter((save) => save.actor === 'Bo Carr').length
+    expect(summary.answer).toMatchObject({ saves: own })
+    const vocabulary = await auditor.send('GET', '/vocabulary')
+    expect((vocabulary.answer['actors'] as { name: string }[]).map((actor) => actor.name)).toEqual(['Bo Carr'])
+    expect((await auditor.send('GET', '/tracking')).status).toBe(403)
+    const { id } = added.answer as unknown as { id: number }
+    await admin.send('PUT', `/people/${id}`, { ...person, login: undefined, password: undefined, reach: `who=a${bo.actorId}`, reachUntil: '2020-01-01', disabled: false }) // prettier-ignore
+    expect((await auditor.send('GET', '/changes/summary')).answer.code).toBe('not-signed-in')
+    expect((await signIn('aud', 'password of aud')).answer.code).toBe('not-allowed')
+  })
+
+  it('keeps administrators from locking themselves out, and records what was done with its outcome', async () => {
+    const admin = await signIn('ada', 'password of ada')
+    const me = { name: 'Ada Admin', role: 'reviewer', disabled: false }
+    expect((await admin.send('PUT', `/people/${world.adminId}`, me)).answer.code).toBe('rule-broken')
+    expect((await admin.send('POST', '/people', { login: 'new', password: 'short', name: 'N', role: 'reviewer' })).answer.code).toBe('rule-broken') // prettier-ignore
+    await signIn('ada', 'wrong')
+    const { events } = await listEvents(world.db, {})
+    expect(events.map((event) => [event.kind, event.outcome])).toEqual(
+      expect.arrayContaining([['sign-in', 'refused'], ['person', 'refused'], ['person', 'done'], ['sign-in', 'done']]), // prettier-ignore
+    )
+    expect(JSON.stringify(events)).not.toContain('password of')
+    await expect(world.db('ledger.event').delete()).rejects.toMatchObject({ code: '42501' })
+    await expect(world.db('ledger.event').update({ words: 'x' })).rejects.toMatchObject({ code: '42501' })
+  })
+
+  it('ends the session of whoever is switched off, and of whoever is idle for longer than the rules allow', async () => {
+    const admin = await signIn('ada', 'password of ada')
+    const added = await admin.send('POST', '/people', { login: 'rev', password: 'password of rev', name: 'Rev', role: 'reviewer' }) // prettier-ignore
+    const reviewer = await signIn('rev', 'password of rev')
+    expect((await reviewer.send('GET', '/changes/summary')).status).toBe(200)
+    await world.db.raw(`update spoor.session set sess = jsonb_set(sess::jsonb, '{seenMs}', '1')::json where sess ->> 'personId' = ?`, [String(added.answer['id'])]) // prettier-ignore
+    expect((await reviewer.send('GET', '/changes/summary')).status).toBe(401)
+    const again = await signIn('rev', 'password of rev')
+    await admin.send('PUT', `/people/${String(added.answer['id'])}`, { name: 'Rev', role: 'reviewer', disabled: true })
+    expect((await again.send('GET', '/changes/summary')).status).toBe(401)
+  })
+})
+
+describe('masked fields', () => {
+  it('are shown nowhere until they are revealed, and each reveal is recorded', async () => {
+    const secret = await world.db('spoor.field').where({ column_name: 'secret' }).first('id', 'type_id')
+    const { revision } = await readDraft(world.db, world.sourceId)
+    await stageDraft(world.db, world.sourceId, revision, [{ typeId: secret.type_id, fieldId: secret.id, masked: true }], world.adminId) // prettier-ignore
+    await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'private', world.admin)
+    const saveId = await write({ actor: 'Bo Carr' })
+    await world.business.query(`update note set secret = 'hunter2' where id = ${nextId - 1}`)
+    await world.collect()
+    const admin = await signIn('ada', 'password of ada')
+    const later = (await ledger(world)).at(-1)!.id
+    for (const path of [`/changes/saves/${saveId}`, `/changes/saves/${later}`, '/changes/saves?limit=200'])
+      expect(JSON.stringify((await admin.send('GET', path)).answer)).not.toContain('hunter2')
+    const csv = await fetch(`${base}/changes/export.csv`)
+    expect(csv.status).toBe(401)
+    const draft = await admin.send('POST', '/corrections', { changes: [{ saveId: later }] })
+    expect(JSON.stringify(draft.answer)).not.toContain('hunter2')
+    const shown = await admin.send('POST', `/changes/saves/${later}/reveal`, { fieldId: secret.id })
+    expect(shown.answer).toEqual({ before: 's', after: 'hunter2' })
+    const { events } = await listEvents(world.db, { kind: 'reveal' })
+    expect(events[0]).toMatchObject({ by: 'Ada Admin', words: `revealed secret of save ${later}` })
+  })
+})
