@@ -47,6 +47,7 @@ export const Save = v.object({
   reason: v.nullable(v.string()),
   /** The correction this save carried out, if it did. */
   correctionId: v.nullable(v.number()),
+  marks: v.array(v.picklist(['reviewed', 'flagged'])),
   changes: v.array(Change),
 })
 export type Save = v.InferOutput<typeof Save>
@@ -106,6 +107,8 @@ export type SavePage = v.InferOutput<typeof SavePage>
 export const Summary = v.object({
   saves: v.number(),
   changes: v.number(),
+  /** There are more than were counted. */
+  about: v.boolean(),
   /** Spells within the scope's time in which a field of it was not captured though it was before. */
   gaps: v.array(
     v.object({

@@ -2,6 +2,7 @@ import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
 import { peopleRoutes } from './people.ts'
 import { pulseRoutes } from './pulse.ts'
+import { readingsRoutes } from './readings.ts'
 import { sessionRoutes } from './session.ts'
 import { trackingRoutes } from './tracking.ts'
 import { vocabularyRoutes } from './vocabulary.ts'
@@ -11,6 +12,7 @@ export const routes = {
   ...sessionRoutes,
   ...vocabularyRoutes,
   ...changesRoutes,
+  ...readingsRoutes,
   ...trackingRoutes,
   ...peopleRoutes,
   ...correctionRoutes,
@@ -51,6 +53,7 @@ export {
   TypeRehearsal,
 } from './tracking.ts'
 export { PlanFile } from './plan-file.ts'
+export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
 export { DirectoryEntry, DirectoryOutcome, Identity, SignInRules, SpoorEvent, SpoorPerson, Unmapped } from './people.ts'
 export { Correction, CorrectionHead, CorrectionItem, Effect } from './corrections.ts'
 export { Pulse } from './pulse.ts'

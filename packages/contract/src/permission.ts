@@ -13,6 +13,7 @@ export const roleNames: Readonly<Record<Role, string>> = {
 /** What may be allowed, and to whom. Auditors and contributors see only what lies within their own reach. */
 export const permissions = {
   'changes.read': ['administrator', 'reviewer', 'approver', 'auditor', 'contributor'],
+  'changes.mark': ['administrator', 'reviewer', 'approver'],
   'changes.export': ['administrator', 'reviewer', 'approver', 'auditor'],
   'tracking.read': ['administrator', 'reviewer', 'approver'],
   'tracking.edit': ['administrator'],

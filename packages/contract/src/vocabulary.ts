@@ -29,6 +29,7 @@ export const Vocabulary = v.object({
     }),
   ),
   actors: v.array(v.object({ id: v.number(), name: v.string(), kind: Kind })),
+  channels: v.array(v.string()),
 })
 export type Vocabulary = v.InferOutput<typeof Vocabulary>
 

@@ -2,23 +2,32 @@ export { assertNever } from './words/assert-never.ts'
 export { capitalised, counted, grouped, listed, spoken } from './words/list.ts'
 export { addDays, isDate, isZone, startOfDay, wallClock, wallClockText, type WallClock } from './time/zone.ts'
 export { arrayLiteral, arrayMembers } from './value/array.ts'
-export { difference, type Difference } from './value/difference.ts'
+export { difference, isDecimal, rise, type Difference } from './value/difference.ts'
 export { valueKind, type CapturedValue, type ValueKind } from './value/type.ts'
 export { matches, type ScopedChange } from './scope/evaluate.ts'
 export {
   actorKinds,
+  changeStates,
   everything,
   isHollow,
   partsOf,
+  saveActions,
   withPart,
   withoutPart,
   type ActorKind,
+  type ChangeState,
+  type HowPart,
   type PartName,
+  type ReasonPart,
   type RecordPart,
   type RecordRef,
   type Scope,
+  type ScopeAction,
   type ScopePart,
   type Span,
+  type StatePart,
+  type ValuePart,
+  type ValueTest,
   type WhatPart,
   type WhenPart,
   type WhoPart,
@@ -92,3 +101,5 @@ export {
   type TypeActivity,
 } from './plan/impact.ts'
 export { glossary, type GlossaryEntry } from './words/glossary.ts'
+export { bucketAfter, bucketFor, bucketStart, type BucketSize } from './time/bucket.ts'
+export { unusual } from './time/usual.ts'

@@ -3,6 +3,7 @@ import type { Pool } from 'pg'
 import type { Logger } from 'pino'
 import { pinoHttp } from 'pino-http'
 import { Problem } from './errors.ts'
+import { readingsRouter } from './changes/readings-routes.ts'
 import { changesRouter } from './changes/routes.ts'
 import { correctionsRouter } from './corrections/routes.ts'
 import type { Database } from './database/knex.ts'
@@ -90,6 +91,7 @@ export function createApp(deps: AppDeps): Express {
   )
   api.use(sessionRouter({ db, people, rules, log }))
   api.use(changesRouter({ db }))
+  api.use(readingsRouter({ db }))
   api.use(trackingRouter({ db, sources, onSourceAdded: deps.onSourceAdded }))
   api.use(directoryRouter({ db }))
   api.use(peopleRouter({ db, people, rules }))

@@ -1,12 +1,20 @@
 import fc from 'fast-check'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { actorKinds, matches, type Scope, type ScopedChange } from '@spoor/core'
+import { actorKinds, matches, rise, saveActions, type ChangeState, type Scope, type ScopedChange } from '@spoor/core'
 import { anyScope } from '../../core/src/scope/scope.arbitrary.ts'
 import { savePage } from '../src/changes/queries/saves.ts'
+import { readActivity } from '../src/changes/queries/activity.ts'
+import { changePage } from '../src/changes/queries/changes.ts'
+import { groupChanges } from '../src/changes/queries/groups.ts'
+import { readPairs } from '../src/changes/queries/pairs.ts'
+import { listRecords } from '../src/changes/queries/records.ts'
 import { summarise } from '../src/changes/queries/summary.ts'
 import { makeWorld, type World } from './support.ts'
 
 type Made = ScopedChange & { saveId: string }
+const values = ['10', '12.50', '-3', '0', 'a', '', '=x%_', 'NaN', 'b=X.5', null]
+const channels = ['screen', 'API', 'odd, %é']
+const reasons = [null, 'Phone call', 'by letter', '100%_']
 
 let world: World
 let changes: Made[]
@@ -17,6 +25,29 @@ beforeAll(async () => {
   world = await makeWorld('select 1')
   const { db } = world
   changes = []
+  for (const id of [1, 2, 3, 4, 5, 6]) {
+    await db('spoor.record_type').insert({
+      source_id: world.sourceId,
+      relation_id: id,
+      schema_name: 'x',
+      table_name: `t${id}`,
+      name: `t${id}`,
+      plural: `t${id}`,
+      area: 'x',
+      key_columns: '[]',
+      label_columns: '[]',
+    })
+    await db('spoor.field').insert({
+      type_id: id,
+      attribute_number: 1,
+      column_name: 'c',
+      name: 'c',
+      data_type: 'x',
+      base_type: id % 2 === 0 ? 'numeric' : 'text',
+      part_of_key: false,
+      generated: false,
+    })
+  }
   for (const id of [1, 2, 3, 4, 5, 6])
     await db.raw(`insert into spoor.actor (kind, name) values (?, ?)`, [actorKinds[id - 1]!, `actor ${id}`])
   for (const month of ['2026-03-01', '2026-04-01', '2026-05-01'])
@@ -28,12 +59,26 @@ beforeAll(async () => {
     const at = new Date(Date.parse('2026-03-01T00:00:00Z') + save * 15_731_000).toISOString()
     const actorKind = actorKinds[actorId - 1]!
     const parent = save % 3 === 0 ? { typeId: 1 + (save % 4), key: keys[save % keys.length]! } : null
+    const action = saveActions[save % 3]!
+    const channel = channels[(save * 2) % 3]!
+    const reason = reasons[(save * 3) % 4]!
+    const runId = 1 + (save % 6)
+    const states: ChangeState[] = [
+      ...(save % 4 === 0 ? (['reviewed'] as const) : []),
+      ...(save % 5 === 0 ? (['flagged'] as const) : []),
+      ...(save % 7 === 0 ? (['correction'] as const) : []),
+    ]
     const line = { parent_type_id: parent?.typeId ?? null, parent_key: parent?.key ?? null }
     await db('ledger.save').insert({
-      id: save, captured_at: at, source_id: world.sourceId, type_id: typeId, record_key: key, label: `record ${key}`, action: 'change', actor_id: actorId,
-      actor_kind: actorKind, claimed: false, channel: 'screen', db_login: 'x', transaction_id: String(save), plan_version: 1, outbox_seq: save, ...line,
+      id: save, captured_at: at, source_id: world.sourceId, type_id: typeId, record_key: key, label: `record ${key}`, action, actor_id: actorId, reason, run_id: runId, correction_id: save % 7 === 0 ? 1 : null,
+      actor_kind: actorKind, claimed: false, channel, db_login: 'x', transaction_id: String(save), plan_version: 1, outbox_seq: save, ...line,
     }) // prettier-ignore
+    for (const mark of states.filter((state) => state !== 'correction'))
+      await db('spoor.mark').insert({ save_id: save, mark, by: world.adminId })
     for (const fieldId of new Set([1 + (save % 6), 1 + ((save * 11) % 6)])) {
+      const [before, after] = [values[(save + fieldId) % values.length]!, values[(save * 3 + fieldId) % values.length]!]
+      const isNumber = fieldId % 2 === 0
+      const moved = isNumber ? rise(before, after) : null
       await db('ledger.change').insert({
         save_id: save,
         captured_at: at,
@@ -42,11 +87,37 @@ beforeAll(async () => {
         record_key: key,
         actor_id: actorId,
         actor_kind: actorKind,
-        before: 'a',
-        after: 'b',
+        before,
+        after,
+        rise: moved?.by ?? null,
+        rise_share: moved?.share ?? null,
         ...line,
       })
-      changes.push({ saveId: String(save), actorId, actorKind, typeId, fieldId, key, parent, atMs: Date.parse(at) })
+      await db.raw(
+        `insert into ledger.hour_actor (hour, type_id, actor_id, actor_kind, channel, saves, changes)
+         values (date_trunc('hour', ?::timestamptz), ?, ?, ?, ?, ?, 1)
+         on conflict (hour, type_id, actor_id, channel) do update
+           set saves = hour_actor.saves + excluded.saves, changes = hour_actor.changes + 1`,
+        [at, typeId, actorId, actorKind, channel, fieldId === 1 + (save % 6) ? 1 : 0],
+      )
+      changes.push({
+        saveId: String(save),
+        actorId,
+        actorKind,
+        typeId,
+        fieldId,
+        key,
+        parent,
+        atMs: Date.parse(at),
+        action,
+        channel,
+        runId,
+        before,
+        after,
+        isNumber,
+        reason,
+        states,
+      })
     }
   }
 })
@@ -64,6 +135,45 @@ async function everySave(scopes: readonly Scope[], limit: number): Promise<strin
     after = page.next
   }
 }
+
+const sum = (list: readonly { saves: number }[]) => list.reduce((total, one) => total + one.saves, 0)
+
+describe('every reading counts what the scope means', () => {
+  it('over time, by day, by actor, by type and by record, on random scopes', async () => {
+    await fc.assert(
+      fc.asyncProperty(anyScope, async (scope) => {
+        const saves = new Set(expected([scope]).map((change) => change.saveId)).size
+        const zone = 'Europe/London'
+        for (const by of ['day', 'actor', 'type'] as const)
+          expect(sum((await groupChanges(world.db, [scope], { by, zone, before: undefined }, nowMs)).groups), by).toBe(saves) // prettier-ignore
+        const { buckets } = await readActivity(world.db, [scope], zone, nowMs)
+        const inTime = scope.when && !scope.when.exclude ? saves : undefined
+        const shown = buckets.reduce((total, one) => total + Object.values(one.saves).reduce((a, b) => a + b, 0), 0)
+        if (inTime !== undefined && buckets.length > 0) expect(shown).toBe(inTime)
+        expect(sum((await listRecords(world.db, [scope], { order: 'most', page: 0 }, nowMs)).records)).toBe(saves)
+        expect(sum((await readPairs(world.db, [scope], nowMs)).pairs)).toBe(saves)
+      }),
+      { numRuns: 60 },
+    )
+  })
+
+  it('change by change, in pages of any size and both ways', async () => {
+    await fc.assert(
+      fc.asyncProperty(anyScope, fc.integer({ min: 1, max: 50 }), fc.boolean(), async (scope, limit, oldestFirst) => {
+        const ids: string[] = []
+        for (let after: string | undefined; ;) {
+          const page = await changePage(world.db, [scope], { after, limit: limit + 20, oldestFirst, nowMs })
+          ids.push(...page.lines.map((line) => `${line.saveId}/${line.change.fieldId}`))
+          if (page.next === null) break
+          after = page.next
+        }
+        const wanted = expected([scope]).map((change) => `${change.saveId}/${change.fieldId}`)
+        expect([...ids].sort()).toEqual(wanted.sort())
+      }),
+      { numRuns: 25 },
+    )
+  })
+})
 
 describe('SQL and in-memory matching agree on random scopes', () => {
   it('in counts', async () => {

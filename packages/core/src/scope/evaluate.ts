@@ -1,5 +1,17 @@
+import Big from 'big.js'
+import { isDecimal } from '../value/difference.ts'
+import type { CapturedValue } from '../value/type.ts'
 import { assertNever } from '../words/assert-never.ts'
-import { partsOf, type ActorKind, type RecordRef, type Scope, type ScopePart } from './model.ts'
+import {
+  partsOf,
+  type ActorKind,
+  type ChangeState,
+  type RecordRef,
+  type Scope,
+  type ScopeAction,
+  type ScopePart,
+  type ValueTest,
+} from './model.ts'
 import { instantsOf } from './span.ts'
 
 /** What a scope looks at in one change. */
@@ -13,6 +25,15 @@ export interface ScopedChange {
   parent: RecordRef | null
   /** When it was made, epoch milliseconds; microseconds as a fraction. */
   atMs: number
+  action: ScopeAction
+  channel: string
+  runId: number
+  before: CapturedValue
+  after: CapturedValue
+  /** Whether the field holds numbers, so that it can rise and fall. */
+  isNumber: boolean
+  reason: string | null
+  states: readonly ChangeState[]
 }
 
 /** Whether a change is in scope. The server's SQL is held against this on random data. */
@@ -32,6 +53,18 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
       const { fromMs, toMs } = instantsOf(part.span, nowMs)
       return (fromMs === null || change.atMs >= fromMs) && (toMs === null || change.atMs < toMs)
     }
+    case 'how':
+      return (
+        (part.actions.length === 0 || part.actions.includes(change.action)) &&
+        (part.channels.length === 0 || part.channels.includes(change.channel)) &&
+        (part.runs.length === 0 || part.runs.includes(change.runId))
+      )
+    case 'value':
+      return part.tests.every((test) => valueHolds(test, change))
+    case 'reason':
+      return change.reason !== null && (part.contains === null || contains(change.reason, part.contains))
+    case 'state':
+      return part.states.some((state) => change.states.includes(state))
     default:
       return assertNever(part)
   }
@@ -39,4 +72,30 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
 
 function isIt(record: RecordRef, other: RecordRef | null): boolean {
   return other !== null && record.typeId === other.typeId && record.key === other.key
+}
+
+function contains(value: CapturedValue, text: string): boolean {
+  return value !== null && value.toLowerCase().includes(text.toLowerCase())
+}
+
+function valueHolds(test: ValueTest, { before, after, isNumber }: ScopedChange): boolean {
+  switch (test.test) {
+    case 'from':
+      return before === test.value
+    case 'to':
+      return after === test.value
+    case 'contains':
+      return contains(before, test.text) || contains(after, test.text)
+    case 'rose':
+    case 'fell': {
+      if (!isNumber || before === null || after === null || !isDecimal(before) || !isDecimal(after)) return false
+      const from = new Big(before)
+      const by = test.test === 'rose' ? new Big(after).minus(from) : from.minus(after)
+      // More than a share of nothing is never known.
+      if (test.percent) return !from.eq(0) && by.times(100).gt(from.abs().times(test.by))
+      return by.gt(test.by)
+    }
+    default:
+      return assertNever(test)
+  }
 }

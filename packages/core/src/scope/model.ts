@@ -33,9 +33,14 @@ export interface RecordPart {
   records: readonly RecordRef[]
 }
 
-/** Days are calendar days of `zone`, both ends included; a missing end is open. */
+/**
+ * Days are calendar days of `zone`, both ends included; a missing end is open. Instants are ISO 8601 in UTC to the
+ * minute, the first included and the last not; their zone says how they are read.
+ */
 export type Span =
-  { span: 'days'; from: string | null; to: string | null; zone: string } | { span: 'last'; days: number; zone: string }
+  | { span: 'days'; from: string | null; to: string | null; zone: string }
+  | { span: 'last'; days: number; zone: string }
+  | { span: 'instants'; from: string; to: string; zone: string }
 
 /** When the change was made. */
 export interface WhenPart {
@@ -44,7 +49,56 @@ export interface WhenPart {
   span: Span
 }
 
-export type ScopePart = WhoPart | WhatPart | RecordPart | WhenPart
+export const saveActions = ['create', 'change', 'delete'] as const
+export type ScopeAction = (typeof saveActions)[number]
+
+/** How: by these acts, through these channels, in these runs. Each list that is not empty must hold. */
+export interface HowPart {
+  part: 'how'
+  exclude: boolean
+  actions: readonly ScopeAction[]
+  channels: readonly string[]
+  runs: readonly number[]
+}
+
+/**
+ * One condition on the values of a change. `contains` looks at both values and takes no notice of case; `rose` and
+ * `fell` hold for numbers that moved by more than `by`, a plain decimal, in their own unit or in percent of the
+ * value before.
+ */
+export type ValueTest =
+  | { test: 'from'; value: string | null }
+  | { test: 'to'; value: string | null }
+  | { test: 'contains'; text: string }
+  | { test: 'rose' | 'fell'; by: string; percent: boolean }
+
+/** Which values: every test holds. */
+export interface ValuePart {
+  part: 'value'
+  exclude: boolean
+  tests: readonly ValueTest[]
+}
+
+/** Whether a reason was given, and what it holds. */
+export interface ReasonPart {
+  part: 'reason'
+  exclude: boolean
+  /** Null: any reason at all. */
+  contains: string | null
+}
+
+export const changeStates = ['reviewed', 'flagged', 'reverted', 'correction'] as const
+/** What has become of a change: looked at, flagged, set back by a correction, or made by one. */
+export type ChangeState = (typeof changeStates)[number]
+
+/** What has become of it: any of these. */
+export interface StatePart {
+  part: 'state'
+  exclude: boolean
+  states: readonly ChangeState[]
+}
+
+export type ScopePart = WhoPart | WhatPart | RecordPart | WhenPart | HowPart | ValuePart | ReasonPart | StatePart
 export type PartName = ScopePart['part']
 
 /**
@@ -56,12 +110,17 @@ export interface Scope {
   readonly what?: WhatPart
   readonly record?: RecordPart
   readonly when?: WhenPart
+  readonly how?: HowPart
+  readonly value?: ValuePart
+  readonly reason?: ReasonPart
+  readonly state?: StatePart
 }
 
 export const everything: Scope = {}
 
 export function partsOf(scope: Scope): ScopePart[] {
-  return [scope.what, scope.record, scope.who, scope.when].filter((part) => part !== undefined)
+  const { what, value, record, who, how, reason, when, state } = scope
+  return [what, value, record, who, how, reason, when, state].filter((part) => part !== undefined)
 }
 
 export function withPart(scope: Scope, part: ScopePart): Scope {
@@ -84,5 +143,13 @@ export function isHollow(part: ScopePart): boolean {
       return part.records.length === 0
     case 'when':
       return part.span.span === 'days' && part.span.from === null && part.span.to === null
+    case 'how':
+      return part.actions.length === 0 && part.channels.length === 0 && part.runs.length === 0
+    case 'value':
+      return part.tests.length === 0
+    case 'reason':
+      return part.contains === ''
+    case 'state':
+      return part.states.length === 0
   }
 }

@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { addDays } from '../time/zone.ts'
-import { actorKinds, isHollow, type Scope } from './model.ts'
+import { actorKinds, changeStates, isHollow, saveActions, type Scope, type ValueTest } from './model.ts'
 
 /** Random scopes for property tests, here and in the server. Ids stay small so that they often match. */
 const id = fc.integer({ min: 1, max: 6 })
@@ -14,7 +14,23 @@ const span = fc.oneof(
     const [from, to] = a !== null && b !== null && a > b ? [b, a] : [a, b]
     return { span: 'days' as const, from, to, zone: z }
   }),
+  fc.tuple(fc.integer({ min: 0, max: 80_000 }), fc.integer({ min: 1, max: 5000 }), zone).map(([from, length, z]) => {
+    const at = (minutes: number) =>
+      `${new Date(Date.parse('2026-03-01T00:00:00Z') + minutes * 60_000).toISOString().slice(0, 16)}Z`
+    return { span: 'instants' as const, from: at(from), to: at(from + length), zone: z }
+  }),
   fc.record({ span: fc.constant('last' as const), days: fc.integer({ min: 1, max: 90 }), zone }),
+)
+
+const value = fc.constantFrom('10', '12.50', '-3', '0', 'a', '', '=x%_', 'NaN')
+const valueTest: fc.Arbitrary<ValueTest> = fc.oneof(
+  fc.record({ test: fc.constantFrom('from' as const, 'to' as const), value: fc.option(value) }),
+  fc.record({ test: fc.constant('contains' as const), text: fc.constantFrom('A', '1', '%', '=x', '.5') }),
+  fc.record({
+    test: fc.constantFrom('rose' as const, 'fell' as const),
+    by: fc.constantFrom('0', '2.5', '10', '25'),
+    percent: fc.boolean(),
+  }),
 )
 
 export const anyScope: fc.Arbitrary<Scope> = fc
@@ -32,6 +48,28 @@ export const anyScope: fc.Arbitrary<Scope> = fc
         exclude: fc.boolean(),
         lines: fc.boolean(),
         records: fc.array(fc.record({ typeId: id, key }), { minLength: 1, maxLength: 3 }),
+      }),
+      how: fc.record({
+        part: fc.constant('how' as const),
+        exclude: fc.boolean(),
+        actions: fc.uniqueArray(fc.constantFrom(...saveActions), { maxLength: 2 }),
+        channels: fc.uniqueArray(fc.constantFrom('screen', 'API', 'odd, %é'), { maxLength: 2 }),
+        runs: ids,
+      }),
+      value: fc.record({
+        part: fc.constant('value' as const),
+        exclude: fc.boolean(),
+        tests: fc.array(valueTest, { minLength: 1, maxLength: 2 }),
+      }),
+      reason: fc.record({
+        part: fc.constant('reason' as const),
+        exclude: fc.boolean(),
+        contains: fc.constantFrom(null, 'phone', 'PHONE call', '%_'),
+      }),
+      state: fc.record({
+        part: fc.constant('state' as const),
+        exclude: fc.boolean(),
+        states: fc.uniqueArray(fc.constantFrom(...changeStates), { minLength: 1, maxLength: 2 }),
       }),
       when: fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span }),
     },

@@ -1,5 +1,7 @@
+import { wallClock } from '../time/zone.ts'
 import { capitalised, listed } from '../words/list.ts'
-import type { ActorKind, PartName, RecordRef, Scope, Span } from './model.ts'
+import { assertNever } from '../words/assert-never.ts'
+import type { ActorKind, ChangeState, PartName, RecordRef, Scope, ScopeAction, Span, ValueTest } from './model.ts'
 
 /** The names a sentence needs. What is not known is named by its number, never left out. */
 export interface ScopeNames {
@@ -8,6 +10,7 @@ export interface ScopeNames {
   type(id: number): string | undefined
   field(id: number): { name: string; typeId: number } | undefined
   record(ref: RecordRef): string | undefined
+  run(id: number): string | undefined
 }
 
 /** Either plain words, or a part that can be pressed. */
@@ -43,8 +46,13 @@ export function sentence(scope: Scope, names: ScopeNames): SentencePiece[] {
   })
   const pieces = [words('Changes to '), part('what', whatText(scope, names))]
   if (scope.record) pieces.push(words(' on '), part('record', recordText(scope, names)))
+  if (scope.value) pieces.push(words(' '), part('value', valueText(scope)))
   pieces.push(words(' by '), part('who', whoText(scope, names)))
-  pieces.push(words(', '), part('when', whenText(scope)), words('.'))
+  if (scope.how) pieces.push(words(', '), part('how', howText(scope, names)))
+  if (scope.reason) pieces.push(words(', '), part('reason', reasonText(scope)))
+  pieces.push(words(', '), part('when', whenText(scope)))
+  if (scope.state) pieces.push(words(', '), part('state', stateText(scope)))
+  pieces.push(words('.'))
   return pieces
 }
 
@@ -116,6 +124,13 @@ function whenText({ when }: Scope): string {
 
 function spanWords(span: Span): string {
   if (span.span === 'last') return span.days === 1 ? 'today' : `in the last ${span.days} days`
+  if (span.span === 'instants') {
+    const [from, to] = [span.from, span.to].map((at) => wallClock(Date.parse(at), span.zone))
+    const [start, end] = [from!, to!].map(({ time }) => time.slice(0, 5))
+    return from!.date === to!.date
+      ? `on ${dateText(from!.date)} from ${start} to ${end}`
+      : `from ${dateText(from!.date)} ${start} to ${dateText(to!.date)} ${end}`
+  }
   if (span.from === null) return span.to === null ? 'at any time' : `up to ${dateText(span.to)}`
   if (span.to === null) return `from ${dateText(span.from)} on`
   if (span.from === span.to) return `on ${dateText(span.from)}`
@@ -126,4 +141,75 @@ function spanWords(span: Span): string {
     .slice(0, 3 - shared)
     .join(' ')
   return `from ${start} to ${dateText(span.to)}`
+}
+
+const actionWords: Readonly<Record<ScopeAction, string>> = { create: 'created', change: 'changed', delete: 'deleted' }
+
+function howText({ how }: Scope, names: ScopeNames): string {
+  if (!how) return ''
+  const actions =
+    how.actions.length > 0
+      ? [
+          listed(
+            how.actions.map((action) => actionWords[action]),
+            'or',
+          ),
+        ]
+      : []
+  const channels = how.channels.length > 0 ? [`through ${listed([...how.channels], 'or')}`] : []
+  const runs =
+    how.runs.length > 0
+      ? [
+          `in ${listed(
+            how.runs.map((id) => names.run(id) ?? `run ${id}`),
+            'or',
+          )}`,
+        ]
+      : []
+  const text = [...actions, ...channels, ...runs].join(' ')
+  return how.exclude ? `not ${text}` : text
+}
+
+const quoted = (value: string | null) => (value === null ? 'nothing' : `“${value}”`)
+
+function testText(test: ValueTest): string {
+  switch (test.test) {
+    case 'from':
+      return `from ${quoted(test.value)}`
+    case 'to':
+      return `to ${quoted(test.value)}`
+    case 'contains':
+      return `with ${quoted(test.text)} in a value`
+    case 'rose':
+    case 'fell':
+      return `that ${test.test} by more than ${test.by}${test.percent ? ' %' : ''}`
+    default:
+      return assertNever(test)
+  }
+}
+
+function valueText({ value }: Scope): string {
+  const text = listed((value?.tests ?? []).map(testText))
+  return value?.exclude ? `but not ${text}` : text
+}
+
+function reasonText({ reason }: Scope): string {
+  if (!reason) return ''
+  if (reason.contains === null) return reason.exclude ? 'without a reason' : 'with a reason'
+  return `${reason.exclude ? 'without' : 'with'} ${quoted(reason.contains)} in the reason`
+}
+
+const stateWords: Readonly<Record<ChangeState, string>> = {
+  reviewed: 'reviewed',
+  flagged: 'flagged',
+  reverted: 'set back',
+  correction: 'made by a correction',
+}
+
+function stateText({ state }: Scope): string {
+  const text = listed(
+    (state?.states ?? []).map((one) => stateWords[one]),
+    'or',
+  )
+  return state?.exclude ? `not ${text}` : text
 }

@@ -16,6 +16,7 @@ export function instantsOf(span: Span, nowMs: number): Instants {
       toMs: startOfDay(addDays(today, 1), span.zone),
     }
   }
+  if (span.span === 'instants') return { fromMs: Date.parse(span.from), toMs: Date.parse(span.to) }
   return {
     fromMs: span.from === null ? null : startOfDay(span.from, span.zone),
     toMs: span.to === null ? null : startOfDay(addDays(span.to, 1), span.zone),

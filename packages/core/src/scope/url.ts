@@ -1,5 +1,19 @@
 import { isDate, isZone } from '../time/zone.ts'
-import { actorKinds, isHollow, withPart, type ActorKind, type RecordRef, type Scope, type Span } from './model.ts'
+import { isDecimal } from '../value/difference.ts'
+import {
+  actorKinds,
+  changeStates,
+  isHollow,
+  saveActions,
+  withPart,
+  type ActorKind,
+  type ChangeState,
+  type RecordRef,
+  type Scope,
+  type ScopeAction,
+  type Span,
+  type ValueTest,
+} from './model.ts'
 
 /** A piece of a link that was not understood. Nothing is widened because of it: the scope is refused until it is mended. */
 export interface ScopeProblem {
@@ -20,14 +34,19 @@ type Entry = readonly [name: string, value: string]
 const listSeparator = ','
 /** Before a record whose lines are not meant. */
 const alone = 'alone.'
+/** Parts that are written one parameter a member, since their members may hold anything. */
+const repeatable = new Set(['record', 'value'])
 const maxMembers = 1000
+const minute = /^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}Z$/
+const maxText = 500
+const maxTests = 10
 const maxSpanDays = 36_600
 
 /** The scope as parameters of a link, in a fixed order; {@link parseScope} gives the same scope back. */
 export function scopeEntries(scope: Scope): [string, string][] {
   const entries: [string, string][] = []
   const add = (name: string, exclude: boolean, text: string) => entries.push([name, (exclude ? '!' : '') + text])
-  const { what, record, who, when } = scope
+  const { what, record, who, when, how, value, reason, state } = scope
   if (what)
     add(
       'what',
@@ -44,10 +63,33 @@ export function scopeEntries(scope: Scope): [string, string][] {
       [...who.actors.map((id) => `a${id}`), ...who.kinds.map((k) => `k.${k}`)].join(listSeparator),
     )
   if (when) add('when', when.exclude, spanText(when.span))
+  if (how)
+    add(
+      'how',
+      how.exclude,
+      [...how.actions, ...how.channels.map((channel) => `c.${encodeURIComponent(channel)}`), ...how.runs.map((id) => `r${id}`)].join(listSeparator),
+    ) // prettier-ignore
+  if (value) for (const test of value.tests) add('value', value.exclude, testText(test))
+  if (reason) add('reason', reason.exclude, reason.contains === null ? 'given' : `has.${reason.contains}`)
+  if (state) add('state', state.exclude, state.states.join(listSeparator))
   return entries
 }
 
+function testText(test: ValueTest): string {
+  switch (test.test) {
+    case 'from':
+    case 'to':
+      return test.value === null ? `${test.test}-nothing` : `${test.test}.${test.value}`
+    case 'contains':
+      return `has.${test.text}`
+    case 'rose':
+    case 'fell':
+      return `${test.test}.${test.by}${test.percent ? '%' : ''}`
+  }
+}
+
 function spanText(span: Span): string {
+  if (span.span === 'instants') return `${span.from}..${span.to}@${span.zone}`
   return span.span === 'last' ? `last${span.days}d@${span.zone}` : `${span.from ?? ''}..${span.to ?? ''}@${span.zone}`
 }
 
@@ -60,7 +102,7 @@ export function parseScope(entries: Iterable<Entry>): ParsedScope {
     const problem = (words: string) => problems.push({ name, text: value, words })
     const exclude = value.startsWith('!')
     const text = exclude ? value.slice(1) : value
-    if (name !== 'record' && seen.has(name)) {
+    if (!repeatable.has(name) && seen.has(name)) {
       problem(`“${name}” stands twice; a scope says it once.`)
       continue
     }
@@ -77,6 +119,18 @@ export function parseScope(entries: Iterable<Entry>): ParsedScope {
         break
       case 'when':
         scope = readWhen(scope, text, exclude, problem)
+        break
+      case 'how':
+        scope = readHow(scope, text, exclude, problem)
+        break
+      case 'value':
+        scope = readValue(scope, text, exclude, problem)
+        break
+      case 'reason':
+        scope = readReason(scope, text, exclude, problem)
+        break
+      case 'state':
+        scope = readState(scope, text, exclude, problem)
         break
       default:
         problem(`“${name}” is not a part of a scope.`)
@@ -122,6 +176,87 @@ function readWhat(scope: Scope, text: string, exclude: boolean, problem: Complai
     else problem(`“${member}” is neither a record type nor a field.`)
   }
   return withUnlessHollow(scope, { part: 'what', exclude, types, fields }, problem)
+}
+
+function readHow(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
+  const actions: ScopeAction[] = []
+  const channels: string[] = []
+  const runs: number[] = []
+  for (const member of members(text, problem)) {
+    const action = saveActions.find((one) => one === member)
+    const run = idAfter('r', member)
+    const channel = member.startsWith('c.') ? decoded(member.slice(2)) : null
+    if (action) actions.push(action)
+    else if (run !== null) runs.push(run)
+    else if (channel) channels.push(channel)
+    else problem(`“${member}” is neither an act, a channel nor a run.`)
+  }
+  return withUnlessHollow(scope, { part: 'how', exclude, actions, channels, runs }, problem)
+}
+
+function decoded(text: string): string | null {
+  try {
+    return decodeURIComponent(text)
+  } catch (error) {
+    if (error instanceof URIError) return null
+    throw error
+  }
+}
+
+function readValue(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
+  const test = readTest(text)
+  if (typeof test === 'string') {
+    problem(test)
+    return scope
+  }
+  const before = scope.value
+  if (before && before.exclude !== exclude) {
+    problem('Some values are asked for here and others left out; say one or the other.')
+    return scope
+  }
+  if ((before?.tests.length ?? 0) >= maxTests) {
+    problem(`More than ${maxTests} conditions on values.`)
+    return scope
+  }
+  return withPart(scope, { part: 'value', exclude, tests: [...(before?.tests ?? []), test] })
+}
+
+/** @returns the test, or words for what is wrong with it. */
+function readTest(text: string): ValueTest | string {
+  if (text === 'from-nothing' || text === 'to-nothing')
+    return { test: text.startsWith('from') ? 'from' : 'to', value: null }
+  const dot = text.indexOf('.')
+  const [name, value] = [text.slice(0, dot), text.slice(dot + 1)]
+  if (value.length > maxText) return `A value of more than ${maxText} characters is too long to look for.`
+  if (name === 'from' || name === 'to') return { test: name, value }
+  if (name === 'has') return value === '' ? 'Nothing is asked to be in the value.' : { test: 'contains', text: value }
+  if (name === 'rose' || name === 'fell') {
+    const percent = value.endsWith('%')
+    const by = percent ? value.slice(0, -1) : value
+    if (!isDecimal(by) || by.startsWith('-') || /e/i.test(by)) return `“${value}” is not an amount to rise or fall by.`
+    return { test: name, by, percent }
+  }
+  return 'This is not a condition on values.'
+}
+
+function readReason(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
+  if (text === 'given') return withPart(scope, { part: 'reason', exclude, contains: null })
+  const contains = text.startsWith('has.') ? text.slice(4) : ''
+  if (contains === '' || contains.length > maxText) {
+    problem('This says neither that a reason was given nor what it holds.')
+    return scope
+  }
+  return withPart(scope, { part: 'reason', exclude, contains })
+}
+
+function readState(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
+  const states: ChangeState[] = []
+  for (const member of members(text, problem)) {
+    const state = changeStates.find((one) => one === member)
+    if (state) states.push(state)
+    else problem(`“${member}” is nothing that can become of a change.`)
+  }
+  return withUnlessHollow(scope, { part: 'state', exclude, states }, problem)
 }
 
 function readRecord(scope: Scope, given: string, exclude: boolean, problem: Complain): Scope {
@@ -183,6 +318,12 @@ function readWhen(scope: Scope, text: string, exclude: boolean, problem: Complai
   const ends = days.split('..')
   if (ends.length !== 2) {
     problem('This is not a spell of days.')
+    return scope
+  }
+  if (ends.every((end) => minute.test(end) && Number.isFinite(Date.parse(end)))) {
+    const [from, to] = ends as [string, string]
+    if (from < to) return withPart(scope, { part: 'when', exclude, span: { span: 'instants', from, to, zone } })
+    problem(`${from} does not come before ${to}.`)
     return scope
   }
   for (const end of ends) if (end !== '' && !isDate(end)) problem(`“${end}” is not a date.`)

@@ -19,6 +19,17 @@ export type Difference =
   | { kind: 'other' }
 
 const decimal = /^-?\d+(\.\d+)?([eE][-+]?\d+)?$/
+/** Longer ones are no amounts anybody compares, and their powers of ten would fill the memory. */
+const longestDecimal = 60
+
+/** Whether a value is a number that can be reckoned with: no NaN, no infinity, no giant. */
+export function isDecimal(text: string): boolean {
+  return (
+    text.length <= longestDecimal &&
+    decimal.test(text) &&
+    Math.abs(Number(/[eE]([-+]?\d+)$/.exec(text)?.[1] ?? 0)) < 400
+  )
+}
 
 /** `baseType` as for {@link valueKind}. Values that are not what their type says (NaN, infinity) differ as 'other'. */
 export function difference(before: CapturedValue, after: CapturedValue, baseType: string): Difference {
@@ -38,7 +49,7 @@ export function difference(before: CapturedValue, after: CapturedValue, baseType
 }
 
 function numberDifference(before: string, after: string): Difference {
-  if (!decimal.test(before) || !decimal.test(after)) return { kind: 'other' }
+  if (!isDecimal(before) || !isDecimal(after)) return { kind: 'other' }
   const from = new Big(before)
   const by = new Big(after).minus(from)
   const percent = from.eq(0) ? null : Number(by.div(from.abs()).times(100).round(1).toString())
@@ -60,4 +71,15 @@ function memberDifference(before: string, after: string): Difference {
   const added = to.filter((member) => !from.includes(member)).map(text)
   const removed = from.filter((member) => !to.includes(member)).map(text)
   return added.length || removed.length ? { kind: 'members', added, removed } : { kind: 'other' }
+}
+
+/**
+ * What a number moved by, as exact decimal text, and that as a share of the value before; the share is null when that
+ * was zero. Null when one of the two is no number.
+ */
+export function rise(before: CapturedValue, after: CapturedValue): { by: string; share: number | null } | null {
+  if (before === null || after === null || !isDecimal(before) || !isDecimal(after)) return null
+  const from = new Big(before)
+  const by = new Big(after).minus(from)
+  return { by: by.toFixed(), share: from.eq(0) ? null : Number(by.div(from.abs())) }
 }

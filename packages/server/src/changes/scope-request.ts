@@ -1,6 +1,7 @@
 import { parseScope, type Scope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { maskedFields } from './masked.ts'
 import { withAliases } from '../people/identities.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { reachOf } from '../people/reach.ts'
@@ -18,7 +19,13 @@ export async function requestedScopes(db: Database, text: string, person: Signed
       { pieces: problems },
     )
   const reach = reachOf(person)
-  return await Promise.all((reach ? [scope, reach] : [scope]).map((one) => withAliasesOf(db, one)))
+  const limits: Scope[] = reach ? [reach] : []
+  // What is masked may not be found out by asking for it.
+  if (scope.value) {
+    const masked = [...(await maskedFields(db))]
+    if (masked.length > 0) limits.push({ what: { part: 'what', exclude: true, types: [], fields: masked } })
+  }
+  return await Promise.all([scope, ...limits].map((one) => withAliasesOf(db, one)))
 }
 
 /** Whoever is asked for is meant under every login and name that turned out to be theirs. */

@@ -1,7 +1,15 @@
-import { assertNever, instantsOf, partsOf, type Scope, type ScopePart } from '@spoor/core'
+import {
+  assertNever,
+  instantsOf,
+  partsOf,
+  type ChangeState,
+  type Scope,
+  type ScopePart,
+  type ValueTest,
+} from '@spoor/core'
 import type { Knex } from 'knex'
 
-/** `change` rows have a field; `save` rows stand for all their changes and ask the change table about fields. */
+/** `change` rows have a field and values; `save` rows stand for all their changes (see {@link asksChanges}). */
 export type Level = 'change' | 'save'
 
 /**
@@ -15,6 +23,11 @@ export function whereScope(
   alias: string,
   nowMs: number,
 ): Knex.QueryBuilder {
+  if (level === 'save' && asksChanges(scope))
+    return query.whereExists((exists) => {
+      exists.select(1).from('ledger.change as one').whereRaw('one.save_id = ?? and one.captured_at = ??', [`${alias}.id`, `${alias}.captured_at`]) // prettier-ignore
+      whereScope(exists, scope, 'change', 'one', nowMs)
+    })
   for (const part of partsOf(scope)) wherePart(query, part, level, alias, nowMs)
   return query
 }
@@ -47,27 +60,141 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
       return
     }
     case 'what':
-      if (level === 'change' || part.fields.length === 0) {
-        add((q) => {
-          q.whereIn(column('type_id'), [...part.types])
-          if (part.fields.length > 0) q.orWhereIn(column('field_id'), [...part.fields])
-        })
-        return
-      }
-      query.whereExists((exists) => {
-        exists
-          .select(1)
-          .from('ledger.change as one')
-          .whereRaw('one.save_id = ?? and one.captured_at = ??', [column('id'), column('captured_at')])
-        wherePart(exists, part, 'change', 'one', nowMs)
+      add((q) => {
+        q.whereIn(column('type_id'), [...part.types])
+        if (part.fields.length > 0) q.orWhereIn(column('field_id'), [...part.fields])
       })
+      return
+    case 'how':
+      add((q) => ofSave(q, level, alias, (save) => {
+        if (part.actions.length > 0) save.whereIn('action', [...part.actions])
+        if (part.channels.length > 0) save.whereIn('channel', [...part.channels])
+        if (part.runs.length > 0) save.whereIn('run_id', [...part.runs])
+      })) // prettier-ignore
+      return
+    case 'reason':
+      add((q) => ofSave(q, level, alias, (save) => {
+        save.whereNotNull('reason')
+        if (part.contains !== null) save.whereRaw(`reason ilike ? escape '\\'`, [anywhere(part.contains)])
+      })) // prettier-ignore
+      return
+    case 'state':
+      add((q) => part.states.forEach((state) => q.orWhere((one) => stateHolds(one, state, level, alias))))
+      return
+    case 'value':
+      // Asked of changes only: a save is in scope when one change of it fits every part.
+      add((q) => part.tests.forEach((test) => valueHolds(q, test, alias)))
       return
     default:
       assertNever(part)
   }
 }
 
+/** What holds of the save that a row is or belongs to. */
+function ofSave(
+  query: Knex.QueryBuilder,
+  level: Level,
+  alias: string,
+  condition: (save: Knex.QueryBuilder) => void,
+): void {
+  if (level === 'save') {
+    query.where((save) => condition(qualifying(save, alias)))
+    return
+  }
+  query.whereExists((exists) => {
+    exists.select(1).from('ledger.save as its').whereRaw('its.id = ?? and its.captured_at = ??', [`${alias}.save_id`, `${alias}.captured_at`]) // prettier-ignore
+    condition(qualifying(exists, 'its'))
+  })
+}
+
+/** The conditions above name bare columns; this puts the alias before them. */
+function qualifying(query: Knex.QueryBuilder, alias: string): Knex.QueryBuilder {
+  const through = {
+    whereIn: (column: string, values: readonly unknown[]) => (
+      query.whereIn(`${alias}.${column}`, values as never),
+      through
+    ),
+    whereNotNull: (column: string) => (query.whereNotNull(`${alias}.${column}`), through),
+    whereRaw: (sql: string, values: readonly unknown[]) => (
+      query.whereRaw(`${alias}.${sql}`, values as never),
+      through
+    ),
+  }
+  return through as unknown as Knex.QueryBuilder
+}
+
+function stateHolds(query: Knex.QueryBuilder, state: ChangeState, level: Level, alias: string): void {
+  const saveId = level === 'save' ? `${alias}.id` : `${alias}.save_id`
+  switch (state) {
+    case 'reviewed':
+    case 'flagged':
+      query.whereRaw('exists (select from spoor.mark m where m.save_id = ?? and m.mark = ?)', [saveId, state])
+      return
+    case 'reverted':
+      query.whereRaw(
+        `exists (select from spoor.correction_change cc join spoor.correction_item i on i.id = cc.item_id
+          where cc.save_id = ?? and cc.field_id = ?? and i.written)`,
+        [saveId, `${alias}.field_id`],
+      )
+      return
+    case 'correction':
+      ofSave(query, level, alias, (save) => save.whereNotNull('correction_id'))
+      return
+    default:
+      assertNever(state)
+  }
+}
+
+const anywhere = (text: string) => `%${text.replace(/[\\%_]/g, '\\$&')}%`
+
+function valueHolds(query: Knex.QueryBuilder, test: ValueTest, alias: string): void {
+  const [before, after] = [`${alias}.before`, `${alias}.after`]
+  switch (test.test) {
+    case 'from':
+      query.whereRaw('?? is not distinct from ?', [before, test.value as string])
+      return
+    case 'to':
+      query.whereRaw('?? is not distinct from ?', [after, test.value as string])
+      return
+    case 'contains':
+      query.whereRaw(`(coalesce(?? ilike ? escape '\\', false) or coalesce(?? ilike ? escape '\\', false))`, [
+        before, anywhere(test.text), after, anywhere(test.text),
+      ]) // prettier-ignore
+      return
+    case 'rose':
+    case 'fell':
+      moved(query, test, alias)
+      return
+    default:
+      assertNever(test)
+  }
+}
+
+/** A share of a double is near enough to skip by; the exact comparison decides. */
+const nearlyOne = 1 - 1e-9
+
+function moved(
+  query: Knex.QueryBuilder,
+  { test, by, percent }: Extract<ValueTest, { by: string }>,
+  alias: string,
+): void {
+  const [rise, share] = [`${alias}.rise`, `${alias}.rise_share`]
+  const sign = test === 'rose' ? 1 : -1
+  query.whereNotNull(rise)
+  if (!percent) {
+    query.whereRaw(`?? * ${sign} > ?::numeric`, [rise, by])
+    return
+  }
+  const least = (Number(by) / 100) * nearlyOne
+  query.whereNotNull(share).whereRaw(test === 'rose' ? '?? >= ?' : '?? <= ?', [share, sign * least])
+  query.whereRaw(`?? * ${sign * 100} > ?::numeric * abs(case when ?? is not null then ??::numeric end)`, [rise, by, rise, `${alias}.before`]) // prettier-ignore
+}
+
 /** Whether a scope can only be decided change by change. */
-export function asksFields(scope: Scope): boolean {
-  return (scope.what?.fields.length ?? 0) > 0
+export function asksChanges(scope: Scope): boolean {
+  return (
+    (scope.what?.fields.length ?? 0) > 0 ||
+    scope.value !== undefined ||
+    (scope.state?.states.includes('reverted') ?? false)
+  )
 }

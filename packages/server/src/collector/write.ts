@@ -1,5 +1,5 @@
 import { createHmac } from 'node:crypto'
-import { foldRows, type TrackingPlan } from '@spoor/core'
+import { foldRows, rise, valueKind, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
 import { addToRollups } from './rollups.ts'
 import { assignRuns } from './runs.ts'
@@ -34,6 +34,8 @@ const changeColumns = [
   'after',
   'parent_type_id',
   'parent_key',
+  'rise',
+  'rise_share',
 ]
 
 /** Writes batches into the ledger, each in one transaction with the note of what was taken. */
@@ -42,6 +44,9 @@ export class LedgerWriter {
   readonly #fingerprintKey: Buffer
   readonly #actors = new Map<string, number>()
   readonly #fingerprinted = new Map<string, boolean>()
+  /** Fields that hold numbers, of the types met so far. */
+  readonly #numbers = new Set<number>()
+  readonly #typesMet = new Set<number>()
   constructor(db: Database, fingerprintKey: Buffer) {
     this.#db = db
     this.#fingerprintKey = fingerprintKey
@@ -57,6 +62,7 @@ export class LedgerWriter {
         await trx.raw('select ledger.ensure_month(?::date)', [`${month}-01`])
       const actors = await this.#actorsOf(trx, saves)
       await this.#learnFields(trx, batch.sourceId, saves)
+      await this.#learnNumbers(trx, saves)
       const first = await nextSaveId(trx, saves.length)
       const runs = await assignRuns(trx, batch.sourceId, saves)
       const parents = await parentTypes(trx, saves)
@@ -132,6 +138,14 @@ export class LedgerWriter {
     }
   }
 
+  async #learnNumbers(trx: Knex.Transaction, saves: readonly CapturedSave[]): Promise<void> {
+    const unmet = [...new Set(saves.map((save) => save.typeId))].filter((typeId) => !this.#typesMet.has(typeId))
+    if (unmet.length === 0) return
+    const rows = await trx('spoor.field').whereIn('type_id', unmet).select<{ id: number; base_type: string }[]>('id', 'base_type') // prettier-ignore
+    for (const row of rows) if (valueKind(row.base_type) === 'number') this.#numbers.add(row.id)
+    for (const typeId of unmet) this.#typesMet.add(typeId)
+  }
+
   #saveLine(sourceId: number, { save, id, actorId, runId, parentTypeId }: Numbered): string {
     return copyLine([
       id, save.at, sourceId, save.typeId, save.key, save.keyBefore, save.label, save.action, actorId, save.who.kind, save.who.claimed,
@@ -143,9 +157,10 @@ export class LedgerWriter {
   #changeLines({ save, id, actorId, parentTypeId }: Numbered): string[] {
     const parentKey = parentTypeId === null ? null : save.parentKey
     return Object.entries(save.delta).map(([fieldId, [before, after]]) => {
+      const moved = this.#numbers.has(Number(fieldId)) ? rise(before, after) : null
       const hashed = this.#fingerprinted.get(`${save.planVersion}/${fieldId}`) === true
       const kept = (value: string | null) => (hashed && value !== null ? this.#fingerprint(value) : value)
-      return copyLine([id, save.at, fieldId, save.typeId, save.key, actorId, save.who.kind, kept(before), kept(after), parentTypeId, parentKey]) // prettier-ignore
+      return copyLine([id, save.at, fieldId, save.typeId, save.key, actorId, save.who.kind, kept(before), kept(after), parentTypeId, parentKey, moved?.by ?? null, moved?.share ?? null]) // prettier-ignore
     })
   }
 

@@ -5,6 +5,7 @@ import { up as foundation } from './migrations/001-foundation.ts'
 import { up as directory } from './migrations/002-directory.ts'
 import { up as runsAndWatching } from './migrations/003-runs-and-watching.ts'
 import { up as settingUp } from './migrations/004-setting-up.ts'
+import { up as finding } from './migrations/005-finding.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
@@ -12,6 +13,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '002-directory': directory,
   '003-runs-and-watching': runsAndWatching,
   '004-setting-up': settingUp,
+  '005-finding': finding,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -2,9 +2,9 @@
 import Button from 'ant-design-vue/es/button'
 import { useQuery } from '@tanstack/vue-query'
 import { useEventListener } from '@vueuse/core'
-import { routes } from '@spoor/contract'
+import { routes, type ProblemBody } from '@spoor/contract'
 import { counted, dateText, runWords } from '@spoor/core'
-import { computed, toRef } from 'vue'
+import { computed, ref, toRef } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -13,6 +13,7 @@ import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { fullTime, shortTime } from '../value/time.ts'
+import { shownValue } from '../value/words.ts'
 import FieldChange from './FieldChange.vue'
 
 /** One save with everything known of it: read like a page, beside the list. */
@@ -21,12 +22,12 @@ export interface Props {
   names: NamedVocabulary
 }
 const props = defineProps<Props>()
-const emit = defineEmits<{ close: []; open: [saveId: string] }>()
+const emit = defineEmits<{ close: []; open: [saveId: string]; marked: [] }>()
 
 const session = useSession()
 const pulse = usePulse()
 const latest = computed(() => pulse.pulse?.latestSave)
-const { data, error } = useQuery({
+const { data, error, refetch } = useQuery({
   queryKey: ['save', toRef(props, 'saveId'), latest],
   queryFn: () => call(routes.readSave, { params: { saveId: props.saveId } }),
   placeholderData: (before) => (before?.save.id === props.saveId ? before : undefined),
@@ -79,10 +80,42 @@ const context = computed(() => {
   ].filter((line): line is [string, string] => Boolean(line[1]))
 })
 
+const markProblem = ref<ProblemBody | null>(null)
+async function mark(what: 'reviewed' | 'flagged') {
+  const one = save.value
+  if (!one) return
+  try {
+    await call(routes.markSaves, { body: { saveIds: [one.id], mark: what, on: !one.marks.includes(what) } })
+    markProblem.value = null
+    await refetch()
+    emit('marked')
+  } catch (caught) {
+    markProblem.value = problemOf(caught)
+  }
+}
+
+/** The save as plain text, for a letter or a note. */
+const copied = ref(false)
+async function copy() {
+  const [d, one] = [detail.value, save.value]
+  if (!d || !one) return
+  const shown = (value: string | null, change: (typeof one.changes)[number]) => change.masked ? '••••••' : shownValue(value, props.names.baseType(change.fieldId)).text // prettier-ignore
+  const lines = [
+    `${props.names.typeTitle(one.typeId)} ${one.label}, save ${one.id}`,
+    `${one.actor.knownAs ?? one.actor.name}, ${fullTime(one.at)}`,
+    ...one.changes.map((change) => `${props.names.fieldName(change.fieldId)}: ${shown(change.before, change)} → ${shown(change.after, change)}`),
+    ...context.value.map(([name, value]) => `${name}: ${value}`),
+  ] // prettier-ignore
+  await navigator.clipboard.writeText(lines.join('\n'))
+  copied.value = true
+  setTimeout(() => (copied.value = false), 2000)
+}
+
 useEventListener('keydown', (event) => {
   if ((event.target as HTMLElement).closest('input:not([type=checkbox]), textarea')) return
   if (event.key === '[' && detail.value?.earlier) emit('open', detail.value.earlier)
   if (event.key === ']' && detail.value?.later) emit('open', detail.value.later)
+  if (event.key === 'm' && !event.ctrlKey && !event.metaKey && session.may('changes.mark')) void mark('reviewed')
   if (event.key === 'r' && !event.ctrlKey && !event.metaKey && mayRevert.value) void draft([{ saveId: props.saveId }])
 })
 </script>
@@ -199,9 +232,19 @@ useEventListener('keydown', (event) => {
         </template>
       </dl>
     </div>
-    <div v-if="mayRevert" class="acts">
+    <div class="acts">
       <ProblemNote v-if="problem" :problem="problem" class="note" />
-      <Button type="primary" :loading="busy" title="r" @click="draft([{ saveId: save.id }])">Rehearse a revert</Button>
+      <ProblemNote v-if="markProblem" :problem="markProblem" class="note" />
+      <Button v-if="mayRevert" type="primary" :loading="busy" title="r" @click="draft([{ saveId: save.id }])"
+        >Rehearse a revert</Button
+      >
+      <template v-if="session.may('changes.mark')">
+        <Button title="m" @click="mark('reviewed')">{{
+          save.marks.includes('reviewed') ? 'Not reviewed after all' : 'Mark reviewed'
+        }}</Button>
+        <Button @click="mark('flagged')">{{ save.marks.includes('flagged') ? 'Take the flag off' : 'Flag' }}</Button>
+      </template>
+      <Button @click="copy">{{ copied ? 'Copied' : 'Copy as text' }}</Button>
     </div>
   </template>
 </template>

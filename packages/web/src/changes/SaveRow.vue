@@ -78,6 +78,9 @@ const who = computed(() =>
         <i v-if="change.revertedBy" class="quiet">set back</i>
       </span>
       <span v-if="followed > 0" class="quiet follow">{{ followed }} followed</span>
+      <i v-for="mark in save.marks" :key="mark" class="quiet follow" :class="{ attention: mark === 'flagged' }">{{
+        mark
+      }}</i>
       <span v-if="others > 0" class="quiet">and {{ others }} more</span>
     </span>
     <span v-if="columns.includes('channel')" class="quiet" role="gridcell" :title="save.channel">{{

@@ -1,64 +1,32 @@
-import { routes, type ProblemBody, type Save, type Summary } from '@spoor/contract'
+import { routes, type ProblemBody, type Summary } from '@spoor/contract'
 import { computed, ref, watch, type Ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { usePulse } from '../frame/pulse.ts'
 
-const pageSize = 100
-
 /**
- * The saves of a scope, page by page, with their counts. Saves that arrive later are only counted (`fresh`) until
- * they are taken in, so that nothing moves under the eye; `calm` says when they may come in by themselves.
+ * How much a scope means. Saves that arrive later are only counted (`fresh`) until they are taken in, so that nothing
+ * moves under the eye; `calm` says when they may come in by themselves. `version` rises with each taking in.
  */
-export function useSavesList(scope: Ref<string>, calm: () => boolean) {
-  const saves = ref<Save[]>([])
-  const next = ref<string | null>(null)
-  const loading = ref(true)
-  const problem = ref<ProblemBody | null>(null)
+export function useSummary(scope: Ref<string>, calm: () => boolean) {
   const summary = ref<Summary | null>(null)
   const newest = ref<Summary | null>(null)
+  const problem = ref<ProblemBody | null>(null)
+  const version = ref(0)
   const pulse = usePulse()
   let asked: AbortController | undefined
 
   async function load(): Promise<void> {
     asked?.abort()
     const mine = (asked = new AbortController())
-    loading.value = true
+    version.value++
     try {
-      const query = { scope: scope.value }
-      const [counts, page] = await Promise.all([
-        call(routes.summariseChanges, { query, signal: mine.signal }),
-        call(routes.listSaves, { query: { ...query, limit: String(pageSize) }, signal: mine.signal }),
-      ])
-      saves.value = page.saves
-      next.value = page.next
+      const counts = await call(routes.summariseChanges, { query: { scope: scope.value }, signal: mine.signal })
       summary.value = newest.value = counts
       problem.value = null
     } catch (error) {
       if (mine.signal.aborted) return
       problem.value = problemOf(error)
-      saves.value = []
-      next.value = null
       summary.value = newest.value = null
-    } finally {
-      if (asked === mine) loading.value = false
-    }
-  }
-
-  async function more(): Promise<void> {
-    if (next.value === null || loading.value) return
-    const mine = asked
-    loading.value = true
-    try {
-      const page = await call(routes.listSaves, {
-        query: { scope: scope.value, limit: String(pageSize), after: next.value },
-      })
-      if (asked !== mine) return
-      saves.value = [...saves.value, ...page.saves]
-      next.value = page.next
-    } catch (error) {
-      problem.value = problemOf(error)
-    } finally {
-      if (asked === mine) loading.value = false
     }
   }
 
@@ -73,6 +41,7 @@ export function useSavesList(scope: Ref<string>, calm: () => boolean) {
     }
   }
 
+  const fresh = computed(() => Math.max(0, (newest.value?.saves ?? 0) - (summary.value?.saves ?? 0)))
   watch(scope, load, { immediate: true })
   watch(
     () => pulse.pulse?.latestSave,
@@ -82,7 +51,52 @@ export function useSavesList(scope: Ref<string>, calm: () => boolean) {
       if (fresh.value > 0 && calm()) await load()
     },
   )
+  return { summary, fresh, problem, version, takeIn: load }
+}
 
-  const fresh = computed(() => Math.max(0, (newest.value?.saves ?? 0) - (summary.value?.saves ?? 0)))
-  return { saves, next, loading, problem, summary, fresh, more, takeIn: load }
+export interface Page<T> {
+  items: T[]
+  next: string | null
+}
+
+/** Pages of a reading by keyset, begun anew whenever `key` changes. */
+export function usePages<T>(
+  key: Ref<string>,
+  fetchPage: (after: string | undefined, signal: AbortSignal) => Promise<Page<T>>,
+) {
+  const items = ref<T[]>([]) as Ref<T[]>
+  const next = ref<string | null>(null)
+  const loading = ref(true)
+  const problem = ref<ProblemBody | null>(null)
+  let asked: AbortController | undefined
+
+  async function fetch(after: string | undefined): Promise<void> {
+    if (after === undefined) asked?.abort()
+    const mine = after === undefined ? (asked = new AbortController()) : asked!
+    loading.value = true
+    try {
+      const page = await fetchPage(after, mine.signal)
+      if (asked !== mine) return
+      items.value = after === undefined ? page.items : [...items.value, ...page.items]
+      next.value = page.next
+      problem.value = null
+    } catch (error) {
+      if (mine.signal.aborted) return
+      problem.value = problemOf(error)
+      if (after === undefined) items.value = []
+      next.value = null
+    } finally {
+      if (asked === mine) loading.value = false
+    }
+  }
+  watch(key, () => void fetch(undefined), { immediate: true })
+  return {
+    items,
+    next,
+    loading,
+    problem,
+    more: async () => {
+      if (next.value !== null && !loading.value) await fetch(next.value)
+    },
+  }
 }

@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
 import { counted } from '@spoor/core'
-import { computed } from 'vue'
+import { routes, type ProblemBody } from '@spoor/contract'
+import { computed, ref } from 'vue'
+import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
 import { useSession } from '../session/session.ts'
 import ProblemNote from './ProblemNote.vue'
@@ -12,6 +14,17 @@ const session = useSession()
 const { draft, busy, problem } = useRevert()
 const labels = computed(() => [...new Set(tray.saves.map((save) => save.label))])
 
+const markProblem = ref<ProblemBody | null>(null)
+async function markAll() {
+  try {
+    await call(routes.markSaves, { body: { saveIds: tray.saves.map((save) => save.id), mark: 'reviewed', on: true } })
+    markProblem.value = null
+    tray.empty()
+  } catch (error) {
+    markProblem.value = problemOf(error)
+  }
+}
+
 async function revert() {
   await draft(tray.saves.map((save) => ({ saveId: save.id })))
 }
@@ -20,6 +33,7 @@ async function revert() {
 <template>
   <section v-if="tray.saves.length > 0" class="tray" aria-label="Tray">
     <ProblemNote v-if="problem" :problem="problem" class="note" />
+    <ProblemNote v-if="markProblem" :problem="markProblem" class="note" />
     <b>{{ counted(tray.saves.length, 'save') }} in the tray</b>
     <span class="quiet labels"
       >{{ labels.slice(0, 4).join(', ') }}{{ labels.length > 4 ? ` and ${labels.length - 4} more` : '' }}</span
@@ -28,6 +42,7 @@ async function revert() {
     <Button v-if="session.may('corrections.draft')" type="primary" :loading="busy" @click="revert"
       >Rehearse a revert</Button
     >
+    <Button v-if="session.may('changes.mark')" @click="markAll">Mark reviewed</Button>
     <button class="plain quiet" @click="tray.empty()">Empty the tray</button>
   </section>
 </template>

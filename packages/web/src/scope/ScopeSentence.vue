@@ -4,6 +4,10 @@ import { isHollow, sentence, withoutPart, withPart, type PartName, type Scope, t
 import { computed, ref } from 'vue'
 import type { NamedVocabulary } from './vocabulary.ts'
 import RecordEditor from './RecordEditor.vue'
+import HowEditor from './HowEditor.vue'
+import ReasonEditor from './ReasonEditor.vue'
+import StateEditor from './StateEditor.vue'
+import ValueEditor from './ValueEditor.vue'
 import WhatEditor from './WhatEditor.vue'
 import WhenEditor from './WhenEditor.vue'
 import WhoEditor from './WhoEditor.vue'
@@ -18,7 +22,24 @@ const emit = defineEmits<{ change: [scope: Scope] }>()
 
 const pieces = computed(() => sentence(props.scope, props.names))
 const open = ref<PartName | null>(null)
-const editors = { who: WhoEditor, what: WhatEditor, record: RecordEditor, when: WhenEditor }
+const editors = {
+  who: WhoEditor,
+  what: WhatEditor,
+  record: RecordEditor,
+  when: WhenEditor,
+  how: HowEditor,
+  value: ValueEditor,
+  reason: ReasonEditor,
+  state: StateEditor,
+}
+/** Parts that stand in the sentence only when they narrow it. */
+const more = [
+  { part: 'record', title: 'Narrow to records' },
+  { part: 'value', title: 'values' },
+  { part: 'how', title: 'how' },
+  { part: 'reason', title: 'reason' },
+  { part: 'state', title: 'what became of it' },
+] as const
 
 function put(part: ScopePart) {
   emit('change', isHollow(part) ? withoutPart(props.scope, part.part) : withPart(props.scope, part))
@@ -69,22 +90,24 @@ function remove(name: PartName) {
         </template>
       </Popover>
     </template>
-    <Popover
-      v-if="!scope.record"
-      :open="open === 'record'"
-      trigger="click"
-      placement="bottomLeft"
-      :arrow="false"
-      destroy-tooltip-on-hide
-      @open-change="(now: boolean) => (open = now ? 'record' : null)"
-    >
-      <button class="plain more" :aria-expanded="open === 'record'">Narrow to records</button>
-      <template #content>
-        <div class="editor" @keydown.esc="open = null">
-          <RecordEditor :part="undefined" :names="names" @put="put" />
-        </div>
-      </template>
-    </Popover>
+    <template v-for="one in more" :key="one.part">
+      <Popover
+        v-if="!scope[one.part]"
+        :open="open === one.part"
+        trigger="click"
+        placement="bottomLeft"
+        :arrow="false"
+        destroy-tooltip-on-hide
+        @open-change="(now: boolean) => (open = now ? one.part : null)"
+      >
+        <button class="plain more" :aria-expanded="open === one.part">{{ one.title }}</button>
+        <template #content>
+          <div class="editor" @keydown.esc="open = null">
+            <component :is="editors[one.part]" :part="undefined" :names="names" @put="put" />
+          </div>
+        </template>
+      </Popover>
+    </template>
     <button v-if="Object.keys(scope).length > 1" class="plain more" @click="emit('change', {})">Clear all</button>
   </div>
 </template>

@@ -3,13 +3,14 @@ import { computed, type ComputedRef } from 'vue'
 import { useRoute, useRouter, type LocationQueryRaw } from 'vue-router'
 
 /** Parameters of a link that belong to the view and not to the scope. */
-const viewParameters = ['save']
+const viewParameters = ['save', 'reading'] as const
 
 export interface UrlScope {
   parsed: ComputedRef<ParsedScope>
   /** The scope as the API takes it; what was not understood stays in, so that the server refuses it too. */
   text: ComputedRef<string>
-  set(scope: Scope): void
+  /** `view` changes parameters of the view along with the scope; null takes one away. */
+  set(scope: Scope, view?: Partial<Record<(typeof viewParameters)[number], string | null>>): void
 }
 
 /** The scope lives in the link: reading and writing it is reading and writing the address. */
@@ -18,15 +19,18 @@ export function useUrlScope(): UrlScope {
   const router = useRouter()
   const entries = computed(() =>
     Object.entries(route.query)
-      .filter(([name]) => !viewParameters.includes(name))
+      .filter(([name]) => !(viewParameters as readonly string[]).includes(name))
       .flatMap(([name, value]) => (Array.isArray(value) ? value : [value]).map((one) => [name, one ?? ''] as const)),
   )
   return {
     parsed: computed(() => parseScope(entries.value)),
     text: computed(() => new URLSearchParams(entries.value.map(([name, value]) => [name, value])).toString()),
-    set(scope) {
+    set(scope, view = {}) {
       const query: LocationQueryRaw = {}
-      for (const name of viewParameters) if (route.query[name]) query[name] = route.query[name]
+      for (const name of viewParameters) {
+        const kept = view[name] === undefined ? route.query[name] : view[name]
+        if (kept) query[name] = kept
+      }
       for (const [name, value] of scopeEntries(scope)) {
         const before = query[name]
         query[name] = before === undefined ? value : [...(Array.isArray(before) ? before : [before]), value]

@@ -8,6 +8,7 @@ export interface NamedVocabulary extends ScopeNames {
   types: Vocabulary['types']
   fields: Vocabulary['fields']
   actors: Vocabulary['actors']
+  channels: Vocabulary['channels']
   /** "Tenancy". */
   typeTitle(id: number): string
   fieldName(id: number): string
@@ -28,7 +29,7 @@ export function useVocabulary(recordLabels: Ref<Record<string, string>>): Comput
     refetchInterval: refreshMs,
   })
   return computed(() => {
-    const { types, fields, actors } = data.value ?? { types: [], fields: [], actors: [] }
+    const { types, fields, actors, channels } = data.value ?? { types: [], fields: [], actors: [], channels: [] }
     const typeById = new Map(types.map((type) => [type.id, type]))
     const fieldById = new Map(fields.map((field) => [field.id, field]))
     const actorById = new Map(actors.map((actor) => [actor.id, actor]))
@@ -36,6 +37,8 @@ export function useVocabulary(recordLabels: Ref<Record<string, string>>): Comput
       types,
       fields,
       actors,
+      channels,
+      run: () => undefined,
       actor: (id: number) => actorById.get(id)?.name,
       type: (id: number) => typeById.get(id)?.plural,
       field: (id: number) => fieldById.get(id),

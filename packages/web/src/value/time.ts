@@ -41,3 +41,17 @@ export function shortTime(instant: string): string {
   const at = dayjs(instant)
   return at.format(at.isSame(dayjs(), 'year') ? 'D MMM HH:mm' : 'D MMM YYYY HH:mm')
 }
+
+/** "20 Mar 16:52" in a column of its own: the year where it is not this one, in place of the hour's minutes. */
+export function dayAndTime(instant: string): string {
+  const at = dayjs(instant)
+  return at.format(at.isSame(dayjs(), 'year') ? 'D MMM HH:mm' : 'D MMM YY HH:mm')
+}
+
+/** A spell of time in words fit for its size: "March 2026", "week of 2 Mar", "20 Mar", "20 Mar 16:00". */
+export function bucketWords(from: string, to: string, size: string, short = false): string {
+  const format = { year: 'YYYY', month: short ? 'MMM YYYY' : 'MMMM YYYY', week: short ? 'D MMM YY' : '[week of] D MMM YYYY', day: short ? 'D MMM' : 'ddd D MMM YYYY', hour: 'D MMM HH:mm', minute: 'HH:mm' }[size] ?? 'D MMM YYYY' // prettier-ignore
+  const first = dayjs(from).format(format)
+  const last = dayjs(to).subtract(1, 'ms').format(format)
+  return short || first === last ? first : `${first} to ${last}`
+}

@@ -18,7 +18,7 @@ export async function saveDetail(
   const row = (await query.first('s.*', db.raw(actorColumns))) as SaveRow | undefined
   if (!row) return null
   const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
-    changesOf(db, [row], null, [{}], nowMs),
+    changesOf(db, [row], { valueLength: null, scopes: [{}, reach], nowMs }),
     afterwardsOf(db, row, reach, nowMs),
     trackedSinceOf(db, row),
     neighboursOf(db, row, reach, nowMs),

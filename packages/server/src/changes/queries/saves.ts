@@ -1,8 +1,8 @@
-import { matches, type ActorKind, type Scope } from '@spoor/core'
+import { matches, valueKind, type ActorKind, type ChangeState, type Scope } from '@spoor/core'
 import type { Change, Save, SavePage } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
 import { maskedFields } from '../masked.ts'
-import { asksFields, whereScope } from '../scope-sql.ts'
+import { asksChanges, whereScope } from '../scope-sql.ts'
 
 /** Longer values come cut in lists; the opened save has them whole. */
 const listValueLength = 300
@@ -36,6 +36,7 @@ export interface SaveRow {
   parent_key: string | null
   parent_label: string | null
   known_as: string | null
+  marks: Save['marks'] | null
 }
 
 export interface PageRequest {
@@ -51,7 +52,7 @@ export async function savePage(
   scopes: readonly Scope[],
   { after, limit, nowMs }: PageRequest,
 ): Promise<SavePage> {
-  const byChange = scopes.some(asksFields)
+  const byChange = scopes.some(asksChanges)
   const [table, idColumn] = byChange ? ['ledger.change', 'save_id'] : ['ledger.save', 'id']
   const query = db(`${table} as r`).distinct('r.captured_at', `r.${idColumn} as id`)
   for (const scope of scopes) whereScope(query, scope, byChange ? 'change' : 'save', 'r', nowMs)
@@ -70,7 +71,7 @@ export async function savePage(
     .limit(limit + 1)
   const page = found.slice(0, limit)
   const rows = await saveRows(db, page)
-  const changes = await changesOf(db, rows, listValueLength, scopes, nowMs)
+  const changes = await changesOf(db, rows, { valueLength: listValueLength, scopes, nowMs })
   const last = page.at(-1)
   return {
     saves: rows.map((row) => saveShown(row, changes.get(row.id) ?? [])),
@@ -80,7 +81,7 @@ export async function savePage(
 
 /** What a save's row says of its actor and its parent, and where from; the save is `s`. */
 export const actorColumns =
-  'a.name as actor_name, coalesce(k.unit, a.unit) as actor_unit, coalesce(k.left_on, a.left_on)::text as actor_left_on, k.name as known_as, p.label as parent_label'
+  'a.name as actor_name, coalesce(k.unit, a.unit) as actor_unit, coalesce(k.left_on, a.left_on)::text as actor_left_on, k.name as known_as, p.label as parent_label, array(select m.mark from spoor.mark m where m.save_id = s.id order by m.mark desc) as marks'
 export const actorJoin = `join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
        left join spoor.record p on p.type_id = s.parent_type_id and p.record_key = s.parent_key`
 
@@ -105,27 +106,39 @@ interface ChangeRow {
   after: string | null
   before_cut: boolean
   after_cut: boolean
+  base_type: string
+  marks: ChangeState[]
   reverted_by: number | null
 }
 
-/** The changes of some saves by save id; `valueLength` null gives values whole. */
+export interface ChangesWanted {
+  /** Null gives values whole. */
+  valueLength: number | null
+  /** What was asked, then what may be seen at most: changes outside that are left out. */
+  scopes: readonly Scope[]
+  nowMs: number
+}
+
+/** The changes of some saves by save id. */
 export async function changesOf(
   db: Database,
   saves: readonly SaveRow[],
-  valueLength: number | null,
-  scopes: readonly Scope[],
-  nowMs: number,
+  { valueLength, scopes, nowMs }: ChangesWanted,
 ): Promise<Map<string, Change[]>> {
   const bySave = new Map<string, Change[]>()
   if (saves.length === 0) return bySave
-  const limit = valueLength ?? 1_000_000_000
+  // A condition on values is decided by the whole value, whatever is shown of it.
+  const whole = valueLength === null || scopes.some((scope) => scope.value !== undefined)
+  const limit = whole ? 1_000_000_000 : valueLength
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
     `select c.save_id, c.field_id, left(c.before, ?) as before, left(c.after, ?) as after,
             coalesce(length(c.before) > ?, false) as before_cut, coalesce(length(c.after) > ?, false) as after_cut,
+            f.base_type, array(select m.mark from spoor.mark m where m.save_id = c.save_id) as marks,
             (select max(cc.correction_id) from spoor.correction_change cc join spoor.correction_item i on i.id = cc.item_id
               where cc.save_id = c.save_id and cc.field_id = c.field_id and i.written) as reverted_by
        from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
        join ledger.change c on c.captured_at = wanted.captured_at and c.save_id = wanted.id
+       join spoor.field f on f.id = c.field_id
       order by c.save_id, c.field_id`,
     [
       limit,
@@ -148,14 +161,30 @@ export async function changesOf(
       key: save.record_key,
       parent: parentOf(save),
       atMs: Date.parse(save.captured_at),
+      action: save.action,
+      channel: save.channel,
+      runId: Number(save.run_id),
+      before: row.before,
+      after: row.after,
+      isNumber: valueKind(row.base_type) === 'number',
+      reason: save.reason,
+      states: [
+        ...row.marks,
+        ...(row.reverted_by === null ? [] : (['reverted'] as const)),
+        ...(save.correction_id === null ? [] : (['correction'] as const)),
+      ],
     }
+    const [asked = {}, ...limits] = scopes
+    if (!limits.every((scope) => matches(scope, scoped, nowMs))) continue
+    const cut = (value: string | null) => (value === null || valueLength === null ? value : value.slice(0, valueLength))
+    const isCut = (value: string | null) => valueLength !== null && (value?.length ?? 0) > valueLength
     const list = bySave.get(row.save_id) ?? []
     list.push({
       fieldId: row.field_id,
       ...(masked.has(row.field_id)
         ? { before: null, after: null, beforeCut: false, afterCut: false, masked: true }
-        : { before: row.before, after: row.after, beforeCut: row.before_cut, afterCut: row.after_cut, masked: false }),
-      inScope: scopes.every((scope) => matches(scope, scoped, nowMs)),
+        : { before: cut(row.before), after: cut(row.after), beforeCut: row.before_cut || isCut(row.before), afterCut: row.after_cut || isCut(row.after), masked: false }), // prettier-ignore
+      inScope: matches(asked, scoped, nowMs),
       revertedBy: row.reverted_by,
     })
     bySave.set(row.save_id, list)
@@ -191,6 +220,7 @@ export function saveShown(row: SaveRow, changes: Change[]): Save {
     run: row.run,
     reason: row.reason,
     correctionId: row.correction_id,
+    marks: row.marks ?? [],
     changes,
   }
 }

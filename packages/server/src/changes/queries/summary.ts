@@ -1,24 +1,48 @@
 import type { Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
-import { gapsIn } from './gaps.ts'
 import { whereScope } from '../scope-sql.ts'
+import { gapsIn } from './gaps.ts'
+import { countsAnswer, fromCounts } from './rollup.ts'
 
-/** Exact counts of what all scopes mean, and the labels of the records they name. */
+/** Counting stops here; beyond it a count is said to be of more than this. */
+const mostCounted = 200_000
+
+/** How many saves and changes all scopes mean, exactly or "more than", and the labels of the records they name. */
 export async function summarise(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Summary> {
-  const count = async (level: 'save' | 'change') => {
-    const query = db(`ledger.${level} as r`)
-    for (const scope of scopes) whereScope(query, scope, level, 'r', nowMs)
-    const [row] = await query.count<{ count: string }[]>('* as count')
-    return Number(row?.count ?? 0)
-  }
-  const [saves, changes, recordLabels, gaps] = await Promise.all([
-    count('save'),
-    count('change'),
+  const [counts, recordLabels, gaps] = await Promise.all([
+    countsAnswer(scopes, nowMs) ? fromHours(db, scopes, nowMs) : oneByOne(db, scopes, nowMs),
     labels(db, scopes),
     gapsIn(db, scopes, nowMs),
   ])
-  return { saves, changes, gaps, recordLabels }
+  return { ...counts, gaps, recordLabels }
+}
+
+type Counts = Pick<Summary, 'saves' | 'changes' | 'about'>
+
+async function fromHours(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Counts> {
+  const row = (await fromCounts(db, scopes, nowMs).sum({ saves: 'r.saves', changes: 'r.changes' }).first()) as {
+    saves: string | null
+    changes: string | null
+  }
+  return { saves: Number(row.saves ?? 0), changes: Number(row.changes ?? 0), about: false }
+}
+
+async function oneByOne(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Counts> {
+  const count = async (level: 'save' | 'change') => {
+    const rows = db(`ledger.${level} as r`)
+      .select(db.raw('1'))
+      .limit(mostCounted + 1)
+    for (const scope of scopes) whereScope(rows, scope, level, 'r', nowMs)
+    const [row] = await db.from(rows.as('counted')).count<{ count: string }[]>('* as count')
+    return Number(row?.count ?? 0)
+  }
+  const [saves, changes] = await Promise.all([count('save'), count('change')])
+  return {
+    saves: Math.min(saves, mostCounted),
+    changes: Math.min(changes, mostCounted),
+    about: saves > mostCounted || changes > mostCounted,
+  }
 }
 
 async function labels(db: Database, scopes: readonly Scope[]): Promise<Record<string, string>> {

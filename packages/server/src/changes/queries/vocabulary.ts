@@ -36,9 +36,16 @@ export async function readVocabulary(db: Database, reach: Scope | null, nowMs: n
     .select('id', 'name', 'plural', 'area', 'parent_type_id as parentTypeId')
   const plans = await db('spoor.plan_version').where({ state: 'in force' }).select<{ plan: TrackingPlan }[]>('plan')
   const planned = (typeId: number) => plans.find(({ plan }) => plan.types[typeId])?.plan
+  const channels = db('ledger.hour_actor as h').distinct('h.channel').orderBy('h.channel')
+  if (reach)
+    channels.whereExists((q) => {
+      q.select(1).from('ledger.save as s').whereRaw('s.channel = h.channel')
+      whereScope(q, reach, 'save', 's', nowMs)
+    })
   return {
     types,
     actors: actorRows,
+    channels: ((await channels) as { channel: string }[]).map((row) => row.channel),
     fields: fieldRows.map((field) => {
       const plan = planned(field.typeId)
       const kept = plan && fieldPlan(plan, field.typeId, field.id)

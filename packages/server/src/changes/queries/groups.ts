@@ -1,0 +1,60 @@
+import type { Scope } from '@spoor/core'
+import type { Group } from '@spoor/contract'
+import type { Database } from '../../database/knex.ts'
+import { asksChanges, whereScope } from '../scope-sql.ts'
+import { countsAnswer, fromCounts } from './rollup.ts'
+
+const mostGroups = 60
+
+export interface GroupRequest {
+  by: 'day' | 'actor' | 'type'
+  zone: string
+  /** Only days before this one, for the next page of days. */
+  before: string | undefined
+}
+
+/** Counts of all scopes by day (newest first), or by actor or record type (most saves first). */
+export async function groupChanges(
+  db: Database,
+  scopes: readonly Scope[],
+  { by, zone, before }: GroupRequest,
+  nowMs: number,
+): Promise<{ groups: Group[]; more: boolean }> {
+  const key = {
+    day: db.raw('(r.captured_at at time zone ?)::date::text', [zone]),
+    actor: db.raw('(select coalesce(a.same_as, a.id)::text from spoor.actor a where a.id = r.actor_id)'),
+    type: db.raw('r.type_id::text'),
+  }[by]
+  const counts = countsAnswer(scopes, nowMs) && wholeHours(zone, nowMs)
+  const byChange = !counts && scopes.some(asksChanges)
+  const rows = counts ? fromCounts(db, scopes, nowMs) : db(byChange ? 'ledger.change as r' : 'ledger.save as r')
+  if (!counts) for (const scope of scopes) whereScope(rows, scope, byChange ? 'change' : 'save', 'r', nowMs)
+  const measure = counts
+    ? 'sum(r.saves) as saves, sum(r.changes) as changes'
+    : byChange
+      ? 'count(distinct r.save_id) as saves, count(*) as changes'
+      : 'count(*) as saves, sum((select count(*) from ledger.change c where c.save_id = r.id and c.captured_at = r.captured_at)) as changes'
+  if (before !== undefined && by === 'day')
+    rows.whereRaw('r.captured_at < (?::date::timestamp at time zone ?)', [before, zone])
+  const found: { key: string; saves: string; changes: string }[] = await db
+    .from(
+      rows
+        .select(db.raw('? as key', [key]))
+        .select(db.raw(measure))
+        .groupByRaw('1')
+        .as('g'),
+    )
+    .orderByRaw(by === 'day' ? 'g.key desc' : 'g.saves desc, g.key')
+    .limit(mostGroups + 1)
+  const groups = found.slice(0, mostGroups)
+  return {
+    groups: groups.map((row) => ({ key: row.key, saves: Number(row.saves), changes: Number(row.changes) })),
+    more: found.length > mostGroups,
+  }
+}
+
+/** Whether the days of a zone begin on whole hours of UTC, as the hourly counts need it. */
+function wholeHours(zone: string, nowMs: number): boolean {
+  const minute = new Intl.DateTimeFormat('en-GB', { timeZone: zone, minute: '2-digit' }).format(nowMs)
+  return Number(minute) === new Date(nowMs).getUTCMinutes()
+}

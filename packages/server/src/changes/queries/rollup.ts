@@ -1,0 +1,42 @@
+import { instantsOf, partsOf, type Scope } from '@spoor/core'
+import type { Knex } from 'knex'
+import type { Database } from '../../database/knex.ts'
+import { whereScope } from '../scope-sql.ts'
+
+const hourMs = 3_600_000
+
+/**
+ * Whether the hourly counts by type, actor and channel can answer for these scopes: they know nothing of fields,
+ * records, values and reasons, and nothing of parts of an hour.
+ */
+export function countsAnswer(scopes: readonly Scope[], nowMs: number): boolean {
+  return scopes.every((scope) =>
+    partsOf(scope).every((part) => {
+      switch (part.part) {
+        case 'who':
+          return true
+        case 'what':
+          return part.fields.length === 0
+        case 'how':
+          return part.actions.length === 0 && part.runs.length === 0
+        case 'when': {
+          const { fromMs, toMs } = instantsOf(part.span, nowMs)
+          return [fromMs, toMs].every((ms) => ms === null || ms % hourMs === 0)
+        }
+        default:
+          return false
+      }
+    }),
+  )
+}
+
+/** The hourly counts that scopes mean, under the alias `r`, with the columns that saves have. */
+export function fromCounts(db: Database, scopes: readonly Scope[], nowMs: number): Knex.QueryBuilder {
+  const query = db.from(
+    db.raw(
+      '(select hour as captured_at, type_id, actor_id, actor_kind, channel, saves, changes from ledger.hour_actor) as r',
+    ),
+  )
+  for (const scope of scopes) whereScope(query, scope, 'save', 'r', nowMs)
+  return query
+}

@@ -1,0 +1,32 @@
+import type { Knex } from 'knex'
+
+/** What finding by value and by state needs: how far numbers moved, marks, named scopes. */
+export async function up(db: Knex): Promise<void> {
+  await db.raw(`
+-- Of a number: what it moved by, and that as a share of what it was.
+alter table ledger.change add column rise numeric, add column rise_share double precision;
+update ledger.change c
+   set rise = c.after::numeric - c.before::numeric,
+       rise_share = case when c.before::numeric <> 0 then ((c.after::numeric - c.before::numeric) / abs(c.before::numeric))::double precision end
+  from spoor.field f
+ where f.id = c.field_id and f.base_type in ('int2', 'int4', 'int8', 'numeric', 'float4', 'float8')
+   and c.before ~ '^-?[0-9]+([.][0-9]+)?$' and c.after ~ '^-?[0-9]+([.][0-9]+)?$' and length(c.before) <= 60 and length(c.after) <= 60;
+create index change_rise on ledger.change (rise_share, captured_at) where rise is not null;
+
+create table spoor.mark (
+  save_id bigint not null,
+  mark text not null check (mark in ('reviewed', 'flagged')),
+  by int not null references spoor.person,
+  at timestamptz not null default now(),
+  primary key (save_id, mark)
+);
+create table spoor.named_scope (
+  id int generated always as identity primary key,
+  name text not null,
+  scope text not null,
+  owner int not null references spoor.person,
+  shared boolean not null default false,
+  unique (owner, name)
+);
+`)
+}
