@@ -21,6 +21,7 @@ export const problems = {
   'directory-unreachable': { status: 502, title: 'The directory cannot be reached' },
   'name-taken': { status: 409, title: 'The name is taken' },
   'rule-broken': { status: 422, title: 'That goes against a rule' },
+  'source-known': { status: 409, title: 'This database is a source already' },
   'source-unreachable': { status: 502, title: 'The source cannot be reached' },
   'source-refused': { status: 502, title: 'The source refused' },
   'source-busy': { status: 503, title: 'The source is busy' },

@@ -103,3 +103,11 @@ export {
 export { glossary, type GlossaryEntry } from './words/glossary.ts'
 export { bucketAfter, bucketFor, bucketStart, type BucketSize } from './time/bucket.ts'
 export { unusual } from './time/usual.ts'
+export {
+  readWords,
+  type ReadWords,
+  type WordContext,
+  type WordPiece,
+  type WordVocabulary,
+} from './scope/plain-words.ts'
+export { jsonDifferences, textParts, type JsonDifference, type TextPart } from './value/detail.ts'

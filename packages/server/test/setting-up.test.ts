@@ -2,7 +2,9 @@ import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { PlanEdit } from '@spoor/core'
 import type { SignedIn } from '../src/http/bind.ts'
+import { connect } from '../src/database/knex.ts'
 import { checkSource } from '../src/sources/check.ts'
+import { demandUnknown } from '../src/sources/same.ts'
 import { describeType } from '../src/sources/describe.ts'
 import { sampleActivity } from '../src/tracking/activity.ts'
 import { blindSpots, lookForUnseen } from '../src/tracking/blind-spots.ts'
@@ -29,7 +31,7 @@ import {
   writePlanFile,
 } from '../src/tracking/versions.ts'
 import { withActorContext } from './context.ts'
-import { urlFor } from './names.ts'
+import { asSuperuser, urlFor } from './names.ts'
 import { ledger, makeWorld, track, type World } from './support.ts'
 
 let world: World
@@ -89,6 +91,15 @@ describe('connecting', () => {
     const nobody = await checkSource('postgresql://a:b@127.0.0.1:1/x')
     expect(nobody).toMatchObject({ usable: false, database: null })
     expect(nobody.checks[0]!.words).toContain('Nothing answers')
+  })
+
+  it('refuses a database that is a source already, by whatever address, and one that another Spoor collects from', async () => {
+    const candidate = connect(world.superuserUrl, { applicationName: 'test', maxConnections: 1 })
+    await expect(demandUnknown(world.db, world.sources, candidate, null)).rejects.toMatchObject({
+      code: 'source-known',
+    })
+    await demandUnknown(world.db, world.sources, candidate, world.sourceId)
+    await candidate.destroy()
   })
 
   it('proposes lines and references from the foreign keys', async () => {
@@ -240,6 +251,24 @@ describe('putting in force', () => {
     expect((await planInForce(world.db, world.sourceId)).version).toBe(before.version)
     expect((await readDraft(world.db, world.sourceId)).edits).toHaveLength(1)
     await stage([])
+  })
+})
+
+describe('two Spoors', () => {
+  it('neither takes from a database that the other captures in', async () => {
+    await world.collect()
+    const meta = (value: string) => asSuperuser(world.superuserUrl, (client) => client.query(`update spoor_capture.meta set value = $1 where name = 'installation'`, [value])) // prettier-ignore
+    const own = (await world.db('spoor.setting').where({ name: 'installation' }).first('value')).value
+    await meta('another')
+    await world.business.query(`update repair set note = 'theirs' where id = 9`)
+    const before = (await ledger(world)).length
+    await world.collect()
+    expect((await ledger(world)).length).toBe(before)
+    await expect(put([on('visit.at')])).rejects.toMatchObject({ code: 'source-known' })
+    await stage([])
+    await meta(own)
+    await world.collect()
+    expect((await ledger(world)).length).toBe(before + 1)
   })
 })
 

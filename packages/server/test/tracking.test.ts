@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { ownInstallation } from '../src/sources/same.ts'
 import { unreachable } from '../src/sources/trouble.ts'
 import { installCapture } from '../src/capture/install.ts'
 import { previewDraft } from '../src/tracking/capture-plan.ts'
@@ -163,6 +164,7 @@ describe('putting in force', () => {
     const source = await world.sources.connection(world.sourceId)
     const attempt = installCapture(source, {
       planVersion: 99,
+      owner: await ownInstallation(world.db),
       install: [],
       remove: [{ typeId: (await types())['home']!.id, schema: 'public', table: 'home', descendants: [] }],
     })
@@ -191,7 +193,13 @@ describe('putting in force', () => {
       put_by: world.adminId,
     })
     const source = await world.sources.connection(world.sourceId)
-    if (installed) await installCapture(source, { planVersion: next, install: [], remove: [] })
+    if (installed)
+      await installCapture(source, {
+        planVersion: next,
+        owner: await ownInstallation(world.db),
+        install: [],
+        remove: [],
+      })
     expect(await settleInstallations(world.db, world.sources)).toHaveLength(1)
     const row = await world.db('spoor.plan_version').where({ version: next }).first<{ state: string }>('state')
     expect(row.state).toBe(state)

@@ -9,6 +9,8 @@ import { captureSql, uninstallSql, type CapturedTable } from './generate.ts'
 
 export interface Installation {
   planVersion: number
+  /** Which Spoor it belongs to. */
+  owner: string
   install: readonly CapturedTable[]
   /** Types tracked by the plan before and no longer. */
   remove: readonly Pick<CapturedTable, 'typeId' | 'schema' | 'table' | 'descendants'>[]
@@ -24,7 +26,7 @@ interface Step {
   sql: string
 }
 
-function steps({ planVersion, install, remove }: Installation): Step[] {
+function steps({ planVersion, owner, install, remove }: Installation): Step[] {
   return [
     { doing: 'making the outbox', sql: baseSql },
     ...remove.map((table) => ({ doing: `taking the capture off ${table.table}`, sql: uninstallSql(table) })),
@@ -32,7 +34,8 @@ function steps({ planVersion, install, remove }: Installation): Step[] {
     {
       doing: 'writing the plan’s number down',
       sql: `insert into spoor_capture.meta (name, value) values ('plan_version', ${quoteLiteral(String(planVersion))})
-on conflict (name) do update set value = excluded.value;\n`,
+on conflict (name) do update set value = excluded.value;
+insert into spoor_capture.meta (name, value) values ('installation', ${quoteLiteral(owner)}) on conflict (name) do nothing;\n`,
     },
   ]
 }

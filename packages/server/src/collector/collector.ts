@@ -5,6 +5,7 @@ import { raiseAlarm } from '../custody/alarms.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { Leadership } from '../database/leadership.ts'
 import type { Sources } from '../sources/registry.ts'
+import { ownInstallation } from '../sources/same.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { sampleActivity } from '../tracking/activity.ts'
 import { lookForUnseen } from '../tracking/blind-spots.ts'
@@ -52,6 +53,7 @@ export class Collector {
   readonly #floor: Floor
   #running: Promise<void> | undefined
   #epoch: string | null = null
+  #installation: string | null = null
   #attestedMs = 0
   #unseenMs = Number.NEGATIVE_INFINITY
   #watchWords: string[] = []
@@ -160,6 +162,13 @@ export class Collector {
   /** Whether this is another database, or the same one come back older. @returns words when nothing may be taken. */
   async #strange(head: OutboxHead, state: State): Promise<string | null> {
     const { db } = this.#deps
+    this.#installation ??= await ownInstallation(db)
+    if (head.installation !== null && head.installation !== this.#installation) {
+      const words =
+        'Another Spoor collects from this database. Nothing is taken from it here, since each would take what the other is to have.'
+      await raiseAlarm(db, this.#sourceId, 'source-replaced', words)
+      return words
+    }
     const { epoch } = await db('spoor.source').where({ id: this.#sourceId }).first<{ epoch: string | null }>('epoch')
     if (epoch !== null && epoch !== head.epoch) {
       const words =

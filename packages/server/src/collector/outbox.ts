@@ -28,6 +28,8 @@ export const outboxColumns =
 export interface OutboxHead {
   /** Made anew whenever the capture is installed where it was not. */
   epoch: string
+  /** Which Spoor the capture belongs to; null for one that was installed before this was written down. */
+  installation: string | null
   /** The highest number drawn so far. */
   lastSeq: bigint
 }
@@ -35,12 +37,13 @@ export interface OutboxHead {
 /** @returns null when nothing was ever installed in the source. */
 export async function readHead(source: Database): Promise<OutboxHead | null> {
   try {
-    const { rows } = await source.raw<{ rows: { epoch: string; last_seq: string }[] }>(
+    const { rows } = await source.raw<{ rows: { epoch: string; installation: string | null; last_seq: string }[] }>(
       `select (select value from spoor_capture.meta where name = 'epoch') as epoch,
+              (select value from spoor_capture.meta where name = 'installation') as installation,
               (select case when is_called then last_value else 0 end from spoor_capture.outbox_seq_seq)::text as last_seq`,
     )
     const row = rows[0]!
-    return { epoch: row.epoch, lastSeq: BigInt(row.last_seq) }
+    return { epoch: row.epoch, installation: row.installation, lastSeq: BigInt(row.last_seq) }
   } catch (error) {
     if (errorCode(error) === '42P01' || errorCode(error) === '3F000') return null
     throw error

@@ -99,7 +99,8 @@ export async function installation(
         ? [{ typeId: type.id, schema: table.schema, table: table.table, descendants: table.descendants }]
         : []
     })
-  return { planVersion, install, remove }
+  const setting = await db('spoor.setting').where({ name: 'installation' }).first<{ value: string }>('value')
+  return { planVersion, owner: setting.value, install, remove }
 }
 
 export function digestOf(work: Installation): string {

@@ -10,6 +10,7 @@ import type { SignedIn } from '../http/bind.ts'
 import type { DiscoveredTable } from '../sources/discover.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { ownInstallation } from '../sources/same.ts'
 import { digestOf, installation, refreshed } from './capture-plan.ts'
 import { InstallationSteps } from './installation-steps.ts'
 import { demandRevision, demandSound, notProposed, planInForce, readDraft, type StoredDraft } from './plan-store.ts'
@@ -109,6 +110,7 @@ export async function installPlan(
   })
   const key = { source_id: sourceId, version: begun.planVersion }
   const source = await sources.connection(sourceId)
+  await demandOwn(db, source, key)
   const { rows } = await source
     .raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
     .catch(async (error: unknown) => {
@@ -128,6 +130,17 @@ export async function installPlan(
     throw error
   }
   return begun.planVersion
+}
+
+/** @throws Problem when the capture in the source belongs to another Spoor; nothing of it is touched then. */
+async function demandOwn(db: Database, source: Database, key: { source_id: number; version: number }): Promise<void> {
+  const head = await readHead(source).catch((error: unknown) => {
+    if (isUnreachable(error)) return null // Said by what follows.
+    throw error
+  })
+  if (!head?.installation || head.installation === (await ownInstallation(db))) return
+  await db('spoor.plan_version').where(key).update({ state: 'refused' })
+  throw new Problem('source-known', 'Another Spoor captures in this database. Nothing was installed and the draft is kept. Remove the capture of the other one there first.') // prettier-ignore
 }
 
 /** Coverage of what went off ends before the installation began; of what came on begins after it was committed. */

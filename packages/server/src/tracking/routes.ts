@@ -1,13 +1,14 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
-import type { Database } from '../database/knex.ts'
+import { connect, type Database } from '../database/knex.ts'
 import { errorCode, Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'
 import { recorded, recordEvent } from '../people/events.ts'
 import { checkSource } from '../sources/check.ts'
 import { describeField, describeType } from '../sources/describe.ts'
 import type { Sources } from '../sources/registry.ts'
-import { isUnreachable } from '../sources/trouble.ts'
+import { demandUnknown } from '../sources/same.ts'
+import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { sampleActivity } from './activity.ts'
 import { blindSpots, lookForUnseen } from './blind-spots.ts'
 import { previewDraft, refreshed } from './capture-plan.ts'
@@ -60,6 +61,7 @@ function bindSources(router: Router, { db, sources, onSourceAdded }: TrackingDep
             .map((one) => one.words)
             .join(' ')} Nothing was kept.`,
         )
+      await tryAt(body.url, (candidate) => demandUnknown(db, sources, candidate, null))
       const sourceId = await sources.add(body)
       await sources.refresh(sourceId)
       await sampleActivity(db, await sources.connection(sourceId), sourceId, { now: true })
@@ -75,6 +77,7 @@ function bindSources(router: Router, { db, sources, onSourceAdded }: TrackingDep
       const list = await sources.list()
       if (!list.some((source) => source.id === sourceId)) throw new Problem('not-found', 'There is no such source.')
       if (list.some((source) => source.name === body.name && source.id !== sourceId)) throw taken(body.name)
+      if (body.url !== undefined) await tryAt(body.url, (candidate) => demandUnknown(db, sources, candidate, sourceId))
       await sources.change(sourceId, body)
       return { sourceId }
     })
@@ -103,6 +106,19 @@ function bindSources(router: Router, { db, sources, onSourceAdded }: TrackingDep
     await recordEvent(db, { kind: 'source', personId: person.id, sourceId, words: `described the field ${body.name}` })
     return { fieldId: params.fieldId }
   })
+}
+
+/** Does something at an address that is not kept. @throws Problem when nothing answers there. */
+async function tryAt(url: string, work: (candidate: Database) => Promise<void>): Promise<void> {
+  const candidate = connect(url, { applicationName: 'spoor check', maxConnections: 1 })
+  try {
+    await work(candidate)
+  } catch (error) {
+    if (isUnreachable(error)) throw new Problem('source-unreachable', `${unreachable(error).words} Nothing was kept.`)
+    throw error
+  } finally {
+    await candidate.destroy()
+  }
 }
 
 function taken(name: string): Problem {

@@ -9,6 +9,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { addressOf, call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import SplitPane from '../frame/SplitPane.vue'
+import AskLine from '../scope/AskLine.vue'
 import NamedScopes from '../scope/NamedScopes.vue'
 import ScopeSentence from '../scope/ScopeSentence.vue'
 import { useUrlScope } from '../scope/url-scope.ts'
@@ -83,7 +84,10 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
 
 <template>
   <div class="bar">
-    <ScopeSentence :scope="parsed.scope" :names="names" @change="set" />
+    <div class="said">
+      <ScopeSentence :scope="parsed.scope" :names="names" @change="set" />
+      <AskLine :names="names" @change="(scope) => set(scope)" />
+    </div>
     <span class="tail">
       <template v-if="summary"
         >{{ summary.about ? 'more than ' : '' }}{{ counted(summary.saves, 'save') }} ·
@@ -200,6 +204,16 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   display: flex;
   align-items: baseline;
   gap: 24px;
+}
+.said {
+  display: grid;
+  gap: 5px;
+  flex: 1;
+  min-width: 0;
+  justify-items: start;
+}
+.said > :last-child {
+  width: 100%;
 }
 .tail {
   margin-left: auto;

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { routes, type Change, type ProblemBody, type SaveDetail } from '@spoor/contract'
-import { difference, type CapturedValue } from '@spoor/core'
+import { difference, valueKind, type CapturedValue } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
+import TextDifference from '../value/TextDifference.vue'
 import ValueText from '../value/ValueText.vue'
 import { differenceWords } from '../value/words.ts'
 
@@ -23,6 +24,14 @@ const action = computed(() => props.detail.save.action)
 const baseType = computed(() => props.names.baseType(props.change.fieldId))
 const values = computed(() => revealed.value ?? props.change)
 const masked = computed(() => props.change.masked && revealed.value === null)
+/** Long texts and json are told apart inside. */
+const longText = 60
+const told = computed(() => {
+  const { before, after } = values.value
+  if (masked.value || action.value !== 'change' || before === null || after === null) return false
+  const kind = valueKind(baseType.value)
+  return kind === 'json' || (kind === 'text' && Math.max(before.length, after.length) > longText)
+})
 /** What the record is called that a reference points to. */
 const labelOf = (value: CapturedValue) => props.detail.references.find((one) => one.fieldId === props.change.fieldId && one.value === value)?.label // prettier-ignore
 
@@ -52,7 +61,8 @@ async function reveal() {
     </button>
     <slot />
   </div>
-  <template v-for="side in ['before', 'after'] as const" :key="side">
+  <TextDifference v-if="told" :before="values.before!" :after="values.after!" :base-type="baseType" />
+  <template v-for="side in ['before', 'after'] as const" v-else :key="side">
     <div v-if="side === 'before' ? action !== 'create' : action !== 'delete'" class="value">
       <ValueText :value="values[side]" :base-type="baseType" :side="side" :masked="masked" whole />
       <bdi v-if="labelOf(values[side])" class="quiet">{{ labelOf(values[side]) }}</bdi>

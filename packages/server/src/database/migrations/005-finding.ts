@@ -13,6 +13,9 @@ update ledger.change c
    and c.before ~ '^-?[0-9]+([.][0-9]+)?$' and c.after ~ '^-?[0-9]+([.][0-9]+)?$' and length(c.before) <= 60 and length(c.after) <= 60;
 create index change_rise on ledger.change (rise_share, captured_at) where rise is not null;
 
+-- Written into each source, so that two Spoors never empty one outbox.
+insert into spoor.setting (name, value) values ('installation', to_jsonb(gen_random_uuid()::text));
+
 create table spoor.mark (
   save_id bigint not null,
   mark text not null check (mark in ('reviewed', 'flagged')),

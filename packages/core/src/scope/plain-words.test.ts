@@ -1,0 +1,109 @@
+import fc from 'fast-check'
+import { describe, expect, it } from 'vitest'
+import { readWords, type WordVocabulary } from './plain-words.ts'
+import { scopeEntries } from './url.ts'
+
+const vocabulary: WordVocabulary = {
+  actors: [
+    { id: 1, name: 'Oona Marchetti', kind: 'person' },
+    { id: 2, name: 'Ishbel Coombe', kind: 'person' },
+    { id: 3, name: 'Devika Coombe', kind: 'person' },
+    { id: 4, name: 'Services import', kind: 'import' },
+  ],
+  types: [
+    { id: 1, name: 'tenancy', plural: 'tenancies' },
+    { id: 2, name: 'contractor', plural: 'contractors' },
+    { id: 3, name: 'repair line', plural: 'repair lines' },
+  ],
+  fields: [
+    { id: 11, typeId: 1, name: 'weekly rent' },
+    { id: 12, typeId: 1, name: 'deposit' },
+    { id: 13, typeId: 1, name: 'status' },
+    { id: 21, typeId: 2, name: 'bank account' },
+    { id: 22, typeId: 2, name: 'status' },
+    { id: 31, typeId: 3, name: 'unit price' },
+  ],
+  channels: ['screen', 'direct SQL'],
+}
+const context = { nowMs: Date.parse('2026-11-25T10:00:00Z'), zone: 'Europe/London' }
+const read = (text: string) => readWords(text, vocabulary, context)
+const link = (text: string) => scopeEntries(read(text).scope).map(([name, value]) => `${name}=${value}`).join('&') // prettier-ignore
+const unclear = (text: string) =>
+  read(text)
+    .pieces.filter((piece) => piece.state === 'unknown' || piece.state === 'ambiguous')
+    .map((piece) => `${text.slice(piece.from, piece.to)}${piece.meaning.length > 0 ? `: ${piece.meaning.join(' or ')}` : ''}`) // prettier-ignore
+
+describe('plain words', () => {
+  it.each([
+    ['deposit', 'what=f12'],
+    ['changes to deposit of tenancies', 'what=f12'],
+    ['weekly rent and deposit on tenancies by Oona', 'what=f11,f12&who=a1'],
+    ['who changed the bank account', 'what=f21&how=change'],
+    ['status', 'what=f13,f22'],
+    ['status of contractors', 'what=f22'],
+    ['tenancies by anyone but imports', 'what=t1&who=!k.import'],
+    ['tenancies by anyone but oona marchetti', 'what=t1&who=!a1'],
+    ['repair line deleted through direct sql', 'what=t3&how=delete,c.direct%20SQL'],
+    ['unit price to 149.50', 'what=f31&value=to.149.50'],
+    ['deposit from 425 to 0.00', 'what=f12&value=from.425&value=to.0.00'],
+    ['deposit to nothing', 'what=f12&value=to-nothing'],
+    ['unit price rose by more than 10%', 'what=f31&value=rose.10%'],
+    ['rent fell by more than 5', 'value=fell.5'],
+    ['"call back" in tenancies', 'what=t1&value=has.call back'],
+    ['tenancies without a reason', 'what=t1&reason=!given'],
+    ['not yet reviewed', 'state=!reviewed'],
+    ['flagged by services import', 'who=a4&state=flagged'],
+    ['today', 'when=last1d@Europe/London'],
+    ['in the last 7 days', 'when=last7d@Europe/London'],
+    ['yesterday', 'when=2026-11-24..2026-11-24@Europe/London'],
+    ['last week', 'when=2026-11-16..2026-11-22@Europe/London'],
+    ['this month', 'when=2026-11-01..2026-11-25@Europe/London'],
+    ['in March 2026', 'when=2026-03-01..2026-03-31@Europe/London'],
+    ['since 3 May 2026', 'when=2026-05-03..@Europe/London'],
+    ['before 3 May 2026', 'when=..2026-05-02@Europe/London'],
+    ['until 3 May 2026', 'when=..2026-05-03@Europe/London'],
+    ['on 20/03/2026', 'when=2026-03-20..2026-03-20@Europe/London'],
+    ['from 1 to 31 March 2026', 'when=2026-03-01..2026-03-31@Europe/London'],
+    ['deposit by oona from 1 March 2026 to 5 March 2026', 'what=f12&who=a1&when=2026-03-01..2026-03-05@Europe/London'],
+  ])('%s', (text, expected) => {
+    expect(link(text)).toBe(expected)
+  })
+
+  it.each([
+    ['depsit', 'what=f12', 'guessed'],
+    ['contractros', 'what=t2', 'guessed'],
+    ['oona marcheti', 'who=a1', 'guessed'],
+  ])('forgives a slip: %s', (text, expected, state) => {
+    expect(link(text)).toBe(expected)
+    expect(read(text).pieces.map((piece) => piece.state)).toContain(state)
+  })
+
+  it.each([
+    ['deposit by coombe', ['coombe: Ishbel Coombe or Devika Coombe']],
+    ['deposit of zebras', ['zebras']],
+    ['everything purple by Oona', ['purple']],
+    ['deposit', []],
+  ])('says what it did not understand: %s', (text, expected) => {
+    expect(unclear(text)).toEqual(expected)
+  })
+
+  it('answers any text, the same way every time, and places never overlap', () => {
+    const word = fc.constantFrom('deposit', 'by', 'Oona', 'but', 'coombe', '"x"', 'from', 'to', '5', 'March', 'rose by more than 3 %', 'zzz', '💧', 'not') // prettier-ignore
+    fc.assert(
+      fc.property(
+        fc.oneof(
+          fc.string({ unit: 'binary' }),
+          fc.array(word).map((list) => list.join(' ')),
+        ),
+        (text) => {
+          const { pieces } = read(text)
+          expect(read(text)).toEqual(read(text))
+          for (const [at, piece] of pieces.entries()) {
+            expect(piece.to).toBeGreaterThan(piece.from)
+            if (at > 0) expect(piece.from).toBeGreaterThanOrEqual(pieces[at - 1]!.to)
+          }
+        },
+      ),
+    )
+  })
+})

@@ -1,0 +1,360 @@
+import { GB } from 'chrono-node/en'
+import { distance } from 'fastest-levenshtein'
+import { addDays, isDate, wallClock } from '../time/zone.ts'
+import { actorKinds, isHollow, type ActorKind, type ChangeState, type Scope, type ScopeAction, type Span, type ValueTest } from './model.ts' // prettier-ignore
+
+/** What words can mean here: the names that exist. */
+export interface WordVocabulary {
+  actors: readonly { id: number; name: string; kind: ActorKind }[]
+  types: readonly { id: number; name: string; plural: string }[]
+  fields: readonly { id: number; typeId: number; name: string }[]
+  channels: readonly string[]
+}
+
+export interface WordContext {
+  nowMs: number
+  zone: string
+}
+
+/** A stretch of the typed text and what became of it. `from` and `to` are places in the text, `to` not included. */
+export interface WordPiece {
+  from: number
+  to: number
+  state: 'understood' | 'guessed' | 'ambiguous' | 'unknown'
+  /** What it was taken for, or the choices. */
+  meaning: readonly string[]
+}
+
+export interface ReadWords {
+  scope: Scope
+  pieces: WordPiece[]
+}
+
+type Meaning =
+  | { means: 'actor'; id: number }
+  | { means: 'kind'; kind: ActorKind }
+  | { means: 'type'; id: number }
+  | { means: 'field'; id: number }
+  | { means: 'action'; action: ScopeAction }
+  | { means: 'channel'; channel: string }
+  | { means: 'state'; state: ChangeState; exclude: boolean }
+  | { means: 'reason'; given: boolean }
+  | { means: 'not' }
+
+interface Entry {
+  words: string[]
+  meaning: Meaning
+  said: string
+}
+
+interface Token {
+  word: string
+  from: number
+  to: number
+}
+
+/** Words that join others and narrow nothing by themselves. */
+const joining = new Set('a all an and any anyone anything are at been before by change changes did do edits every everything for from had has have in into is it its made of on or since show that the their them there these this those through to tracked up until via was were when where which who with'.split(' ')) // prettier-ignore
+
+const fixed: readonly [string, Meaning][] = [
+  ['people', { means: 'kind', kind: 'person' }],
+  ['persons', { means: 'kind', kind: 'person' }],
+  ['imports', { means: 'kind', kind: 'import' }],
+  ['jobs', { means: 'kind', kind: 'job' }],
+  ['scheduled jobs', { means: 'kind', kind: 'job' }],
+  ['integrations', { means: 'kind', kind: 'integration' }],
+  ['delegates', { means: 'kind', kind: 'delegate' }],
+  ['support delegates', { means: 'kind', kind: 'delegate' }],
+  ['unknown', { means: 'kind', kind: 'unknown' }],
+  ['unknown actors', { means: 'kind', kind: 'unknown' }],
+  ['created', { means: 'action', action: 'create' }],
+  ['added', { means: 'action', action: 'create' }],
+  ['new', { means: 'action', action: 'create' }],
+  ['changed', { means: 'action', action: 'change' }],
+  ['deleted', { means: 'action', action: 'delete' }],
+  ['removed', { means: 'action', action: 'delete' }],
+  ['reviewed', { means: 'state', state: 'reviewed', exclude: false }],
+  ['unreviewed', { means: 'state', state: 'reviewed', exclude: true }],
+  ['not reviewed', { means: 'state', state: 'reviewed', exclude: true }],
+  ['not yet reviewed', { means: 'state', state: 'reviewed', exclude: true }],
+  ['flagged', { means: 'state', state: 'flagged', exclude: false }],
+  ['set back', { means: 'state', state: 'reverted', exclude: false }],
+  ['reverted', { means: 'state', state: 'reverted', exclude: false }],
+  ['corrections', { means: 'state', state: 'correction', exclude: false }],
+  ['without a reason', { means: 'reason', given: false }],
+  ['without reason', { means: 'reason', given: false }],
+  ['no reason', { means: 'reason', given: false }],
+  ['with a reason', { means: 'reason', given: true }],
+  ['with reason', { means: 'reason', given: true }],
+  ['anyone but', { means: 'not' }],
+  ['anything but', { means: 'not' }],
+  ['everyone but', { means: 'not' }],
+  ['everything but', { means: 'not' }],
+  ['except', { means: 'not' }],
+  ['but', { means: 'not' }],
+  ['but not', { means: 'not' }],
+  ['not', { means: 'not' }],
+  ['not by', { means: 'not' }],
+]
+
+/**
+ * Reads a scope typed as plain words, the same way every time: names against what exists, slips of one or two letters
+ * forgiven, dates by a library. What was not understood, and what could mean several things, is said by its place and
+ * adds nothing to the scope.
+ */
+export function readWords(text: string, vocabulary: WordVocabulary, context: WordContext): ReadWords {
+  const reader = new Reader(vocabulary)
+  let rest = text
+  const blank = (from: number, to: number) => (rest = rest.slice(0, from) + ' '.repeat(to - from) + rest.slice(to))
+  for (const [from, to] of reader.takeValues(rest)) blank(from, to)
+  for (const [from, to] of reader.takeDates(rest, context)) blank(from, to)
+  reader.takeNames(rest)
+  reader.pieces.sort((a, b) => a.from - b.from)
+  return { scope: reader.scope(), pieces: reader.pieces }
+}
+
+class Reader {
+  readonly pieces: WordPiece[] = []
+  readonly #entries: readonly Entry[]
+  /** Which type each field belongs to. */
+  readonly #typeOf: ReadonlyMap<number, number>
+  readonly #meanings: { meaning: Meaning; exclude: boolean }[] = []
+  readonly #tests: ValueTest[] = []
+  #when: Span | null = null
+  constructor(vocabulary: WordVocabulary) {
+    this.#entries = entriesOf(vocabulary)
+    this.#typeOf = new Map(vocabulary.fields.map((field) => [field.id, field.typeId]))
+  }
+
+  #understood(from: number, to: number, ...meaning: string[]): void {
+    this.pieces.push({ from, to, state: 'understood', meaning })
+  }
+
+  /** Conditions on values: rises and falls, quoted words, and what a value was or became. @returns places taken. */
+  takeValues(text: string): [number, number][] {
+    const taken: [number, number][] = []
+    const take = (match: RegExpExecArray, test: ValueTest, meaning: string) => {
+      this.#tests.push(test)
+      this.#understood(match.index, match.index + match[0].length, meaning)
+      taken.push([match.index, match.index + match[0].length])
+    }
+    for (const match of text.matchAll(/\b(rose|risen|fell|fallen)\b(?:\s+by)?\s+(?:more\s+than|over|above)\s+(\d+(?:\.\d+)?)\s*(%|percent|per cent)?/gi)) {
+      const rose = match[1]!.toLowerCase().startsWith('r')
+      const percent = match[3] !== undefined
+      take(match as RegExpExecArray, { test: rose ? 'rose' : 'fell', by: match[2]!, percent }, `${rose ? 'rose' : 'fell'} by more than ${match[2]}${percent ? ' %' : ''}`)
+    } // prettier-ignore
+    for (const match of text.matchAll(/\b(from|to)\s+(nothing\b|["“]([^"”]*)["”]|-?\d+(?:\.\d+)?(?![\d/-])(?!\s+(?:(?:to|until)\s+\d{1,2}(?:st|nd|rd|th)?\s+[a-z]{3,}|january|february|march|april|may|june|july|august|september|october|november|december|jan|feb|mar|apr|jun|jul|aug|sep|sept|oct|nov|dec)\b))/gi)) {
+      const value = match[2]!.toLowerCase() === 'nothing' ? null : (match[3] ?? match[2]!)
+      const side = match[1]!.toLowerCase() === 'from' ? 'from' : 'to'
+      if (taken.some(([from, to]) => match.index < to && match.index + match[0].length > from)) continue
+      take(match as RegExpExecArray, { test: side, value }, `${side} ${value === null ? 'nothing' : `“${value}”`}`)
+    } // prettier-ignore
+    for (const match of text.matchAll(/["“]([^"”]+)["”]/g)) {
+      if (taken.some(([from, to]) => match.index >= from && match.index < to)) continue
+      take(match as RegExpExecArray, { test: 'contains', text: match[1]! }, `“${match[1]}” in a value`)
+    }
+    return taken
+  }
+
+  /** One spell of time; a second is left to be said as not understood. @returns places taken. */
+  takeDates(text: string, { nowMs, zone }: WordContext): [number, number][] {
+    const today = wallClock(nowMs, zone).date
+    const taken: [number, number][] = []
+    const take = (from: number, length: number, span: Span, meaning: string) => {
+      this.#when = span
+      this.#understood(from, from + length, meaning)
+      taken.push([from, from + length])
+    }
+    const last = /\b(?:in|over|within)?\s*(?:the\s+)?(?:last|past)\s+(\d{1,4})\s+days?\b/i.exec(text)
+    if (last && Number(last[1]) > 0) {
+      take(last.index, last[0].length, { span: 'last', days: Number(last[1]), zone }, `the last ${last[1]} days`)
+      return taken
+    }
+    const preset = presetSpan(text, today, zone)
+    if (preset) {
+      take(preset.from, preset.length, preset.span, preset.meaning)
+      return taken
+    }
+    const [found] = GB.parse(text, { instant: new Date(nowMs), timezone: 0 }, { forwardDate: false })
+    // A bare number or a bare hour is no date that anybody means here.
+    if (!found || !(found.start.isCertain('day') || found.start.isCertain('month') || found.start.isCertain('weekday')) || /^\d+$/.test(found.text.trim())) return taken // prettier-ignore
+    const [from, to] = daysOf(found)
+    if (!isDate(from) || !isDate(to)) return taken
+    const lead = /\b(since|from|after|before|until|till|up to|on|in|between)\s+$/i.exec(text.slice(0, found.index))
+    const word = lead?.[1]?.toLowerCase() ?? ''
+    const span = (first: string | null, end: string | null): Span => ({ span: 'days', from: first, to: end, zone })
+    const ended = found.end !== null && found.end !== undefined
+    const spell = ended
+      ? span(from, to)
+      : ['since', 'from'].includes(word)
+        ? span(from, null)
+        : word === 'after'
+          ? span(addDays(to, 1), null)
+          : word === 'before'
+            ? span(null, addDays(from, -1))
+            : ['until', 'till', 'up to'].includes(word)
+              ? span(null, to)
+              : span(from, to)
+    const start = lead ? lead.index : found.index
+    take(start, found.index + found.text.trimEnd().length - start, spell, from === to ? from : `${from} to ${to}`)
+    return taken
+  }
+
+  /** Names, longest first, with the words between them. */
+  takeNames(text: string): void {
+    const tokens: Token[] = [...text.matchAll(/[\p{L}\p{N}][\p{L}\p{N}'’._-]*/gu)].map((match) => ({ word: match[0].toLowerCase(), from: match.index, to: match.index + match[0].length })) // prettier-ignore
+    let exclude = false
+    for (let at = 0; at < tokens.length;) {
+      const hit = this.#longest(tokens, at)
+      if (!hit) {
+        const token = tokens[at]!
+        if (!joining.has(token.word))
+          this.pieces.push({ from: token.from, to: token.to, state: 'unknown', meaning: [] })
+        at++
+        continue
+      }
+      const [from, to] = [tokens[at]!.from, tokens[at + hit.length - 1]!.to]
+      at += hit.length
+      const [first, ...others] = hit.entries
+      if (others.length > 0 && !hit.entries.every((entry) => entry.meaning.means === first!.meaning.means && first!.meaning.means === 'field')) {
+        this.pieces.push({ from, to, state: 'ambiguous', meaning: hit.entries.map((entry) => entry.said) })
+        continue
+      } // prettier-ignore
+      if (first!.meaning.means === 'not') {
+        exclude = true
+        this.#understood(from, to, 'everything but')
+        continue
+      }
+      // One name of a field that several types have means the field of each of them.
+      for (const entry of hit.entries) this.#meanings.push({ meaning: entry.meaning, exclude })
+      exclude = false
+      this.pieces.push({ from, to, state: hit.exact ? 'understood' : 'guessed', meaning: [hit.entries.length > 1 ? `${hit.entries.length} fields` : first!.said] }) // prettier-ignore
+    }
+  }
+
+  #longest(tokens: readonly Token[], at: number): { entries: Entry[]; length: number; exact: boolean } | null {
+    for (let length = Math.min(6, tokens.length - at); length > 0; length--) {
+      const words = tokens.slice(at, at + length).map((token) => token.word)
+      const exact = this.#entries.filter((entry) => entry.words.length === length && entry.words.every((word, n) => word === words[n])) // prettier-ignore
+      if (exact.length > 0) return { entries: distinct(exact), length, exact: true }
+    }
+    for (let length = Math.min(6, tokens.length - at); length > 0; length--) {
+      const words = tokens.slice(at, at + length).map((token) => token.word)
+      if (length === 1 && joining.has(words[0]!)) continue
+      const near = this.#entries.filter((entry) => entry.words.length === length && alike(entry.words, words))
+      if (near.length > 0) return { entries: distinct(near), length, exact: false }
+    }
+    return null
+  }
+
+  scope(): Scope {
+    const of = <M extends Meaning['means']>(means: M) => this.#meanings.filter((one) => one.meaning.means === means) as { meaning: Extract<Meaning, { means: M }>; exclude: boolean }[] // prettier-ignore
+    const some = (list: readonly { exclude: boolean }[]) => list.length > 0 && list.some((one) => one.exclude)
+    const [actors, kinds, types, fields] = [of('actor'), of('kind'), of('type'), of('field')]
+    // "Rent of tenancies" means that field of that type, not the field and everything else of the type.
+    const typeIds = types.map((one) => one.meaning.id)
+    const named = fields.map((one) => one.meaning)
+    const narrowed = named.filter((field) => typeIds.includes(this.#typeOf.get(field.id) ?? -1))
+    const chosen = narrowed.length > 0 ? narrowed : named
+    const covered = new Set(chosen.map((field) => this.#typeOf.get(field.id)))
+    const scope: Record<string, Scope[keyof Scope]> = {
+      who: { part: 'who', exclude: some([...actors, ...kinds]), actors: unique(actors.map((one) => one.meaning.id)), kinds: unique(kinds.map((one) => one.meaning.kind)) }, // prettier-ignore
+      what: { part: 'what', exclude: some([...types, ...fields]), types: unique(typeIds.filter((id) => !covered.has(id))), fields: unique(chosen.map((field) => field.id)) }, // prettier-ignore
+      how: { part: 'how', exclude: some([...of('action'), ...of('channel')]), actions: unique(of('action').map((one) => one.meaning.action)), channels: unique(of('channel').map((one) => one.meaning.channel)), runs: [] }, // prettier-ignore
+      value: { part: 'value', exclude: false, tests: this.#tests },
+      state: { part: 'state', exclude: of('state').some((one) => one.meaning.exclude || one.exclude), states: unique(of('state').map((one) => one.meaning.state)) }, // prettier-ignore
+    }
+    const reason = of('reason').at(-1)
+    if (reason) scope['reason'] = { part: 'reason', exclude: !reason.meaning.given, contains: null }
+    if (this.#when) scope['when'] = { part: 'when', exclude: false, span: this.#when }
+    return Object.fromEntries(Object.entries(scope).filter(([, part]) => part && !isHollow(part))) as Scope
+  }
+}
+
+function entriesOf({ actors, types, fields, channels }: WordVocabulary): Entry[] {
+  const split = (text: string) => text.toLowerCase().match(/[\p{L}\p{N}][\p{L}\p{N}'’._-]*/gu) ?? []
+  const entry = (text: string, meaning: Meaning, said = text): Entry[] => {
+    const words = split(text)
+    return words.length > 0 ? [{ words, meaning, said }] : []
+  }
+  return [
+    ...fixed.flatMap(([text, meaning]) => entry(text, meaning)),
+    ...types.flatMap(({ id, name, plural }) => [...entry(plural, { means: 'type', id }), ...(name === plural ? [] : entry(name, { means: 'type', id }, plural))]), // prettier-ignore
+    ...fields.flatMap(({ id, name }) => entry(name, { means: 'field', id })),
+    ...actors.flatMap(({ id, name }) => entry(name, { means: 'actor', id })),
+    // One word of a person's name will do; when several have it, they are named to choose from.
+    ...actors.filter((actor) => actor.kind === 'person' && split(actor.name).length > 1).flatMap(({ id, name }) => split(name).map((word) => ({ words: [word], meaning: { means: 'actor' as const, id }, said: name }))), // prettier-ignore
+    ...channels.flatMap((channel) => entry(channel, { means: 'channel', channel })),
+  ]
+}
+
+/** Longer words may be mistyped in two letters, middling ones in one, short ones in none. */
+function alike(wanted: readonly string[], typed: readonly string[]): boolean {
+  let slips = 0
+  for (const [n, word] of wanted.entries()) {
+    const by = word === typed[n] ? 0 : distance(word, typed[n]!)
+    const allowed = word.length >= 8 ? 2 : word.length >= 5 ? 1 : 0
+    if (by > allowed) return false
+    slips += by
+  }
+  return slips > 0
+}
+
+interface Preset {
+  from: number
+  length: number
+  span: Span
+  meaning: string
+}
+
+function presetSpan(text: string, today: string, zone: string): Preset | null {
+  const weekday = (new Date(Date.parse(`${today}T00:00:00Z`)).getUTCDay() + 6) % 7
+  const monday = addDays(today, -weekday)
+  const first = `${today.slice(0, 7)}-01`
+  const lastOfBefore = addDays(first, -1)
+  const days = (from: string, to: string): Span => ({ span: 'days', from, to, zone })
+  const presets: [RegExp, Span][] = [
+    [/\btoday\b/i, { span: 'last', days: 1, zone }],
+    [/\byesterday\b/i, days(addDays(today, -1), addDays(today, -1))],
+    [/\bthis week\b/i, days(monday, today)],
+    [/\blast week\b/i, days(addDays(monday, -7), addDays(monday, -1))],
+    [/\bthis month\b/i, days(first, today)],
+    [/\blast month\b/i, days(`${lastOfBefore.slice(0, 7)}-01`, lastOfBefore)],
+    [/\bthis year\b/i, days(`${today.slice(0, 4)}-01-01`, today)],
+    [/\blast year\b/i, days(`${Number(today.slice(0, 4)) - 1}-01-01`, `${Number(today.slice(0, 4)) - 1}-12-31`)],
+  ]
+  for (const [pattern, span] of presets) {
+    const match = pattern.exec(text)
+    if (match) return { from: match.index, length: match[0].length, span, meaning: match[0].toLowerCase() }
+  }
+  return null
+}
+
+interface Components {
+  get(name: 'year' | 'month' | 'day'): number | null
+  isCertain(name: 'day' | 'month' | 'year' | 'weekday'): boolean
+}
+
+/** First and last day of what was found: a month without a day is all of it. */
+function daysOf({ start, end }: { start: Components; end?: Components | null }): [string, string] {
+  const two = (n: number | null) => String(n ?? 1).padStart(2, '0')
+  const day = (one: Components) => `${one.get('year')}-${two(one.get('month'))}-${two(one.get('day'))}`
+  const month = (one: Components) => `${one.get('year')}-${two(one.get('month'))}-01`
+  const whole = (one: Components) => one.isCertain('month') && !one.isCertain('day') && !one.isCertain('weekday')
+  const from = whole(start) ? month(start) : day(start)
+  const until = end ?? start
+  const to = whole(until) ? addDays(`${addDays(month(until), 40).slice(0, 7)}-01`, -1) : day(until)
+  return [from, to]
+}
+
+/** One name may stand for a thing in two ways, as one and as many. */
+function distinct(entries: readonly Entry[]): Entry[] {
+  return [...new Map(entries.map((entry) => [JSON.stringify(entry.meaning), entry])).values()]
+}
+
+function unique<T>(list: readonly T[]): T[] {
+  return [...new Set(list)]
+}
+
+/** Kinds of actor are known by more than one word; a test holds that every kind has one. */
+export const kindsWithWords: ReadonlySet<ActorKind> = new Set(actorKinds.filter((kind) => fixed.some(([, meaning]) => meaning.means === 'kind' && meaning.kind === kind))) // prettier-ignore
