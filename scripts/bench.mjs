@@ -12,7 +12,20 @@ run(async () => {
   ensureBuilt()
   const { captureBulk, captureSingle } = await import('../bench/capture.mjs')
   const { collector, lag } = await import('../bench/collector.mjs')
-  const all = { 'capture-bulk': captureBulk, 'capture-single': captureSingle, collector, lag }
+  const big = await import('../bench/ledger.mjs')
+  const all = {
+    'capture-bulk': captureBulk,
+    'capture-single': captureSingle,
+    collector,
+    lag,
+    'first-page': big.firstPage,
+    'deep-page': big.deepPage,
+    substring: big.substring,
+    rise: big.rise,
+    ribbon: big.ribbon,
+    days: big.daysReading,
+    count: big.count,
+  }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])
     throw new Stop(`There is no benchmark “${wanted}”. There are: ${Object.keys(all).join(', ')}.`)

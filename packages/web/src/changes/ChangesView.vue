@@ -206,14 +206,12 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   gap: 24px;
 }
 .said {
-  display: grid;
-  gap: 5px;
   flex: 1;
   min-width: 0;
-  justify-items: start;
-}
-.said > :last-child {
-  width: 100%;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 5px 18px;
+  align-items: baseline;
 }
 .tail {
   margin-left: auto;

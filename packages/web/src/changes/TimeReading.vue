@@ -39,7 +39,7 @@ function draw() {
     {
       animation: false,
       textStyle: text,
-      grid: { left: 56, right: 18, top: 40, bottom: 34 },
+      grid: { left: 56, right: 18, top: 58, bottom: 34 },
       legend: { top: 6, left: 8, textStyle: text, itemWidth: 12, itemHeight: 12 },
       tooltip: { trigger: 'axis', renderMode: 'richText', axisPointer: { type: 'shadow' } },
       xAxis: { type: 'category', data: names.value, axisLine: { lineStyle: { color: tone('--line') } } },

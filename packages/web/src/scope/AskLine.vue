@@ -57,7 +57,7 @@ useEventListener('keydown', (event) => {
 </script>
 
 <template>
-  <div class="ask">
+  <div class="ask" :class="{ open }">
     <button v-if="!open" class="plain hint" title="Key: /" @click="show">Ask in plain words <kbd>/</kbd></button>
     <form v-else class="line" @submit.prevent="take">
       <input
@@ -90,6 +90,9 @@ useEventListener('keydown', (event) => {
 </template>
 
 <style scoped>
+.ask.open {
+  flex-basis: 100%;
+}
 .hint {
   color: var(--soft);
   font-size: 13px;

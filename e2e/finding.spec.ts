@@ -1,0 +1,212 @@
+import { expect, test, type Page } from '@playwright/test'
+import type { Incident, IncidentName } from '@spoor/demo'
+import { axeFindsNothing, demo, listenForErrors, query, readJson, rows, signIn } from './demo.ts'
+
+/** Somebody finds and explains what happened at Larkmere, in as few acts as they can. */
+test.describe.configure({ mode: 'serial' })
+
+let page: Page
+let errors: string[]
+const application = () => demo('history').application
+const incident = (name: IncidentName) => readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)! // prettier-ignore
+test.beforeAll(async ({ browser }) => {
+  const context = await browser.newContext()
+  await context.grantPermissions(['clipboard-read', 'clipboard-write'])
+  page = await context.newPage()
+  errors = listenForErrors(page)
+  await signIn(page, 'administrator', 'history')
+})
+test.afterAll(() => page.close())
+test.afterEach(() => expect(errors.splice(0)).toEqual([]))
+
+const scope = () => page.getByRole('group', { name: 'Scope' })
+const tail = () => page.locator('.bar .tail')
+async function ask(words: string) {
+  await page.keyboard.press('Escape')
+  await page.keyboard.press('/')
+  await page.getByLabel('The scope in plain words').fill(words)
+}
+async function show(words: string) {
+  await ask(words)
+  await page.keyboard.press('Enter')
+  await expect(page.getByLabel('The scope in plain words')).toHaveCount(0)
+}
+const read = (title: string) => page.getByRole('tab', { name: title, exact: true }).click()
+const day = (instant: string) => new Date(instant).toLocaleDateString('en-CA', { timeZone: 'Europe/London' })
+
+test('plain words become an exact sentence, and what is not understood stays underlined and narrows nothing', async () => {
+  await page.goto(`${application()}/changes`)
+  await expect(rows(page).first()).toBeVisible()
+  await ask('bank acount of contractors by Oona since 1 January 2020, purple')
+  await expect(page.locator('.meaning .unknown')).toHaveText('purple')
+  await expect(page.locator('.meaning .guessed')).toHaveText('bank acount')
+  await expect(page.getByText('Changes to bank account of contractors by Oona Marchetti, from 1 January 2020 on (Europe/London).')).toBeVisible() // prettier-ignore
+  await axeFindsNothing(page)
+  await page.keyboard.press('Enter')
+  await expect(page.locator('.meaning .unknown')).toHaveText('purple')
+  await expect(scope()).toContainText(
+    'Changes to bank account of contractors by Oona Marchetti, from 1 January 2020 on',
+  )
+  await page.keyboard.press('Escape')
+  const fact = incident('bankAccount')
+  await expect(rows(page)).toHaveCount(fact.counts['saves']!)
+})
+
+test('words that could mean several people are given back to choose from', async () => {
+  const [twice] = await query<{ word: string }>(
+    demo('history').databases.spoor,
+    `select lower(split_part(name, ' ', 2)) as word from spoor.actor where kind = 'person' and name like '% %' and same_as is null group by 1 having count(*) > 1 limit 1`,
+  )
+  await ask(`deposit by ${twice!.word}`)
+  await expect(page.locator('.meaning .ambiguous')).toBeVisible()
+  await expect(page.getByText(/could be .* or .*; say which/)).toBeVisible()
+  await page.getByRole('button', { name: 'Close', exact: true }).click()
+})
+
+test('who changed this, when, and what else did they change, in three acts', async () => {
+  // One: ask. Two: open the save. Three: who, in the sentence.
+  await show('unit price by tariq lindqvist rose by more than 10 %')
+  const fact = incident('unitPrices')
+  await expect(tail()).toContainText(`${fact.counts['saves']} saves`)
+  await expect(scope()).toContainText('that rose by more than 10 %')
+  await rows(page).first().click()
+  const pane = page.getByRole('complementary', { name: 'the opened save' })
+  await expect(pane).toContainText('Tariq Lindqvist')
+  await expect(pane).toContainText(/followed from it: amount/i)
+  await show('tariq lindqvist')
+  await expect(scope()).toContainText('Changes to anything tracked by Tariq Lindqvist, at any time.')
+})
+
+test('one scope in every reading counts the same', async () => {
+  const fact = incident('terminal')
+  await page.goto(`${application()}/changes?who=k.unknown`)
+  await expect(tail()).toContainText(`${fact.counts['saves']} saves`)
+  await read('Changes')
+  await expect(page.getByRole('table', { name: 'Changes' }).getByRole('row')).toHaveCount(fact.counts['saves']! + 1)
+  await axeFindsNothing(page)
+  await read('Days')
+  const days = page.getByRole('treeitem')
+  await expect(days).toHaveCount(1)
+  await expect(days.first()).toContainText(`${fact.counts['saves']} saves`)
+  await days.first().getByRole('button').first().click()
+  await expect(days.nth(1)).toContainText(`${fact.counts['saves']} saves`)
+  await days.nth(1).getByRole('button').first().click()
+  await expect(days.nth(2)).toContainText('Tenancy')
+  await axeFindsNothing(page)
+  await read('Records')
+  await expect(page.getByRole('row')).toHaveCount(fact.records.length + 1)
+  await axeFindsNothing(page)
+  await read('Over time')
+  await expect(page.getByRole('img', { name: /Saves over time/ })).toBeVisible()
+  await axeFindsNothing(page)
+  await read('Who × what')
+  await expect(page.getByRole('row').nth(1)).toContainText('5')
+  await axeFindsNothing(page)
+})
+
+test('what is unusual for somebody stands out, with what is usual', async () => {
+  const fact = incident('delegate')
+  const until = day(new Date(Date.parse(fact.until) - 1000).toISOString())
+  await page.goto(`${application()}/changes?reading=pairs&when=${day(fact.from)}..${until}@Europe/London`)
+  const row = page.getByRole('row').filter({ hasText: 'Corvane Support' })
+  await expect(row.locator('.stands')).toContainText(`${fact.counts['saves']}`)
+  await expect(row.locator('.stands')).toContainText('never before')
+  await row.locator('.stands').click()
+  await expect(scope()).toContainText('Changes to tenancies by Corvane Support')
+  await expect(rows(page)).toHaveCount(Math.min(fact.counts['saves']!, 24))
+})
+
+test('the ribbon is brushed by pointer and by keyboard, down to minutes, and back', async () => {
+  await page.goto(`${application()}/changes`)
+  const ribbon = page.getByRole('slider', { name: /Activity over time/ })
+  await expect(ribbon.locator('rect').first()).toBeVisible()
+  const box = (await ribbon.boundingBox())!
+  await page.mouse.move(box.x + box.width * 0.5, box.y + 20)
+  await page.mouse.down()
+  await page.mouse.move(box.x + box.width * 0.6, box.y + 20, { steps: 5 })
+  await page.mouse.up()
+  await expect(scope()).toContainText(/, from \d+ \w+.* to \d+ \w+ 20\d\d \(Europe\/London\)\./)
+  const fact = incident('uplift')
+  await page.goto(`${application()}/changes?when=${day(fact.from)}..${day(fact.from)}@Europe/London`)
+  await expect(ribbon.locator('rect').first()).toBeVisible()
+  await ribbon.focus()
+  for (let hour = 24; hour > 17; hour--) await page.keyboard.press('ArrowLeft')
+  await expect(page.locator('.key')).toContainText(/save/)
+  await page.keyboard.press('Enter')
+  await expect(scope()).toContainText(/from 1\d:00 to 1\d:00/)
+  await page.getByRole('button', { name: 'All time' }).click()
+  await expect(scope()).toContainText('at any time')
+})
+
+test('values, how, reasons and states narrow, and are turned round where they stand', async () => {
+  await page.goto(`${application()}/changes?who=k.unknown`)
+  await page.getByRole('button', { name: 'values', exact: true }).click()
+  await page.getByLabel('Condition on the value').selectOption('to')
+  await page.getByLabel('Value', { exact: true }).fill('0.00')
+  await page.getByRole('button', { name: 'Add' }).click()
+  await page.keyboard.press('Escape')
+  await expect(scope()).toContainText('to “0.00”')
+  await expect(rows(page)).toHaveCount(incident('terminal').counts['saves']!)
+  await page.getByRole('button', { name: 'reason', exact: true }).click()
+  await page.getByRole('button', { name: 'None was given' }).click()
+  await page.keyboard.press('Escape')
+  await expect(scope()).toContainText('without a reason')
+  await expect(rows(page)).toHaveCount(incident('terminal').counts['saves']!)
+  await page.getByRole('button', { name: 'how', exact: true }).click()
+  await page.getByRole('checkbox', { name: 'Through direct SQL' }).check()
+  await page.getByRole('button', { name: 'Everything but these instead' }).click()
+  await page.keyboard.press('Escape')
+  await expect(scope()).toContainText('not through direct SQL')
+  await expect(page.getByText('No changes in this scope.')).toBeVisible()
+})
+
+test('saves are marked reviewed with one key, and the sentence asks for what is left', async () => {
+  await page.goto(`${application()}/changes?who=k.unknown`)
+  const count = incident('terminal').counts['saves']!
+  await expect(rows(page)).toHaveCount(count)
+  await page.keyboard.press('m')
+  await expect(rows(page).first()).toContainText('reviewed')
+  await page.getByRole('button', { name: 'what became of it' }).click()
+  await page.getByRole('checkbox', { name: 'Reviewed' }).check()
+  await page.getByRole('button', { name: 'Everything but these instead' }).click()
+  await page.keyboard.press('Escape')
+  await expect(scope()).toContainText('not reviewed')
+  await expect(rows(page)).toHaveCount(count - 1)
+  await rows(page).first().click()
+  const pane = page.getByRole('complementary', { name: 'the opened save' })
+  await pane.getByRole('button', { name: 'Flag' }).click()
+  await expect(pane.getByRole('button', { name: 'Take the flag off' })).toBeVisible()
+  await pane.getByRole('button', { name: 'Copy as text' }).click()
+  await expect(pane.getByRole('button', { name: 'Copied' })).toBeVisible()
+  expect(await page.evaluate(() => navigator.clipboard.readText())).toMatch(/^Tenancy \d+, save \d+\n.*\ndeposit: [\d.]+ → 0\.00/) // prettier-ignore
+})
+
+test('a scope is kept under a name, shared, and opened by somebody else within what they may see', async ({
+  browser,
+}) => {
+  await page.goto(`${application()}/changes?who=k.unknown`)
+  await page.getByRole('button', { name: 'Kept scopes' }).click()
+  await page.getByLabel('Keep this scope as').fill('Nobody knows who')
+  await page.locator('.kept form').getByRole('checkbox', { name: 'shared' }).check()
+  await page.getByRole('button', { name: 'Keep', exact: true }).click()
+  await expect(page.getByRole('button', { name: 'Nobody knows who' }).first()).toBeVisible()
+  const other = await (await browser.newContext()).newPage()
+  await signIn(other, 'contributor', 'history')
+  await other.getByRole('button', { name: 'Kept scopes' }).click()
+  await other.getByRole('button', { name: 'Nobody knows who' }).click()
+  await expect(other.getByRole('group', { name: 'Scope' })).toContainText('by unknown actors')
+  await expect(other.getByText('No changes in this scope.')).toBeVisible()
+  await other.close()
+})
+
+test('a long text is told apart word by word', async () => {
+  const [notes] = await query<{ id: string }>(
+    demo('history').databases.spoor,
+    `select c.save_id as id from ledger.change c join spoor.field f on f.id = c.field_id join ledger.save s on s.id = c.save_id
+      where f.column_name = 'notes' and s.action = 'change' and length(c.before) > 80 and length(c.after) > 80 limit 1`,
+  )
+  await page.goto(`${application()}/changes?save=${notes!.id}`)
+  const pane = page.getByRole('complementary', { name: 'the opened save' })
+  await expect(pane.locator('ins, del').first()).toBeVisible()
+  await axeFindsNothing(page)
+})
