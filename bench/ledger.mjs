@@ -63,7 +63,10 @@ async function make(cluster) {
   for (const { made } of indexes) await run(made)
   await run(`insert into ledger.hour_actor (hour, type_id, actor_id, actor_kind, channel, saves, changes)
     select date_trunc('hour', captured_at), type_id, actor_id, actor_kind, channel, count(*), (count(*) * ${changesPerSave})::bigint from ledger.save group by 1, 2, 3, 4, 5`)
-  await run('analyze ledger.save; analyze ledger.change; analyze ledger.hour_actor')
+  await run(
+    'insert into ledger.hour_kind select hour, actor_kind, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2',
+  )
+  await run('analyze ledger.hour_kind; analyze ledger.save; analyze ledger.change; analyze ledger.hour_actor')
   const { rows } = await run('select count(*) as n from ledger.change')
   const first = { type: Number(types1[0].first), field: Number(fields1[0].first) }
   return { db, world, first, counted: Number(rows[0].n) }

@@ -81,6 +81,7 @@ export const SaveDetail = v.object({
   savesInTransaction: v.number(),
   /** The saves that belong together with this one, within the person's reach. */
   run: v.object({
+    id: v.nullable(v.number()),
     kind: v.picklist(['declared', 'transaction', 'burst']),
     declared: v.nullable(v.string()),
     saves: v.number(),
@@ -121,6 +122,8 @@ export const Summary = v.object({
   ),
   /** Labels of the records that the scope names, by `t<type>:<key>`. */
   recordLabels: v.record(v.string(), v.string()),
+  /** What the runs are called that the scope names, by number. */
+  runLabels: v.record(v.string(), v.string()),
 })
 export type Summary = v.InferOutput<typeof Summary>
 

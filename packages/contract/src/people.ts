@@ -216,6 +216,9 @@ export const peopleRoutes = {
     query: v.object({
       kind: v.optional(v.pipe(v.string(), v.maxLength(200))),
       before: v.optional(v.pipe(v.string(), v.regex(/^\d{1,18}$/))),
+      /** Instants: the first included, the last not. */
+      from: v.optional(v.pipe(v.string(), v.isoTimestamp())),
+      to: v.optional(v.pipe(v.string(), v.isoTimestamp())),
     }),
     response: v.object({ events: v.array(SpoorEvent), next: v.nullable(v.string()) }),
   }),

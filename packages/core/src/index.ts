@@ -104,6 +104,7 @@ export { glossary, type GlossaryEntry } from './words/glossary.ts'
 export { bucketAfter, bucketFor, bucketStart, type BucketSize } from './time/bucket.ts'
 export { unusual } from './time/usual.ts'
 export {
+  namedSpans,
   readWords,
   type ReadWords,
   type WordContext,

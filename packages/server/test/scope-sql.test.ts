@@ -120,6 +120,9 @@ beforeAll(async () => {
       })
     }
   }
+  await db.raw(
+    'insert into ledger.hour_kind select hour, actor_kind, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2',
+  )
 })
 afterAll(() => world.close())
 

@@ -53,6 +53,9 @@ interface Token {
   to: number
 }
 
+/** Stands in the place of what was understood already, so that no name reaches over it. */
+const taken = '\u0001'
+
 /** Words that join others and narrow nothing by themselves. */
 const joining = new Set('a all an and any anyone anything are at been before by change changes did do edits every everything for from had has have in into is it its made of on or since show that the their them there these this those through to tracked up until via was were when where which who with'.split(' ')) // prettier-ignore
 
@@ -105,7 +108,7 @@ const fixed: readonly [string, Meaning][] = [
 export function readWords(text: string, vocabulary: WordVocabulary, context: WordContext): ReadWords {
   const reader = new Reader(vocabulary)
   let rest = text
-  const blank = (from: number, to: number) => (rest = rest.slice(0, from) + ' '.repeat(to - from) + rest.slice(to))
+  const blank = (from: number, to: number) => (rest = rest.slice(0, from) + taken.repeat(to - from) + rest.slice(to))
   for (const [from, to] of reader.takeValues(rest)) blank(from, to)
   for (const [from, to] of reader.takeDates(rest, context)) blank(from, to)
   reader.takeNames(rest)
@@ -132,11 +135,11 @@ class Reader {
 
   /** Conditions on values: rises and falls, quoted words, and what a value was or became. @returns places taken. */
   takeValues(text: string): [number, number][] {
-    const taken: [number, number][] = []
+    const places: [number, number][] = []
     const take = (match: RegExpExecArray, test: ValueTest, meaning: string) => {
       this.#tests.push(test)
       this.#understood(match.index, match.index + match[0].length, meaning)
-      taken.push([match.index, match.index + match[0].length])
+      places.push([match.index, match.index + match[0].length])
     }
     for (const match of text.matchAll(/\b(rose|risen|fell|fallen)\b(?:\s+by)?\s+(?:more\s+than|over|above)\s+(\d+(?:\.\d+)?)\s*(%|percent|per cent)?/gi)) {
       const rose = match[1]!.toLowerCase().startsWith('r')
@@ -146,40 +149,40 @@ class Reader {
     for (const match of text.matchAll(/\b(from|to)\s+(nothing\b|["“]([^"”]*)["”]|-?\d+(?:\.\d+)?(?![\d/-])(?!\s+(?:(?:to|until)\s+\d{1,2}(?:st|nd|rd|th)?\s+[a-z]{3,}|january|february|march|april|may|june|july|august|september|october|november|december|jan|feb|mar|apr|jun|jul|aug|sep|sept|oct|nov|dec)\b))/gi)) {
       const value = match[2]!.toLowerCase() === 'nothing' ? null : (match[3] ?? match[2]!)
       const side = match[1]!.toLowerCase() === 'from' ? 'from' : 'to'
-      if (taken.some(([from, to]) => match.index < to && match.index + match[0].length > from)) continue
+      if (places.some(([from, to]) => match.index < to && match.index + match[0].length > from)) continue
       take(match as RegExpExecArray, { test: side, value }, `${side} ${value === null ? 'nothing' : `“${value}”`}`)
     } // prettier-ignore
     for (const match of text.matchAll(/["“]([^"”]+)["”]/g)) {
-      if (taken.some(([from, to]) => match.index >= from && match.index < to)) continue
+      if (places.some(([from, to]) => match.index >= from && match.index < to)) continue
       take(match as RegExpExecArray, { test: 'contains', text: match[1]! }, `“${match[1]}” in a value`)
     }
-    return taken
+    return places
   }
 
   /** One spell of time; a second is left to be said as not understood. @returns places taken. */
   takeDates(text: string, { nowMs, zone }: WordContext): [number, number][] {
     const today = wallClock(nowMs, zone).date
-    const taken: [number, number][] = []
+    const places: [number, number][] = []
     const take = (from: number, length: number, span: Span, meaning: string) => {
       this.#when = span
       this.#understood(from, from + length, meaning)
-      taken.push([from, from + length])
+      places.push([from, from + length])
     }
     const last = /\b(?:in|over|within)?\s*(?:the\s+)?(?:last|past)\s+(\d{1,4})\s+days?\b/i.exec(text)
     if (last && Number(last[1]) > 0) {
       take(last.index, last[0].length, { span: 'last', days: Number(last[1]), zone }, `the last ${last[1]} days`)
-      return taken
+      return places
     }
     const preset = presetSpan(text, today, zone)
     if (preset) {
       take(preset.from, preset.length, preset.span, preset.meaning)
-      return taken
+      return places
     }
     const [found] = GB.parse(text, { instant: new Date(nowMs), timezone: 0 }, { forwardDate: false })
     // A bare number or a bare hour is no date that anybody means here.
-    if (!found || !(found.start.isCertain('day') || found.start.isCertain('month') || found.start.isCertain('weekday')) || /^\d+$/.test(found.text.trim())) return taken // prettier-ignore
+    if (!found || !(found.start.isCertain('day') || found.start.isCertain('month') || found.start.isCertain('weekday')) || /^\d+$/.test(found.text.trim())) return places // prettier-ignore
     const [from, to] = daysOf(found)
-    if (!isDate(from) || !isDate(to)) return taken
+    if (!isDate(from) || !isDate(to)) return places
     const lead = /\b(since|from|after|before|until|till|up to|on|in|between)\s+$/i.exec(text.slice(0, found.index))
     const word = lead?.[1]?.toLowerCase() ?? ''
     const span = (first: string | null, end: string | null): Span => ({ span: 'days', from: first, to: end, zone })
@@ -197,7 +200,7 @@ class Reader {
               : span(from, to)
     const start = lead ? lead.index : found.index
     take(start, found.index + found.text.trimEnd().length - start, spell, from === to ? from : `${from} to ${to}`)
-    return taken
+    return places
   }
 
   /** Names, longest first, with the words between them. */
@@ -205,7 +208,7 @@ class Reader {
     const tokens: Token[] = [...text.matchAll(/[\p{L}\p{N}][\p{L}\p{N}'’._-]*/gu)].map((match) => ({ word: match[0].toLowerCase(), from: match.index, to: match.index + match[0].length })) // prettier-ignore
     let exclude = false
     for (let at = 0; at < tokens.length;) {
-      const hit = this.#longest(tokens, at)
+      const hit = this.#longest(text, tokens, at)
       if (!hit) {
         const token = tokens[at]!
         if (!joining.has(token.word))
@@ -232,13 +235,19 @@ class Reader {
     }
   }
 
-  #longest(tokens: readonly Token[], at: number): { entries: Entry[]; length: number; exact: boolean } | null {
-    for (let length = Math.min(6, tokens.length - at); length > 0; length--) {
+  #longest(
+    text: string,
+    tokens: readonly Token[],
+    at: number,
+  ): { entries: Entry[]; length: number; exact: boolean } | null {
+    let most = 1
+    while (most < 6 && tokens[at + most] && !text.slice(tokens[at]!.to, tokens[at + most]!.from).includes(taken)) most++
+    for (let length = most; length > 0; length--) {
       const words = tokens.slice(at, at + length).map((token) => token.word)
       const exact = this.#entries.filter((entry) => entry.words.length === length && entry.words.every((word, n) => word === words[n])) // prettier-ignore
       if (exact.length > 0) return { entries: distinct(exact), length, exact: true }
     }
-    for (let length = Math.min(6, tokens.length - at); length > 0; length--) {
+    for (let length = most; length > 0; length--) {
       const words = tokens.slice(at, at + length).map((token) => token.word)
       if (length === 1 && joining.has(words[0]!)) continue
       const near = this.#entries.filter((entry) => entry.words.length === length && alike(entry.words, words))
@@ -300,6 +309,26 @@ function alike(wanted: readonly string[], typed: readonly string[]): boolean {
   return slips > 0
 }
 
+/** Spells that have a name of their own, by the day it is. */
+export function namedSpans(today: string, zone: string): { name: string; span: Span }[] {
+  const weekday = (new Date(Date.parse(`${today}T00:00:00Z`)).getUTCDay() + 6) % 7
+  const monday = addDays(today, -weekday)
+  const first = `${today.slice(0, 7)}-01`
+  const lastOfBefore = addDays(first, -1)
+  const year = Number(today.slice(0, 4))
+  const days = (from: string, to: string): Span => ({ span: 'days', from, to, zone })
+  return [
+    { name: 'today', span: { span: 'last', days: 1, zone } },
+    { name: 'yesterday', span: days(addDays(today, -1), addDays(today, -1)) },
+    { name: 'this week', span: days(monday, today) },
+    { name: 'last week', span: days(addDays(monday, -7), addDays(monday, -1)) },
+    { name: 'this month', span: days(first, today) },
+    { name: 'last month', span: days(`${lastOfBefore.slice(0, 7)}-01`, lastOfBefore) },
+    { name: 'this year', span: days(`${year}-01-01`, today) },
+    { name: 'last year', span: days(`${year - 1}-01-01`, `${year - 1}-12-31`) },
+  ]
+}
+
 interface Preset {
   from: number
   length: number
@@ -308,24 +337,9 @@ interface Preset {
 }
 
 function presetSpan(text: string, today: string, zone: string): Preset | null {
-  const weekday = (new Date(Date.parse(`${today}T00:00:00Z`)).getUTCDay() + 6) % 7
-  const monday = addDays(today, -weekday)
-  const first = `${today.slice(0, 7)}-01`
-  const lastOfBefore = addDays(first, -1)
-  const days = (from: string, to: string): Span => ({ span: 'days', from, to, zone })
-  const presets: [RegExp, Span][] = [
-    [/\btoday\b/i, { span: 'last', days: 1, zone }],
-    [/\byesterday\b/i, days(addDays(today, -1), addDays(today, -1))],
-    [/\bthis week\b/i, days(monday, today)],
-    [/\blast week\b/i, days(addDays(monday, -7), addDays(monday, -1))],
-    [/\bthis month\b/i, days(first, today)],
-    [/\blast month\b/i, days(`${lastOfBefore.slice(0, 7)}-01`, lastOfBefore)],
-    [/\bthis year\b/i, days(`${today.slice(0, 4)}-01-01`, today)],
-    [/\blast year\b/i, days(`${Number(today.slice(0, 4)) - 1}-01-01`, `${Number(today.slice(0, 4)) - 1}-12-31`)],
-  ]
-  for (const [pattern, span] of presets) {
-    const match = pattern.exec(text)
-    if (match) return { from: match.index, length: match[0].length, span, meaning: match[0].toLowerCase() }
+  for (const { name, span } of namedSpans(today, zone)) {
+    const match = new RegExp(`\\b${name}\\b`, 'i').exec(text)
+    if (match) return { from: match.index, length: name.length, span, meaning: name }
   }
   return null
 }

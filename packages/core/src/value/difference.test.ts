@@ -1,7 +1,8 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { arrayLiteral, arrayMembers } from './array.ts'
-import { difference } from './difference.ts'
+import Big from 'big.js'
+import { difference, rise } from './difference.ts'
 
 describe('difference', () => {
   it.each([
@@ -20,6 +21,36 @@ describe('difference', () => {
     ['text', '', null, { kind: 'vanished' }],
   ])('%s from %s to %s', (type, before, after, expected) => {
     expect(difference(before, after, type)).toEqual(expected)
+  })
+})
+
+describe('rise', () => {
+  const amount = fc
+    .tuple(fc.boolean(), fc.bigInt({ min: 0n, max: 10n ** 14n }), fc.integer({ min: 0, max: 6 }))
+    .map(([minus, n, places]) => {
+      const digits = n.toString().padStart(places + 1, '0')
+      const text = places === 0 ? digits : `${digits.slice(0, -places)}.${digits.slice(-places)}`
+      return minus && n > 0n ? `-${text}` : text
+    })
+  it('is exact, whichever way it is reckoned', () => {
+    fc.assert(
+      fc.property(amount, amount, (before, after) => {
+        const moved = rise(before, after)!
+        const exact = new Big(after).minus(before)
+        expect(new Big(moved.by).eq(exact)).toBe(true)
+        if (new Big(before).eq(0)) expect(moved.share).toBeNull()
+        else expect(moved.share).toBeCloseTo(Number(exact.div(new Big(before).abs())), 6)
+      }),
+    )
+  })
+  it.each([
+    [null, '1'],
+    ['1', null],
+    ['NaN', '1'],
+    ['x', 'y'],
+    ['1e9999999', '2'],
+  ])('%s to %s is no rise', (before, after) => {
+    expect(rise(before, after)).toBeNull()
   })
 })
 

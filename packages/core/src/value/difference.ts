@@ -78,8 +78,26 @@ function memberDifference(before: string, after: string): Difference {
  * was zero. Null when one of the two is no number.
  */
 export function rise(before: CapturedValue, after: CapturedValue): { by: string; share: number | null } | null {
-  if (before === null || after === null || !isDecimal(before) || !isDecimal(after)) return null
+  if (before === null || after === null) return null
+  const small = smallRise(before, after)
+  if (small) return small
+  if (!isDecimal(before) || !isDecimal(after)) return null
   const from = new Big(before)
   const by = new Big(after).minus(from)
   return { by: by.toFixed(), share: from.eq(0) ? null : Number(by.div(from.abs())) }
+}
+
+const smallDecimal = /^-?\d{1,11}(?:\.(\d{1,4}))?$/
+
+/** The same for amounts that fit a double as whole numbers of their last digit; it is asked of every number saved. */
+function smallRise(before: string, after: string): { by: string; share: number | null } | null {
+  const [from, to] = [smallDecimal.exec(before), smallDecimal.exec(after)]
+  if (!from || !to) return null
+  const places = Math.max(from[1]?.length ?? 0, to[1]?.length ?? 0)
+  const scale = 10 ** places
+  const [a, b] = [Math.round(Number(before) * scale), Math.round(Number(after) * scale)]
+  const by = b - a
+  const digits = String(Math.abs(by)).padStart(places + 1, '0')
+  const text = places === 0 ? digits : `${digits.slice(0, -places)}.${digits.slice(-places)}`
+  return { by: by < 0 ? `-${text}` : text, share: a === 0 ? null : by / Math.abs(a) }
 }

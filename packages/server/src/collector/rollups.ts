@@ -51,6 +51,28 @@ export async function addToRollups(
   }
   await addFieldCounts(trx, [...byField.values()])
   await addActorCounts(trx, [...byActor.values()])
+  await addKindCounts(trx, [...byActor.values()])
+}
+
+async function addKindCounts(trx: Knex.Transaction, counts: readonly ActorCount[]): Promise<void> {
+  const byKind = new Map<string, Pick<ActorCount, 'hour' | 'actorKind' | 'saves' | 'changes'>>()
+  for (const { hour, actorKind, saves, changes } of counts) {
+    const known = byKind.get(`${hour} ${actorKind}`)
+    if (known) {
+      known.saves += saves
+      known.changes += changes
+    } else byKind.set(`${hour} ${actorKind}`, { hour, actorKind, saves, changes })
+  }
+  const rows = [...byKind.values()]
+  await trx.raw(
+    `insert into ledger.hour_kind (hour, actor_kind, saves, changes)
+     select * from unnest(?::timestamptz[], ?::text[], ?::bigint[], ?::bigint[])
+     on conflict (hour, actor_kind) do update
+       set saves = hour_kind.saves + excluded.saves, changes = hour_kind.changes + excluded.changes`,
+    [rows.map((c) => c.hour), rows.map((c) => c.actorKind), rows.map((c) => c.saves), rows.map((c) => c.changes)].map(
+      boundArray,
+    ),
+  )
 }
 
 async function addFieldCounts(trx: Knex.Transaction, counts: readonly Count[]): Promise<void> {

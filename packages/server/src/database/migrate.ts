@@ -44,7 +44,7 @@ async function grant(db: Database, role: string): Promise<void> {
     grant usage on all sequences in schema spoor to ${name};
     grant select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event to ${name};
     grant select, update on ledger.head to ${name};
-    grant select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor to ${name};
+    grant select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor, ledger.hour_kind to ${name};
     grant usage on all sequences in schema ledger to ${name};
     grant execute on function ledger.ensure_month(date) to ${name};
   `)

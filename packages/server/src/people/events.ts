@@ -51,9 +51,17 @@ export async function recorded<T>(db: Database, event: NewEvent, work: () => Pro
 
 const pageSize = 100
 
+export interface EventRequest {
+  /** Kinds, separated by commas; every kind when absent. */
+  kind?: string | undefined
+  before?: string | undefined
+  from?: string | undefined
+  to?: string | undefined
+}
+
 export async function listEvents(
   db: Database,
-  { kind, before }: { kind?: string | undefined; before?: string | undefined },
+  { kind, before, from, to }: EventRequest,
 ): Promise<{ events: SpoorEvent[]; next: string | null }> {
   const query = db('ledger.event as e')
     .leftJoin('spoor.person as p', 'p.id', 'e.person_id')
@@ -62,6 +70,8 @@ export async function listEvents(
     .select('e.id', 'e.at', 'e.kind', 'e.outcome', 'p.name as by', 'e.words', 'e.address')
   if (kind) void query.whereIn('e.kind', kind.split(','))
   if (before) void query.where('e.id', '<', before)
+  if (from) void query.where('e.at', '>=', from)
+  if (to) void query.where('e.at', '<', to)
   const rows = (await query) as SpoorEvent[]
   const events = rows.slice(0, pageSize).map((row) => ({ ...row, id: Number(row.id) }))
   return { events, next: rows.length > pageSize ? String(events.at(-1)!.id) : null }

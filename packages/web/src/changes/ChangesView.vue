@@ -17,6 +17,7 @@ import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { readerZone, shortTime } from '../value/time.ts'
 import ActivityRibbon from './ActivityRibbon.vue'
+import AroundReading from './AroundReading.vue'
 import ChangesReading from './ChangesReading.vue'
 import { choosable, exportColumnsFor, useColumns, type ColumnId } from './columns.ts'
 import DaysReading from './DaysReading.vue'
@@ -36,7 +37,10 @@ const openId = computed(() => (typeof route.query['save'] === 'string' ? route.q
 const reading = computed(() => readingOf(route.query['reading']))
 const scrolledTo = ref(0)
 const { summary, fresh, problem, version, takeIn } = useSummary(text, () => openId.value === null && scrolledTo.value < 10) // prettier-ignore
-const names = useVocabulary(computed(() => summary.value?.recordLabels ?? {}))
+const names = useVocabulary(
+  computed(() => summary.value?.recordLabels ?? {}),
+  computed(() => summary.value?.runLabels ?? {}),
+)
 const columns = useColumns()
 const csvAddress = computed(() =>
   addressOf(routes.exportChanges, {
@@ -108,7 +112,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   </p>
   <SplitPane name="save" label="the opened save" :open="openId !== null">
     <ActivityRibbon
-      v-if="!problem && reading !== 'time'"
+      v-if="!problem && reading !== 'time' && reading !== 'around'"
       :scope="parsed.scope"
       :text="text"
       :version="version"
@@ -117,7 +121,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
     <div class="acts">
       <div class="readings" role="tablist" aria-label="Readings">
         <button
-          v-for="one in readings"
+          v-for="one in readings.filter((other) => other.id !== 'around' || session.may('events.read'))"
           :key="one.id"
           class="plain"
           role="tab"
@@ -156,6 +160,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
           records: RecordsReading,
           pairs: PairsReading,
           time: TimeReading,
+          around: AroundReading,
         }[reading]
       "
       v-if="!problem"

@@ -228,6 +228,11 @@ useEventListener('keydown', (event) => {
           <dt>{{ name }}</dt>
           <dd>
             <bdi>{{ value }}</bdi>
+            <RouterLink
+              v-if="name === 'run' && detail.run.saves > 1 && detail.run.id !== null"
+              :to="{ path: '/changes', query: { how: `r${detail.run.id}` } }"
+              >Show all of it</RouterLink
+            >
           </dd>
         </template>
       </dl>

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { useRouter } from 'vue-router'
 import { roleNames } from '@spoor/contract'
 import { useSession } from '../session/session.ts'
+import KeysHelp from './KeysHelp.vue'
 import PulseMark from './PulseMark.vue'
 import SpoorMark from './SpoorMark.vue'
 import { stages } from './stages.ts'
@@ -40,6 +41,7 @@ async function signOut() {
     </nav>
     <span class="space" />
     <PulseMark />
+    <KeysHelp />
     <Dropdown :trigger="['click']">
       <button class="plain who" :aria-label="`Signed in as ${session.person?.name}`">{{ initials }}</button>
       <template #overlay>

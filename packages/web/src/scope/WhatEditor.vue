@@ -12,15 +12,31 @@ const props = defineProps<Props>()
 const emit = defineEmits<{ put: [part: WhatPart] }>()
 
 const part = computed<WhatPart>(() => props.part ?? { part: 'what', exclude: false, types: [], fields: [] })
-const entries = computed<Entry[]>(() => props.names.types.flatMap((type) => [
+const areas = computed(() => [...new Set(props.names.types.map((type) => type.area))])
+const typesOf = (area: string) => props.names.types.filter((type) => type.area === area).map((type) => type.id)
+const entries = computed<Entry[]>(() => areas.value.flatMap((area) => [{ id: `A${area}`, text: `Everything in ${area}` }, ...props.names.types.filter((type) => type.area === area).flatMap((type) => [
   { id: `t${type.id}`, text: `All of ${type.plural}`, group: type.area },
   ...props.names.fields.filter((field) => field.typeId === type.id).map((field) => ({ id: `f${field.id}`, text: field.name, under: true, group: type.plural })),
-])) // prettier-ignore
+])])) // prettier-ignore
 const ticked = computed(
-  () => new Set([...part.value.types.map((id) => `t${id}`), ...part.value.fields.map((id) => `f${id}`)]),
+  () =>
+    new Set([
+      ...areas.value
+        .filter((area) => typesOf(area).every((id) => part.value.types.includes(id)))
+        .map((area) => `A${area}`),
+      ...part.value.types.map((id) => `t${id}`),
+      ...part.value.fields.map((id) => `f${id}`),
+    ]),
 )
 
 function toggle(id: string) {
+  if (id.startsWith('A')) {
+    const inside = typesOf(id.slice(1))
+    const all = inside.every((one) => part.value.types.includes(one))
+    const others = part.value.types.filter((one) => !inside.includes(one))
+    emit('put', { ...part.value, types: all ? others : [...others, ...inside] })
+    return
+  }
   const number = Number(id.slice(1))
   const list = id.startsWith('t') ? 'types' : 'fields'
   const before = part.value[list]

@@ -2,7 +2,7 @@
 import Button from 'ant-design-vue/es/button'
 import DatePicker from 'ant-design-vue/es/date-picker'
 import dayjs, { type Dayjs } from 'dayjs'
-import type { Span, WhenPart } from '@spoor/core'
+import { capitalised, namedSpans, wallClock, type Span, type WhenPart } from '@spoor/core'
 import { computed } from 'vue'
 import { readerZone } from '../value/time.ts'
 import type { NamedVocabulary } from './vocabulary.ts'
@@ -16,6 +16,10 @@ const emit = defineEmits<{ put: [part: WhenPart] }>()
 
 const exclude = computed(() => props.part?.exclude ?? false)
 const zone = computed(() => props.part?.span.zone ?? readerZone)
+const presets = computed(() => [
+  ...namedSpans(wallClock(Date.now(), zone.value).date, zone.value),
+  ...[7, 30, 90].map((days) => ({ name: `last ${days} days`, span: { span: 'last' as const, days, zone: zone.value } })),
+].map((one) => ({ ...one, name: capitalised(one.name) }))) // prettier-ignore
 const day = (text: string | null) => (text === null ? undefined : dayjs(text))
 const from = computed(() => (props.part?.span.span === 'days' ? day(props.part.span.from) : undefined))
 const to = computed(() => (props.part?.span.span === 'days' ? day(props.part.span.to) : undefined))
@@ -36,18 +40,7 @@ function setEnd(end: 'from' | 'to', value: Dayjs | string | null) {
 
 <template>
   <div class="presets">
-    <Button
-      v-for="[text, days] in [
-        ['Today', 1],
-        ['Last 7 days', 7],
-        ['Last 30 days', 30],
-        ['Last 90 days', 90],
-      ] as const"
-      :key="days"
-      size="small"
-      @click="put({ span: 'last', days, zone })"
-      >{{ text }}</Button
-    >
+    <Button v-for="one in presets" :key="one.name" size="small" @click="put(one.span)">{{ one.name }}</Button>
   </div>
   <div class="ends">
     <label

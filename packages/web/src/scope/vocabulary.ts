@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type Vocabulary } from '@spoor/contract'
 import { capitalised, type RecordRef, type ScopeNames } from '@spoor/core'
-import { computed, type ComputedRef, type Ref } from 'vue'
+import { computed, ref, type ComputedRef, type Ref } from 'vue'
 import { call } from '../api/client.ts'
 
 export interface NamedVocabulary extends ScopeNames {
@@ -21,7 +21,10 @@ const refreshMs = 15_000
 const nothingSaid = { masked: false, sensitive: false, reason: 'never', derivedFrom: [] as number[] } as const
 
 /** Names for scopes and rows; what is not known yet is named by its number. */
-export function useVocabulary(recordLabels: Ref<Record<string, string>>): ComputedRef<NamedVocabulary> {
+export function useVocabulary(
+  recordLabels: Ref<Record<string, string>>,
+  runLabels: Ref<Record<string, string>> = ref({}),
+): ComputedRef<NamedVocabulary> {
   const { data } = useQuery({
     queryKey: ['vocabulary'],
     queryFn: () => call(routes.readVocabulary),
@@ -38,7 +41,7 @@ export function useVocabulary(recordLabels: Ref<Record<string, string>>): Comput
       fields,
       actors,
       channels,
-      run: () => undefined,
+      run: (id: number) => runLabels.value[String(id)],
       actor: (id: number) => actorById.get(id)?.name,
       type: (id: number) => typeById.get(id)?.plural,
       field: (id: number) => fieldById.get(id),

@@ -22,7 +22,7 @@ export async function readActivity(
   const spell = await spellOf(db, scopes, nowMs)
   if (!spell) return { bucket: 'day', buckets: [], from: null, to: null }
   const size = bucketFor(spell.fromMs, spell.toMs)
-  const counted = await countsOf(db, scopes, size, nowMs)
+  const counted = await countsOf(db, scopes, size, zone, nowMs)
   const byStart = new Map<number, Activity['buckets'][number]['saves']>()
   for (const { at, kind, saves } of counted) {
     const start = bucketStart(Date.parse(at), size, zone)
@@ -48,7 +48,7 @@ async function spellOf(
 ): Promise<{ fromMs: number; toMs: number } | null> {
   const when = scopes[0]?.when
   const named = when && !when.exclude ? instantsOf(when.span, nowMs) : { fromMs: null, toMs: null }
-  const row = (await db('ledger.hour_actor').min({ first: 'hour' }).max({ last: 'hour' }).first()) as { first: string | null; last: string | null } // prettier-ignore
+  const row = (await db('ledger.hour_kind').min({ first: 'hour' }).max({ last: 'hour' }).first()) as { first: string | null; last: string | null } // prettier-ignore
   if (row.first === null || row.last === null) return null
   const [first, last] = [Date.parse(row.first), Date.parse(row.last) + 3_600_000]
   const fromMs = Math.max(named.fromMs ?? first, Math.min(first, nowMs))
@@ -62,18 +62,30 @@ interface Counted {
   saves: string
 }
 
-async function countsOf(db: Database, scopes: readonly Scope[], size: BucketSize, nowMs: number): Promise<Counted[]> {
+async function countsOf(
+  db: Database,
+  scopes: readonly Scope[],
+  size: BucketSize,
+  zone: string,
+  nowMs: number,
+): Promise<Counted[]> {
+  const start = startOf(db, size, zone)
   if (size !== 'minute' && countsAnswer(scopes, nowMs))
-    return (await fromCounts(db, scopes, nowMs)
-      .select('r.captured_at as at', 'r.actor_kind as kind')
+    return (await fromCounts(db, scopes, nowMs, 'kinds')
+      .select(db.raw(`${start} as at, r.actor_kind as kind`))
       .sum({ saves: 'r.saves' })
-      .groupBy('r.captured_at', 'r.actor_kind')) as Counted[]
+      .groupByRaw('1, 2')) as Counted[]
   const byChange = scopes.some(asksChanges)
   const rows = db(byChange ? 'ledger.change as r' : 'ledger.save as r')
   for (const scope of scopes) whereScope(rows, scope, byChange ? 'change' : 'save', 'r', nowMs)
-  const unit = size === 'minute' ? 'minute' : 'hour'
   const count = byChange ? 'count(distinct r.save_id)' : 'count(*)'
   return (await rows
-    .select(db.raw(`date_trunc('${unit}', r.captured_at) as at, r.actor_kind as kind, ${count} as saves`))
+    .select(db.raw(`${start} as at, r.actor_kind as kind, ${count} as saves`))
     .groupByRaw('1, 2')) as Counted[]
+}
+
+/** The beginning of the spell a row lies in, as far as the database can tell it; core settles the exact instant. */
+function startOf(db: Database, size: BucketSize, zone: string): string {
+  if (size === 'minute' || size === 'hour') return `date_trunc('${size}', r.captured_at)`
+  return db.raw(`(date_trunc('${size}', r.captured_at at time zone ?) at time zone ?)`, [zone, zone]).toQuery()
 }

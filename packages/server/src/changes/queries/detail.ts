@@ -103,7 +103,12 @@ async function runOf(db: Database, save: SaveRow, reach: Scope, nowMs: number): 
   const query = db('ledger.save as s').where('s.run_id', save.run_id)
   whereScope(query, reach, 'save', 's', nowMs)
   const [row] = await query.count<{ count: string }[]>('* as count')
-  return { kind: run?.kind ?? 'burst', declared: run?.declared ?? null, saves: Number(row?.count ?? 1) }
+  return {
+    id: save.run_id === null ? null : Number(save.run_id),
+    kind: run?.kind ?? 'burst',
+    declared: run?.declared ?? null,
+    saves: Number(row?.count ?? 1),
+  }
 }
 
 async function trackedSinceOf(db: Database, save: SaveRow): Promise<Record<string, string>> {

@@ -27,7 +27,9 @@ export async function groupChanges(
   }[by]
   const counts = countsAnswer(scopes, nowMs) && wholeHours(zone, nowMs)
   const byChange = !counts && scopes.some(asksChanges)
-  const rows = counts ? fromCounts(db, scopes, nowMs) : db(byChange ? 'ledger.change as r' : 'ledger.save as r')
+  const rows = counts
+    ? fromCounts(db, scopes, nowMs, by === 'day' ? 'kinds' : 'actors and types')
+    : db(byChange ? 'ledger.change as r' : 'ledger.save as r')
   if (!counts) for (const scope of scopes) whereScope(rows, scope, byChange ? 'change' : 'save', 'r', nowMs)
   const measure = counts
     ? 'sum(r.saves) as saves, sum(r.changes) as changes'

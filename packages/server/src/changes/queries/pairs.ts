@@ -48,7 +48,7 @@ async function usualOf(
   const { fromMs, toMs } = instantsOf(when.span, nowMs)
   const endMs = Math.min(toMs ?? nowMs, nowMs)
   if (fromMs === null || fromMs >= endMs) return none
-  const row = (await db('ledger.hour_actor').min({ first: 'hour' }).first()) as { first: string | null }
+  const row = (await db('ledger.hour_kind').min({ first: 'hour' }).first()) as { first: string | null }
   if (row.first === null) return none
   const length = endMs - fromMs
   const spells = Math.min(mostSpells, Math.floor((fromMs - Date.parse(row.first)) / length))
@@ -56,7 +56,12 @@ async function usualOf(
   const limits = scopes.slice(1).map((scope) => withoutPart(scope, 'when'))
   // The counts know nothing of fields; whoever may see only some cannot be told what is usual.
   if (limits.some(asksChanges)) return none
-  const counted: { actor_id: number; type_id: number; saves: string }[] = await fromCounts(db, limits, nowMs)
+  const counted: { actor_id: number; type_id: number; saves: string }[] = await fromCounts(
+    db,
+    limits,
+    nowMs,
+    'actors and types',
+  )
     .join('spoor.actor as a', 'a.id', 'r.actor_id')
     .where('r.captured_at', '>=', new Date(fromMs - spells * length).toISOString())
     .where('r.captured_at', '<', new Date(fromMs).toISOString())

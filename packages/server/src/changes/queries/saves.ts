@@ -54,7 +54,10 @@ export async function savePage(
 ): Promise<SavePage> {
   const byChange = scopes.some(asksChanges)
   const [table, idColumn] = byChange ? ['ledger.change', 'save_id'] : ['ledger.save', 'id']
-  const query = db(`${table} as r`).distinct('r.captured_at', `r.${idColumn} as id`)
+  const query = db(`${table} as r`)
+  // A save is one row of its own table, and as many as it has changes in scope of the other.
+  if (byChange) query.distinct('r.captured_at', `r.${idColumn} as id`)
+  else query.select('r.captured_at', `r.${idColumn} as id`)
   for (const scope of scopes) whereScope(query, scope, byChange ? 'change' : 'save', 'r', nowMs)
   if (after !== undefined) {
     const [at, id] = after.split('_') as [string, string]

@@ -1,4 +1,4 @@
-import type { Scope } from '@spoor/core'
+import { runWords, type RunKind, type Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
 import { whereScope } from '../scope-sql.ts'
@@ -10,18 +10,21 @@ const mostCounted = 200_000
 
 /** How many saves and changes all scopes mean, exactly or "more than", and the labels of the records they name. */
 export async function summarise(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Summary> {
-  const [counts, recordLabels, gaps] = await Promise.all([
+  const [counts, recordLabels, runLabels, gaps] = await Promise.all([
     countsAnswer(scopes, nowMs) ? fromHours(db, scopes, nowMs) : oneByOne(db, scopes, nowMs),
     labels(db, scopes),
+    namesOfRuns(db, scopes),
     gapsIn(db, scopes, nowMs),
   ])
-  return { ...counts, gaps, recordLabels }
+  return { ...counts, gaps, recordLabels, runLabels }
 }
 
 type Counts = Pick<Summary, 'saves' | 'changes' | 'about'>
 
 async function fromHours(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Counts> {
-  const row = (await fromCounts(db, scopes, nowMs).sum({ saves: 'r.saves', changes: 'r.changes' }).first()) as {
+  const row = (await fromCounts(db, scopes, nowMs, 'kinds')
+    .sum({ saves: 'r.saves', changes: 'r.changes' })
+    .first()) as {
     saves: string | null
     changes: string | null
   }
@@ -55,4 +58,16 @@ async function labels(db: Database, scopes: readonly Scope[]): Promise<Record<st
     [boundArray(refs.map((ref) => ref.typeId)), boundArray(refs.map((ref) => ref.key))],
   )
   return Object.fromEntries(rows.map((row) => [`t${row.type_id}:${row.record_key}`, `${row.name} ${row.label}`]))
+}
+
+/** Runs by what they called themselves. Whoever sees only a part of the trail is not told how large they are. */
+async function namesOfRuns(db: Database, scopes: readonly Scope[]): Promise<Record<string, string>> {
+  const ids = scopes[0]?.how?.runs ?? []
+  if (ids.length === 0 || scopes.some((scope, at) => at > 0 && scope.who !== undefined)) return {}
+  const rows = await db('ledger.run')
+    .whereIn('id', [...ids])
+    .select<{ id: string; kind: RunKind; declared: string | null; saves: string }[]>('id', 'kind', 'declared', 'saves')
+  return Object.fromEntries(
+    rows.map((row) => [row.id, `the run “${runWords(row.kind, row.declared, Number(row.saves))}”`]),
+  )
 }

@@ -11,10 +11,22 @@ update ledger.change c
   from spoor.field f
  where f.id = c.field_id and f.base_type in ('int2', 'int4', 'int8', 'numeric', 'float4', 'float8')
    and c.before ~ '^-?[0-9]+([.][0-9]+)?$' and c.after ~ '^-?[0-9]+([.][0-9]+)?$' and length(c.before) <= 60 and length(c.after) <= 60;
-create index change_rise on ledger.change (rise_share, captured_at) where rise is not null;
+-- Only large moves: of small ones there are many, and they are found by walking back in time.
+create index change_rise on ledger.change (rise_share, captured_at) where rise_share > 0.5 or rise_share < -0.5;
 
 -- Written into each source, so that two Spoors never empty one outbox.
 insert into spoor.setting (name, value) values ('installation', to_jsonb(gen_random_uuid()::text));
+
+-- The whole trail over time by kind of actor: small however many actors and types there are.
+create table ledger.hour_kind (
+  hour timestamptz not null,
+  actor_kind text not null,
+  saves bigint not null,
+  changes bigint not null,
+  primary key (hour, actor_kind)
+);
+insert into ledger.hour_kind select hour, actor_kind, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2;
+create index hour_actor_who on ledger.hour_actor (actor_id, hour);
 
 create table spoor.mark (
   save_id bigint not null,
