@@ -23,6 +23,11 @@ async function bigLedger(cluster) {
   return await (ready ??= make(cluster))
 }
 
+/** To be called when all of them are done. */
+export async function closeLedger() {
+  if (ready) await (await ready).world.close()
+}
+
 async function make(cluster) {
   const columns = Array.from({ length: fieldsPerType }, (_, at) => `f${at} ${at % 2 ? 'numeric(10,2)' : 'text'}`)
   const schema = Array.from({ length: types }, (_, at) => `create table public.t${at + 1} (id int primary key, ${columns.join(', ')});`) // prettier-ignore

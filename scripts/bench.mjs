@@ -48,6 +48,7 @@ run(async () => {
       }
     }
   } finally {
+    await big.closeLedger()
     await cluster.stop()
   }
   if (!wanted) writeFileSync(join(root, 'docs/benchmarks.md'), report(lines))

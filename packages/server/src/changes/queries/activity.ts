@@ -8,7 +8,7 @@ import {
   type Scope,
 } from '@spoor/core'
 import type { Activity } from '@spoor/contract'
-import type { Database } from '../../database/knex.ts'
+import { boundArray, type Database } from '../../database/knex.ts'
 import { asksChanges, whereScope } from '../scope-sql.ts'
 import { countsAnswer, fromCounts } from './rollup.ts'
 
@@ -22,18 +22,13 @@ export async function readActivity(
   const spell = await spellOf(db, scopes, nowMs)
   if (!spell) return { bucket: 'day', buckets: [], from: null, to: null }
   const size = bucketFor(spell.fromMs, spell.toMs)
-  const counted = await countsOf(db, scopes, size, zone, nowMs)
-  const byStart = new Map<number, Activity['buckets'][number]['saves']>()
-  for (const { at, kind, saves } of counted) {
-    const start = bucketStart(Date.parse(at), size, zone)
-    const bucket = byStart.get(start) ?? {}
-    bucket[kind] = (bucket[kind] ?? 0) + Number(saves)
-    byStart.set(start, bucket)
-  }
-  const buckets: Activity['buckets'] = []
-  for (let start = bucketStart(spell.fromMs, size, zone); start < spell.toMs; start = bucketAfter(start, size, zone)) {
-    const to = bucketAfter(start, size, zone)
-    buckets.push({ from: iso(start), to: iso(to), saves: byStart.get(start) ?? {} })
+  const starts: number[] = []
+  for (let start = bucketStart(spell.fromMs, size, zone); start < spell.toMs; start = bucketAfter(start, size, zone)) starts.push(start) // prettier-ignore
+  const buckets: Activity['buckets'] = starts.map((start) => ({ from: iso(start), to: iso(bucketAfter(start, size, zone)), saves: {} })) // prettier-ignore
+  for (const { place, kind, saves } of await countsOf(db, scopes, starts, size, nowMs)) {
+    // Place 0 is before the first; after the last there is nothing that the scope means.
+    const bucket = buckets[place - 1]
+    if (bucket) bucket.saves[kind] = Number(saves)
   }
   return { bucket: size, buckets, from: iso(spell.fromMs), to: iso(spell.toMs) }
 }
@@ -57,35 +52,28 @@ async function spellOf(
 }
 
 interface Counted {
-  at: string
+  place: number
   kind: ActorKind
   saves: string
 }
 
+/** Counts by the place among `starts` and kind; the database sorts rows into the spells that core has cut. */
 async function countsOf(
   db: Database,
   scopes: readonly Scope[],
+  starts: readonly number[],
   size: BucketSize,
-  zone: string,
   nowMs: number,
 ): Promise<Counted[]> {
-  const start = startOf(db, size, zone)
+  const place = db.raw('width_bucket(r.captured_at, ?::timestamptz[]) as place', [boundArray(starts.map(iso))])
   if (size !== 'minute' && countsAnswer(scopes, nowMs))
     return (await fromCounts(db, scopes, nowMs, 'kinds')
-      .select(db.raw(`${start} as at, r.actor_kind as kind`))
+      .select(place, 'r.actor_kind as kind')
       .sum({ saves: 'r.saves' })
       .groupByRaw('1, 2')) as Counted[]
   const byChange = scopes.some(asksChanges)
   const rows = db(byChange ? 'ledger.change as r' : 'ledger.save as r')
   for (const scope of scopes) whereScope(rows, scope, byChange ? 'change' : 'save', 'r', nowMs)
   const count = byChange ? 'count(distinct r.save_id)' : 'count(*)'
-  return (await rows
-    .select(db.raw(`${start} as at, r.actor_kind as kind, ${count} as saves`))
-    .groupByRaw('1, 2')) as Counted[]
-}
-
-/** The beginning of the spell a row lies in, as far as the database can tell it; core settles the exact instant. */
-function startOf(db: Database, size: BucketSize, zone: string): string {
-  if (size === 'minute' || size === 'hour') return `date_trunc('${size}', r.captured_at)`
-  return db.raw(`(date_trunc('${size}', r.captured_at at time zone ?) at time zone ?)`, [zone, zone]).toQuery()
+  return (await rows.select(place, 'r.actor_kind as kind', db.raw(`${count} as saves`)).groupByRaw('1, 2')) as Counted[]
 }

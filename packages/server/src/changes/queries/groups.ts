@@ -22,7 +22,7 @@ export async function groupChanges(
 ): Promise<{ groups: Group[]; more: boolean }> {
   const key = {
     day: db.raw('(r.captured_at at time zone ?)::date::text', [zone]),
-    actor: db.raw('(select coalesce(a.same_as, a.id)::text from spoor.actor a where a.id = r.actor_id)'),
+    actor: db.raw('coalesce(a.same_as, a.id)::text'),
     type: db.raw('r.type_id::text'),
   }[by]
   const counts = countsAnswer(scopes, nowMs) && wholeHours(zone, nowMs)
@@ -36,6 +36,7 @@ export async function groupChanges(
     : byChange
       ? 'count(distinct r.save_id) as saves, count(*) as changes'
       : 'count(*) as saves, sum((select count(*) from ledger.change c where c.save_id = r.id and c.captured_at = r.captured_at)) as changes'
+  if (by === 'actor') rows.join('spoor.actor as a', 'a.id', 'r.actor_id')
   if (before !== undefined && by === 'day')
     rows.whereRaw('r.captured_at < (?::date::timestamp at time zone ?)', [before, zone])
   const found: { key: string; saves: string; changes: string }[] = await db

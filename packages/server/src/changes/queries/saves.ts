@@ -1,4 +1,4 @@
-import { matches, valueKind, type ActorKind, type ChangeState, type Scope } from '@spoor/core'
+import { matches, valueKind, type ActorKind, type Scope } from '@spoor/core'
 import type { Change, Save, SavePage } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
 import { maskedFields } from '../masked.ts'
@@ -110,7 +110,6 @@ interface ChangeRow {
   before_cut: boolean
   after_cut: boolean
   base_type: string
-  marks: ChangeState[]
   reverted_by: number | null
 }
 
@@ -136,7 +135,7 @@ export async function changesOf(
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
     `select c.save_id, c.field_id, left(c.before, ?) as before, left(c.after, ?) as after,
             coalesce(length(c.before) > ?, false) as before_cut, coalesce(length(c.after) > ?, false) as after_cut,
-            f.base_type, array(select m.mark from spoor.mark m where m.save_id = c.save_id) as marks,
+            f.base_type,
             (select max(cc.correction_id) from spoor.correction_change cc join spoor.correction_item i on i.id = cc.item_id
               where cc.save_id = c.save_id and cc.field_id = c.field_id and i.written) as reverted_by
        from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
@@ -172,7 +171,7 @@ export async function changesOf(
       isNumber: valueKind(row.base_type) === 'number',
       reason: save.reason,
       states: [
-        ...row.marks,
+        ...(save.marks ?? []),
         ...(row.reverted_by === null ? [] : (['reverted'] as const)),
         ...(save.correction_id === null ? [] : (['correction'] as const)),
       ],
