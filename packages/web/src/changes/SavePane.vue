@@ -227,7 +227,7 @@ useEventListener('keydown', (event) => {
         <template v-for="[name, value] in context" :key="name">
           <dt>{{ name }}</dt>
           <dd>
-            <bdi>{{ value }}</bdi>
+            <bdi>{{ value }}</bdi>{{ ' ' }}
             <RouterLink
               v-if="name === 'run' && detail.run.saves > 1 && detail.run.id !== null"
               :to="{ path: '/changes', query: { how: `r${detail.run.id}` } }"

@@ -145,7 +145,8 @@ h3 {
   grid-template-columns: 1fr 1fr;
   gap: 8px;
 }
-label {
+/* Ant Design Vue's own radios and checkboxes are labels too. */
+label:not(.ant-radio-wrapper, .ant-checkbox-wrapper) {
   display: grid;
 }
 .block > :deep(.ant-btn) {

@@ -149,7 +149,8 @@ h3 {
   display: flex;
   justify-content: space-between;
 }
-label {
+/* Ant Design Vue's own radios and checkboxes are labels too. */
+label:not(.ant-radio-wrapper, .ant-checkbox-wrapper) {
   display: grid;
 }
 .pair {
