@@ -192,6 +192,19 @@ describe('SQL and in-memory matching agree on random scopes', () => {
     )
   })
 
+  it('in counts of what two scopes mean at once, as of a question within a reach', async () => {
+    await fc.assert(
+      fc.asyncProperty(anyScope, anyScope, async (asked, reach) => {
+        const wanted = expected([asked, reach])
+        expect(await summarise(world.db, [asked, reach], nowMs)).toMatchObject({
+          saves: new Set(wanted.map((c) => c.saveId)).size,
+          changes: wanted.length,
+        })
+      }),
+      { numRuns: 100 },
+    )
+  })
+
   it('in pages of any size, newest first, none missing, none twice', async () => {
     await fc.assert(
       fc.asyncProperty(anyScope, anyScope, fc.integer({ min: 7, max: 120 }), async (scope, reach, limit) => {

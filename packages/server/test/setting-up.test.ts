@@ -329,6 +329,14 @@ describe('describing', () => {
     expect((await world.db('spoor.record_type').where({ id: typeId }).first('plural')).plural).toBe('mendings')
   })
 
+  it('never lets a masked value stand in a record’s name', async () => {
+    await put([{ ...field('repair.note'), masked: true }])
+    const named = { name: 'mending', plural: 'mendings', area: 'Works', labelFields: [field('repair.note').fieldId], parentTypeId: null } // prettier-ignore
+    await expect(describeType(world.db, field('repair.note').typeId, named)).rejects.toMatchObject({ code: 'rule-broken' }) // prettier-ignore
+    await expect(stage([{ ...field('repair.priority'), masked: true }])).rejects.toMatchObject({ code: 'plan-contradicts' }) // prettier-ignore
+    await put([{ ...field('repair.note'), masked: false }])
+  })
+
   it('refuses a parent that nothing refers to', async () => {
     const visit = { name: 'visit', plural: 'visits', area: 'Works', labelFields: [], parentTypeId: field('repair.note').typeId } // prettier-ignore
     await expect(describeType(world.db, field('visit.at').typeId, visit)).rejects.toMatchObject({ code: 'rule-broken' })

@@ -172,6 +172,30 @@ describe('access', () => {
     expect((await signIn('aud', 'password of aud')).answer.code).toBe('not-allowed')
   })
 
+  it('shows an auditor of one field nothing of the others, not even in the saves that changed both', async () => {
+    const admin = await signIn('ada', 'password of ada')
+    const word = await world.db('spoor.field').where({ column_name: 'word' }).first('id')
+    const person = { login: 'narrow', password: 'password of narrow', name: 'Nora', role: 'auditor', reach: `what=f${word.id}` } // prettier-ignore
+    expect((await admin.send('POST', '/people', person)).status).toBe(200)
+    await world.business.query(`insert into note values (${nextId++}, 'seen', 'kept from her')`)
+    await world.collect()
+    const auditor = await signIn('narrow', 'password of narrow')
+    const list = await auditor.send('GET', '/changes/saves')
+    const { saves } = list.answer as unknown as { saves: { id: string; changes: { fieldId: number }[] }[] }
+    expect(new Set(saves.flatMap((save) => save.changes.map((change) => change.fieldId)))).toEqual(new Set([word.id]))
+    for (const path of [
+      `/changes/saves/${saves[0]!.id}`,
+      '/changes/changes',
+      '/vocabulary',
+      '/changes/records',
+      '/changes/pairs',
+    ])
+      // prettier-ignore
+      expect(JSON.stringify((await auditor.send('GET', path)).answer), path).not.toMatch(/kept from her|"secret"/)
+    const probe = await auditor.send('GET', `/changes/summary?scope=${encodeURIComponent('value=has.kept from')}`)
+    expect(probe.answer).toMatchObject({ saves: 0, changes: 0 })
+  })
+
   it('keeps administrators from locking themselves out, and records what was done with its outcome', async () => {
     const admin = await signIn('ada', 'password of ada')
     const me = { name: 'Ada Admin', role: 'reviewer', disabled: false }

@@ -23,12 +23,23 @@ export function whereScope(
   alias: string,
   nowMs: number,
 ): Knex.QueryBuilder {
-  if (level === 'save' && asksChanges(scope))
+  return whereScopes(query, [scope], level, alias, nowMs)
+}
+
+/** The same for several scopes: a save is in all of them when one and the same change of it is. */
+export function whereScopes(
+  query: Knex.QueryBuilder,
+  scopes: readonly Scope[],
+  level: Level,
+  alias: string,
+  nowMs: number,
+): Knex.QueryBuilder {
+  if (level === 'save' && scopes.some(asksChanges))
     return query.whereExists((exists) => {
       exists.select(1).from('ledger.change as one').whereRaw('one.save_id = ?? and one.captured_at = ??', [`${alias}.id`, `${alias}.captured_at`]) // prettier-ignore
-      whereScope(exists, scope, 'change', 'one', nowMs)
+      whereScopes(exists, scopes, 'change', 'one', nowMs)
     })
-  for (const part of partsOf(scope)) wherePart(query, part, level, alias, nowMs)
+  for (const scope of scopes) for (const part of partsOf(scope)) wherePart(query, part, level, alias, nowMs)
   return query
 }
 
@@ -66,17 +77,21 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
       })
       return
     case 'how':
-      add((q) => ofSave(q, level, alias, (save) => {
-        if (part.actions.length > 0) save.whereIn('action', [...part.actions])
-        if (part.channels.length > 0) save.whereIn('channel', [...part.channels])
-        if (part.runs.length > 0) save.whereIn('run_id', [...part.runs])
-      })) // prettier-ignore
+      add((q) =>
+        ofSave(q, level, alias, (save, of) => {
+          if (part.actions.length > 0) save.whereIn(of('action'), [...part.actions])
+          if (part.channels.length > 0) save.whereIn(of('channel'), [...part.channels])
+          if (part.runs.length > 0) save.whereIn(of('run_id'), [...part.runs])
+        }),
+      )
       return
     case 'reason':
-      add((q) => ofSave(q, level, alias, (save) => {
-        save.whereNotNull('reason')
-        if (part.contains !== null) save.whereRaw(`reason ilike ? escape '\\'`, [anywhere(part.contains)])
-      })) // prettier-ignore
+      add((q) =>
+        ofSave(q, level, alias, (save, of) => {
+          save.whereNotNull(of('reason'))
+          if (part.contains !== null) save.whereRaw(`?? ilike ? escape '\\'`, [of('reason'), anywhere(part.contains)])
+        }),
+      )
       return
     case 'state':
       add((q) => part.states.forEach((state) => q.orWhere((one) => stateHolds(one, state, level, alias))))
@@ -90,37 +105,21 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
   }
 }
 
-/** What holds of the save that a row is or belongs to. */
+/** What holds of the save that a row is or belongs to; `column` names a column of that save. */
 function ofSave(
   query: Knex.QueryBuilder,
   level: Level,
   alias: string,
-  condition: (save: Knex.QueryBuilder) => void,
+  condition: (save: Knex.QueryBuilder, column: (name: string) => string) => void,
 ): void {
   if (level === 'save') {
-    query.where((save) => condition(qualifying(save, alias)))
+    query.where((save) => condition(save, (name) => `${alias}.${name}`))
     return
   }
   query.whereExists((exists) => {
     exists.select(1).from('ledger.save as its').whereRaw('its.id = ?? and its.captured_at = ??', [`${alias}.save_id`, `${alias}.captured_at`]) // prettier-ignore
-    condition(qualifying(exists, 'its'))
+    condition(exists, (name) => `its.${name}`)
   })
-}
-
-/** The conditions above name bare columns; this puts the alias before them. */
-function qualifying(query: Knex.QueryBuilder, alias: string): Knex.QueryBuilder {
-  const through = {
-    whereIn: (column: string, values: readonly unknown[]) => (
-      query.whereIn(`${alias}.${column}`, values as never),
-      through
-    ),
-    whereNotNull: (column: string) => (query.whereNotNull(`${alias}.${column}`), through),
-    whereRaw: (sql: string, values: readonly unknown[]) => (
-      query.whereRaw(`${alias}.${sql}`, values as never),
-      through
-    ),
-  }
-  return through as unknown as Knex.QueryBuilder
 }
 
 function stateHolds(query: Knex.QueryBuilder, state: ChangeState, level: Level, alias: string): void {
@@ -138,7 +137,7 @@ function stateHolds(query: Knex.QueryBuilder, state: ChangeState, level: Level, 
       )
       return
     case 'correction':
-      ofSave(query, level, alias, (save) => save.whereNotNull('correction_id'))
+      ofSave(query, level, alias, (save, of) => save.whereNotNull(of('correction_id')))
       return
     default:
       assertNever(state)

@@ -1,5 +1,6 @@
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
+import { maskedFields } from '../changes/masked.ts'
 import { Problem } from '../errors.ts'
 
 export interface TypeDescription {
@@ -64,6 +65,9 @@ async function demandNoCircle(trx: Knex.Transaction, typeId: number, parentTypeI
 }
 
 async function columnNames(trx: Knex.Transaction, typeId: number, fieldIds: readonly number[]): Promise<string[]> {
+  const masked = await maskedFields(trx)
+  if (fieldIds.some((id) => masked.has(id)))
+    throw new Problem('rule-broken', 'A masked field cannot name a record, since names are shown to everybody. Nothing was changed.') // prettier-ignore
   const rows = await trx('spoor.field')
     .where({ type_id: typeId, present: true })
     .whereIn('id', [...fieldIds])

@@ -165,7 +165,13 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
   const known = await db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
     .where('t.source_id', sourceId)
-    .select<{ id: number; type_id: number; obstacle: { words: string } | null }[]>('f.id', 'f.type_id', 't.obstacle')
+    .select<{ id: number; type_id: number; name: string; names: boolean; obstacle: { words: string } | null }[]>(
+      'f.id',
+      'f.type_id',
+      'f.name',
+      't.obstacle',
+      db.raw('t.label_columns @> to_jsonb(f.column_name) as names'),
+    )
   const byId = new Map(known.map((field) => [field.id, field]))
   const typeIds = new Set(known.map((field) => field.type_id))
   for (const edit of edits)
@@ -177,6 +183,11 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
       throw new Problem(
         'field-untrackable',
         `There is no field ${edit.fieldId} in record type ${edit.typeId} of this source. The draft is as it was.`,
+      )
+    if (field.names && edit.masked)
+      throw new Problem(
+        'plan-contradicts',
+        `${field.name} is by what a record is called, so masking it would hide nothing. Have records named by another field first. The draft is as it was.`,
       )
     if (field.obstacle && edit.keep !== undefined && edit.keep !== 'off')
       throw new Problem('field-untrackable', `${field.obstacle.words} The draft is as it was.`)

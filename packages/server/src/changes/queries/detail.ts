@@ -39,7 +39,8 @@ export async function saveDetail(
     run: await runOf(db, row, reach, nowMs),
     trackedSince,
     afterwards,
-    references: await referencesOf(db, row, changes.get(row.id) ?? []),
+    // Whoever sees a part only is not told what records outside it are called.
+    references: Object.keys(reach).length === 0 ? await referencesOf(db, row, changes.get(row.id) ?? []) : [],
     nameThen: await nameThenOf(db, row),
     ...neighbours,
   }

@@ -1,7 +1,7 @@
 import { runWords, type RunKind, type Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
-import { whereScope } from '../scope-sql.ts'
+import { whereScopes } from '../scope-sql.ts'
 import { gapsIn } from './gaps.ts'
 import { countsAnswer, fromCounts } from './rollup.ts'
 
@@ -36,7 +36,7 @@ async function oneByOne(db: Database, scopes: readonly Scope[], nowMs: number): 
     const rows = db(`ledger.${level} as r`)
       .select(db.raw('1'))
       .limit(mostCounted + 1)
-    for (const scope of scopes) whereScope(rows, scope, level, 'r', nowMs)
+    whereScopes(rows, scopes, level, 'r', nowMs)
     const [row] = await db.from(rows.as('counted')).count<{ count: string }[]>('* as count')
     return Number(row?.count ?? 0)
   }
