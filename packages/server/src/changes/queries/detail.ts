@@ -166,7 +166,9 @@ export async function revealChange(
   reach: Scope,
   nowMs: number,
 ): Promise<{ before: string | null; after: string | null } | null> {
-  const query = db('ledger.change as c').where({ 'c.save_id': saveId, 'c.field_id': fieldId })
+  const query = db('ledger.save as s')
+    .join('ledger.change as c', (on) => on.on('c.captured_at', 's.captured_at').andOn('c.save_id', 's.id'))
+    .where({ 's.id': saveId, 'c.field_id': fieldId })
   whereScope(query, reach, 'change', 'c', nowMs)
   return (await query.first<{ before: string | null; after: string | null } | undefined>('c.before', 'c.after')) ?? null
 }

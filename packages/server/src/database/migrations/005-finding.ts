@@ -17,6 +17,9 @@ create index change_rise on ledger.change (rise_share, captured_at) where rise_s
 -- Written into each source, so that two Spoors never empty one outbox.
 insert into spoor.setting (name, value) values ('installation', to_jsonb(gen_random_uuid()::text));
 
+-- Changes are always asked for with the time of their save, which the primary key answers.
+drop index ledger.change_save;
+
 -- The whole trail over time by kind of actor: small however many actors and types there are.
 create table ledger.hour_kind (
   hour timestamptz not null,
