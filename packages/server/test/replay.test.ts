@@ -69,7 +69,7 @@ async function replayed(world: World, table: string): Promise<Map<string, Record
     }[]
   }>(
     `select s.action, s.record_key, s.key_before,
-       coalesce((select json_object_agg(f.column_name, json_build_array(c.before, c.after)) from ledger.change c join spoor.field f on f.id = c.field_id where c.save_id = s.id), '{}') as values
+       coalesce((select json_object_agg(f.column_name, json_build_array(c.before, c.after)) from ledger.change c join spoor.field f on f.id = c.field_id where c.save_id = s.id and c.captured_at = s.captured_at), '{}') as values
       from ledger.save s join spoor.record_type t on t.id = s.type_id where t.table_name = ? order by s.id`,
     [table],
   )

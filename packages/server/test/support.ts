@@ -156,7 +156,7 @@ export async function ledger(world: World): Promise<LedgerEntry[]> {
   const { rows } = await world.db.raw<{ rows: LedgerEntry[] }>(`
     select s.id, s.record_key as key, s.key_before as "keyBefore", s.action, a.name as actor, s.actor_kind as kind, s.claimed, s.reason, s.channel,
       coalesce((select json_object_agg(f.column_name, json_build_array(c.before, c.after)) from ledger.change c join spoor.field f on f.id = c.field_id
-                 where c.save_id = s.id), '{}') as values
+                 where c.save_id = s.id and c.captured_at = s.captured_at), '{}') as values
     from ledger.save s join spoor.actor a on a.id = s.actor_id order by s.id`)
   return rows
 }
