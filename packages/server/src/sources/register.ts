@@ -11,7 +11,15 @@ interface TypeRow {
   label_columns: string[]
   parent_type_id: number | null
   parent_columns: string[] | null
+  foreign_keys: StoredReference[]
   described: string[]
+}
+
+/** A reference that holds another type's whole key, as it is kept with its own type. */
+interface StoredReference {
+  columns: string[]
+  toTypeId: number
+  required: boolean
 }
 
 interface FieldRow {
@@ -199,10 +207,11 @@ async function propose(
       toTypeId: typeOf.get(one.toRelationId)!.id,
       required: one.required,
     }))
-    await trx('spoor.record_type')
-      .where({ id: type.id })
-      .whereRaw('foreign_keys is distinct from ?::jsonb', [JSON.stringify(stored)])
-      .update({ foreign_keys: JSON.stringify(stored) })
+    // Looked at every half minute: only what differs is worth asking the database about.
+    if (textOf(stored) !== textOf(type.foreign_keys))
+      await trx('spoor.record_type')
+        .where({ id: type.id })
+        .update({ foreign_keys: JSON.stringify(stored) })
     const parent = proposeParent(table, byRelation)
     if (parent && type.parent_type_id === null && !type.described.includes('parent'))
       await trx('spoor.record_type')
@@ -217,6 +226,10 @@ async function propose(
         await trx('spoor.field').where({ id: field.id }).update({ refers_to: toTypeId })
     }
   }
+}
+
+function textOf(references: readonly StoredReference[]): string {
+  return JSON.stringify(references.map(({ columns, toTypeId, required }) => [columns, toTypeId, required]))
 }
 
 function groupByType(fields: readonly FieldRow[]): Map<number, FieldRow[]> {

@@ -134,10 +134,6 @@ export function stagedField(source: SourceMap, field: TrackedField): TrackedFiel
   }
 }
 
-export function isStaged(source: SourceMap, field: TrackedField): boolean {
-  return source.draft.edits.filter(isFieldEdit).some((edit) => edit.fieldId === field.id)
-}
-
 /** Field edits by field, so that thousands of tiles need not search for theirs. */
 export function stagedIds(source: SourceMap): ReadonlySet<number> {
   return new Set(source.draft.edits.filter(isFieldEdit).map((edit) => edit.fieldId))
