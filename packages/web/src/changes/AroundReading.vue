@@ -21,6 +21,7 @@ const {
   items: events,
   next,
   loading,
+  stale,
   problem,
   more,
 } = usePages<SpoorEvent>(
@@ -55,7 +56,7 @@ const {
       <GlossaryButton />
     </p>
     <table>
-      <tbody>
+      <tbody :class="{ stale }">
         <tr v-for="event in events" :key="event.id">
           <td class="quiet time">{{ fullTime(event.at) }}</td>
           <td class="quiet">{{ event.kind }}</td>

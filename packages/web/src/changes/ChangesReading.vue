@@ -28,6 +28,7 @@ const {
   items: lines,
   next,
   loading,
+  stale,
   problem,
   more,
 } = usePages<ChangeLine>(
@@ -55,7 +56,15 @@ watch(() => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== un
 
 <template>
   <ProblemNote v-if="problem && problem.code !== 'bad-scope'" :problem="problem" class="note" />
-  <div ref="scroller" class="rows" role="table" aria-label="Changes" tabindex="0">
+  <div
+    ref="scroller"
+    class="rows"
+    :class="{ stale }"
+    :aria-busy="loading"
+    role="table"
+    aria-label="Changes"
+    tabindex="0"
+  >
     <div class="line head" role="row">
       <span role="columnheader" :aria-sort="oldestFirst ? 'ascending' : 'descending'"
         ><button class="plain sort" @click="oldestFirst = !oldestFirst">

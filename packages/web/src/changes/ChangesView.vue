@@ -36,7 +36,7 @@ const { parsed, text, set } = useUrlScope()
 const openId = computed(() => (typeof route.query['save'] === 'string' ? route.query['save'] : null))
 const reading = computed(() => readingOf(route.query['reading']))
 const scrolledTo = ref(0)
-const { summary, fresh, problem, version, takeIn } = useSummary(text, () => openId.value === null && scrolledTo.value < 10) // prettier-ignore
+const { summary, counting, fresh, problem, version, takeIn } = useSummary(text, () => openId.value === null && scrolledTo.value < 10) // prettier-ignore
 const names = useVocabulary(
   computed(() => summary.value?.recordLabels ?? {}),
   computed(() => summary.value?.runLabels ?? {}),
@@ -93,7 +93,8 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
       <AskLine :names="names" @change="(scope) => set(scope)" />
     </div>
     <span class="tail">
-      <template v-if="summary"
+      <template v-if="counting">counting … · </template
+      ><template v-else-if="summary"
         >{{ summary.about ? 'more than ' : '' }}{{ counted(summary.saves, 'save') }} ·
         {{ counted(summary.changes, 'change') }} · </template
       >{{ readerZone }}<br /><NamedScopes :scope="text" @open="openNamed" />
@@ -105,7 +106,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
     </p>
     <p v-else><button class="plain mend" @click="takeIn">Try again</button></p>
   </ProblemNote>
-  <p v-if="summary && summary.gaps.length > 0" class="gaps attention">
+  <p v-if="summary && !counting && summary.gaps.length > 0" class="gaps attention">
     <b>Not on the trail:</b> {{ gapWords(summary.gaps.slice(0, 3))
     }}<template v-if="summary.gaps.length > 3"> and {{ counted(summary.gaps.length - 3, 'more gap') }}</template
     >.

@@ -23,6 +23,7 @@ const {
   items: records,
   next,
   loading,
+  stale,
   problem,
   more,
 } = usePages<RecordLine>(
@@ -54,7 +55,7 @@ const only = ({ typeId, key }: RecordLine) =>
           </th>
         </tr>
       </thead>
-      <tbody>
+      <tbody :class="{ stale }">
         <tr v-for="record in records" :key="`${record.typeId} ${record.key}`">
           <td>
             <button class="plain name" @click="emit('show', only(record))">

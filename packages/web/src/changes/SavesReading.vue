@@ -30,6 +30,7 @@ const {
   items: saves,
   next,
   loading,
+  stale,
   problem,
   more,
 } = usePages<Save>(
@@ -120,6 +121,8 @@ useEventListener('keydown', (event: KeyboardEvent) => {
   <div
     ref="scroller"
     class="rows"
+    :class="{ stale }"
+    :aria-busy="loading"
     role="grid"
     aria-label="Saves"
     :aria-rowcount="total"

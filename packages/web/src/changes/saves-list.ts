@@ -12,6 +12,8 @@ export function useSummary(scope: Ref<string>, calm: () => boolean) {
   const newest = ref<Summary | null>(null)
   const problem = ref<ProblemBody | null>(null)
   const version = ref(0)
+  /** What is shown was counted for another scope than the one asked for now. */
+  const counting = ref(true)
   const pulse = usePulse()
   let asked: AbortController | undefined
 
@@ -23,10 +25,12 @@ export function useSummary(scope: Ref<string>, calm: () => boolean) {
       const counts = await call(routes.summariseChanges, { query: { scope: scope.value }, signal: mine.signal })
       summary.value = newest.value = counts
       problem.value = null
+      counting.value = false
     } catch (error) {
       if (mine.signal.aborted) return
       problem.value = problemOf(error)
       summary.value = newest.value = null
+      counting.value = false
     }
   }
 
@@ -42,7 +46,7 @@ export function useSummary(scope: Ref<string>, calm: () => boolean) {
   }
 
   const fresh = computed(() => Math.max(0, (newest.value?.saves ?? 0) - (summary.value?.saves ?? 0)))
-  watch(scope, load, { immediate: true })
+  watch(scope, () => ((counting.value = true), load()), { immediate: true })
   watch(
     () => pulse.pulse?.latestSave,
     async (_, before) => {
@@ -51,7 +55,7 @@ export function useSummary(scope: Ref<string>, calm: () => boolean) {
       if (fresh.value > 0 && calm()) await load()
     },
   )
-  return { summary, fresh, problem, version, takeIn: load }
+  return { summary, counting, fresh, problem, version, takeIn: load }
 }
 
 export interface Page<T> {
@@ -68,17 +72,20 @@ export function usePages<T>(
   const next = ref<string | null>(null)
   const loading = ref(true)
   const problem = ref<ProblemBody | null>(null)
+  const shown = ref<string | null>(null)
   let asked: AbortController | undefined
 
   async function fetch(after: string | undefined): Promise<void> {
     if (after === undefined) asked?.abort()
     const mine = after === undefined ? (asked = new AbortController()) : asked!
     loading.value = true
+    const wanted = key.value
     try {
       const page = await fetchPage(after, mine.signal)
       if (asked !== mine) return
       items.value = after === undefined ? page.items : [...items.value, ...page.items]
       next.value = page.next
+      shown.value = wanted
       problem.value = null
     } catch (error) {
       if (mine.signal.aborted) return
@@ -94,6 +101,8 @@ export function usePages<T>(
     items,
     next,
     loading,
+    /** The items are still those of another question; they may be read, and must not be taken for the answer. */
+    stale: computed(() => items.value.length > 0 && shown.value !== key.value),
     problem,
     more: async () => {
       if (next.value !== null && !loading.value) await fetch(next.value)
