@@ -47,7 +47,7 @@ export const Save = v.object({
   reason: v.nullable(v.string()),
   /** The correction this save carried out, if it did. */
   correctionId: v.nullable(v.number()),
-  marks: v.array(v.picklist(['reviewed', 'flagged'])),
+  marks: v.array(v.picklist(['reviewed', 'flagged', 'asked', 'answered', 'assigned'])),
   changes: v.array(Change),
 })
 export type Save = v.InferOutput<typeof Save>

@@ -7,6 +7,8 @@ export const Person = v.object({
   login: v.string(),
   name: v.string(),
   role: v.picklist(roles),
+  /** Where their last visit ended, or where they said they had looked until; null on a first visit. */
+  lookedAt: v.nullable(v.string()),
   permissions: v.array(v.custom<Permission>((input) => typeof input === 'string')),
 })
 export type Person = v.InferOutput<typeof Person>
@@ -37,6 +39,14 @@ export const sessionRoutes = {
     needs: 'nobody',
     summary: 'Sign in',
     body: SignIn,
+    response: Session,
+  }),
+  lookedUntil: route({
+    method: 'PUT',
+    path: '/session/looked',
+    needs: 'session',
+    summary: 'Say that everything until a moment has been looked at',
+    body: v.strictObject({ at: v.pipe(v.string(), v.isoTimestamp()) }),
     response: Session,
   }),
   signOut: route({ method: 'DELETE', path: '/session', needs: 'session', summary: 'Sign out', response: Session }),

@@ -53,6 +53,8 @@ export const TrackedType = v.object({
   labelFields: v.array(v.number()),
   /** The record type whose trail its saves are read in. */
   parent: v.nullable(v.object({ typeId: v.number(), fieldIds: v.array(v.number()) })),
+  /** The field whose day says when a record takes effect; null when none is named. */
+  effectiveFieldId: v.nullable(v.number()),
   /** Parents it could have, by foreign keys that may not be empty. */
   possibleParents: v.array(v.object({ typeId: v.number(), fieldIds: v.array(v.number()) })),
   /** Saves a day over the last 28 days, or since it is tracked when that is less; null when not tracked. */
@@ -305,6 +307,7 @@ export const trackingRoutes = {
       area: Words,
       labelFields: v.pipe(v.array(Id), v.maxLength(5)),
       parentTypeId: v.nullable(Id),
+      effectiveFieldId: v.nullable(Id),
     }),
     response: v.object({ typeId: v.number() }),
   }),

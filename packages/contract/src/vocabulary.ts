@@ -11,6 +11,8 @@ export const Vocabulary = v.object({
       plural: v.string(),
       area: v.string(),
       parentTypeId: v.nullable(v.number()),
+      /** The field whose day says when a record of it takes effect. */
+      effectiveFieldId: v.nullable(v.number()),
     }),
   ),
   fields: v.array(

@@ -11,7 +11,8 @@ export {
   everything,
   isHollow,
   partsOf,
-  saveActions,
+  scopeActions,
+  settled,
   withPart,
   withoutPart,
   type ActorKind,
@@ -33,7 +34,7 @@ export {
   type WhoPart,
 } from './scope/model.ts'
 export { dateText, kindPlural, sentence, sentenceText, type ScopeNames, type SentencePiece } from './scope/sentence.ts'
-export { instantsOf, type Instants } from './scope/span.ts'
+export { daysOf, instantsOf, type Instants } from './scope/span.ts'
 export { canonicalKey, parseScope, scopeEntries, type ParsedScope, type ScopeProblem } from './scope/url.ts'
 export {
   comparePlans,

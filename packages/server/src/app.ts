@@ -85,7 +85,11 @@ export function createApp(deps: AppDeps): Express {
   api.get('/openapi.json', (_request, response) => void response.json(openApi()))
   api.use(
     sessions(deps.sessionPool, deps.sessionSecret, https),
-    identify(findToday, async () => (await rules.read()).idleMinutes * 60_000),
+    identify(
+      findToday,
+      async () => (await rules.read()).idleMinutes * 60_000,
+      (id) => people.saw(id),
+    ),
     express.json({ limit: maxBody }),
     guardToken,
   )

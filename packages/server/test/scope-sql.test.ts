@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { actorKinds, matches, rise, saveActions, type ChangeState, type Scope, type ScopedChange } from '@spoor/core'
+import { actorKinds, matches, rise, type ChangeState, type Scope, type ScopedChange } from '@spoor/core'
 import { anyScope } from '../../core/src/scope/scope.arbitrary.ts'
 import { savePage } from '../src/changes/queries/saves.ts'
 import { readActivity } from '../src/changes/queries/activity.ts'
@@ -12,7 +12,7 @@ import { summarise } from '../src/changes/queries/summary.ts'
 import { makeWorld, type World } from './support.ts'
 
 type Made = ScopedChange & { saveId: string }
-const values = ['10', '12.50', '-3', '0', 'a', '', '=x%_', 'NaN', 'b=X.5', null]
+const values = ['10', '12.50', '-3', '0', 'a', '', '=x%_', 'NaN', 'b=X.5', '2026-03-20', '2026-04-11 09:00:00+00', null]
 const channels = ['screen', 'API', 'odd, %é']
 const reasons = [null, 'Phone call', 'by letter', '100%_']
 
@@ -50,6 +50,9 @@ beforeAll(async () => {
   }
   for (const id of [1, 2, 3, 4, 5, 6])
     await db.raw(`insert into spoor.actor (kind, name) values (?, ?)`, [actorKinds[id - 1]!, `actor ${id}`])
+  await db('spoor.question').insert({ actor_id: 1, text: 'Why?', by: world.adminId })
+  await db('spoor.question').insert({ actor_id: 1, text: 'Why?', by: world.adminId, answer: 'So.', answered_by: world.adminId, answered_at: db.fn.now() }) // prettier-ignore
+  await db('spoor.assignment').insert({ assigned_to: world.adminId, note: '', by: world.adminId })
   for (const month of ['2026-03-01', '2026-04-01', '2026-05-01'])
     await db.raw('select ledger.ensure_month(?::date)', [month])
   for (let save = 1; save <= 300; save++) {
@@ -59,13 +62,16 @@ beforeAll(async () => {
     const at = new Date(Date.parse('2026-03-01T00:00:00Z') + save * 15_731_000).toISOString()
     const actorKind = actorKinds[actorId - 1]!
     const parent = save % 3 === 0 ? { typeId: 1 + (save % 4), key: keys[save % keys.length]! } : null
-    const action = saveActions[save % 3]!
+    const action = (['create', 'change', 'delete'] as const)[save % 3]!
     const channel = channels[(save * 2) % 3]!
     const reason = reasons[(save * 3) % 4]!
     const runId = 1 + (save % 6)
     const states: ChangeState[] = [
       ...(save % 4 === 0 ? (['reviewed'] as const) : []),
       ...(save % 5 === 0 ? (['flagged'] as const) : []),
+      ...(save % 6 === 0 ? (['asked'] as const) : []),
+      ...(save % 9 === 0 ? (['answered'] as const) : []),
+      ...(save % 8 === 0 ? (['assigned'] as const) : []),
       ...(save % 7 === 0 ? (['correction'] as const) : []),
     ]
     const line = { parent_type_id: parent?.typeId ?? null, parent_key: parent?.key ?? null }
@@ -73,8 +79,11 @@ beforeAll(async () => {
       id: save, captured_at: at, source_id: world.sourceId, type_id: typeId, record_key: key, label: `record ${key}`, action, actor_id: actorId, reason, run_id: runId, correction_id: save % 7 === 0 ? 1 : null,
       actor_kind: actorKind, claimed: false, channel, db_login: 'x', transaction_id: String(save), plan_version: 1, outbox_seq: save, ...line,
     }) // prettier-ignore
-    for (const mark of states.filter((state) => state !== 'correction'))
+    for (const mark of states.filter((state) => state === 'reviewed' || state === 'flagged'))
       await db('spoor.mark').insert({ save_id: save, mark, by: world.adminId })
+    if (states.includes('asked')) await db('spoor.question_save').insert({ question_id: 1, save_id: save })
+    if (states.includes('answered')) await db('spoor.question_save').insert({ question_id: 2, save_id: save })
+    if (states.includes('assigned')) await db('spoor.assignment_save').insert({ assignment_id: 1, save_id: save })
     for (const fieldId of new Set([1 + (save % 6), 1 + ((save * 11) % 6)])) {
       const [before, after] = [values[(save + fieldId) % values.length]!, values[(save * 3 + fieldId) % values.length]!]
       const isNumber = fieldId % 2 === 0
@@ -117,8 +126,18 @@ beforeAll(async () => {
         isNumber,
         reason,
         states,
+        restored: false,
+        effectiveOn: null,
       })
     }
+  }
+  await db('spoor.record_type').update({ effective_field_id: 1 })
+  for (const change of changes) {
+    const before = (other: Made, orAt: boolean) => other.typeId === change.typeId && other.key === change.key && (other.atMs < change.atMs || (orAt && other.atMs === change.atMs)) // prettier-ignore
+    const latest = changes.filter((other) => other.fieldId === 1 && before(other, true)).at(-1)
+    const day = latest && (latest.after ?? (latest.action === 'delete' ? latest.before : null))
+    change.effectiveOn = day && /^\d{4}-\d\d-\d\d/.test(day) ? day.slice(0, 10) : null
+    change.restored = change.action === 'create' && changes.some((other) => other.action === 'delete' && before(other, false)) // prettier-ignore
   }
   await db.raw(
     'insert into ledger.hour_kind select hour, actor_kind, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2',

@@ -318,7 +318,7 @@ describe('proof and coverage', () => {
 describe('describing', () => {
   it('changes what a record is called from then on, and what was captured before keeps its own', async () => {
     const typeId = field('repair.note').typeId
-    await describeType(world.db, typeId, { name: 'mending', plural: 'mendings', area: 'Works', labelFields: [field('repair.priority').fieldId], parentTypeId: null }) // prettier-ignore
+    await describeType(world.db, typeId, { name: 'mending', plural: 'mendings', area: 'Works', labelFields: [field('repair.priority').fieldId], parentTypeId: null, effectiveFieldId: null }) // prettier-ignore
     await refitCapture(world.db, world.sources, world.sourceId)
     await world.business.query(`update repair set note = 'z' where id = 2`)
     await world.collect()
@@ -331,14 +331,14 @@ describe('describing', () => {
 
   it('never lets a masked value stand in a record’s name', async () => {
     await put([{ ...field('repair.note'), masked: true }])
-    const named = { name: 'mending', plural: 'mendings', area: 'Works', labelFields: [field('repair.note').fieldId], parentTypeId: null } // prettier-ignore
+    const named = { name: 'mending', plural: 'mendings', area: 'Works', labelFields: [field('repair.note').fieldId], parentTypeId: null, effectiveFieldId: null } // prettier-ignore
     await expect(describeType(world.db, field('repair.note').typeId, named)).rejects.toMatchObject({ code: 'rule-broken' }) // prettier-ignore
     await expect(stage([{ ...field('repair.priority'), masked: true }])).rejects.toMatchObject({ code: 'plan-contradicts' }) // prettier-ignore
     await put([{ ...field('repair.note'), masked: false }])
   })
 
   it('refuses a parent that nothing refers to', async () => {
-    const visit = { name: 'visit', plural: 'visits', area: 'Works', labelFields: [], parentTypeId: field('repair.note').typeId } // prettier-ignore
+    const visit = { name: 'visit', plural: 'visits', area: 'Works', labelFields: [], parentTypeId: field('repair.note').typeId, effectiveFieldId: null } // prettier-ignore
     await expect(describeType(world.db, field('visit.at').typeId, visit)).rejects.toMatchObject({ code: 'rule-broken' })
   })
 })

@@ -12,7 +12,7 @@ import {
   type ScopePart,
   type ValueTest,
 } from './model.ts'
-import { instantsOf } from './span.ts'
+import { daysOf, instantsOf } from './span.ts'
 
 /** What a scope looks at in one change. */
 export interface ScopedChange {
@@ -25,7 +25,11 @@ export interface ScopedChange {
   parent: RecordRef | null
   /** When it was made, epoch milliseconds; microseconds as a fraction. */
   atMs: number
-  action: ScopeAction
+  action: Exclude<ScopeAction, 'restore'>
+  /** Of a creation, whether the record had been deleted before. */
+  restored: boolean
+  /** The record's own day of effect after this save, `YYYY-MM-DD`; null when it has none or none is known. */
+  effectiveOn: string | null
   channel: string
   runId: number
   before: CapturedValue
@@ -50,12 +54,19 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
     case 'record':
       return part.records.some((record) => isIt(record, change) || (part.lines && isIt(record, change.parent)))
     case 'when': {
+      if (part.effective) {
+        const { from, to } = daysOf(part.span, nowMs)
+        const day = change.effectiveOn
+        return day !== null && (from === null || day >= from) && (to === null || day <= to)
+      }
       const { fromMs, toMs } = instantsOf(part.span, nowMs)
       return (fromMs === null || change.atMs >= fromMs) && (toMs === null || change.atMs < toMs)
     }
     case 'how':
       return (
-        (part.actions.length === 0 || part.actions.includes(change.action)) &&
+        (part.actions.length === 0 ||
+          part.actions.includes(change.action) ||
+          (part.actions.includes('restore') && change.restored)) &&
         (part.channels.length === 0 || part.channels.includes(change.channel)) &&
         (part.runs.length === 0 || part.runs.includes(change.runId))
       )

@@ -35,22 +35,26 @@ export interface RecordPart {
 
 /**
  * Days are calendar days of `zone`, both ends included; a missing end is open. Instants are ISO 8601 in UTC to the
- * minute, the first included and the last not; their zone says how they are read.
+ * minute, the first included and the last not; their zone says how they are read. `look` begins where the reader's
+ * last visit ended, so it means another spell to everyone: {@link settled} puts it down as instants.
  */
 export type Span =
   | { span: 'days'; from: string | null; to: string | null; zone: string }
   | { span: 'last'; days: number; zone: string }
-  | { span: 'instants'; from: string; to: string; zone: string }
+  | { span: 'instants'; from: string; to: string | null; zone: string }
+  | { span: 'look'; zone: string }
 
-/** When the change was made. */
+/** When: by the moment of entry, or by the day that the record itself says it takes effect, in days only. */
 export interface WhenPart {
   part: 'when'
   exclude: boolean
   span: Span
+  effective: boolean
 }
 
-export const saveActions = ['create', 'change', 'delete'] as const
-export type ScopeAction = (typeof saveActions)[number]
+/** `restore` is a creation of a record that had been deleted before. */
+export const scopeActions = ['create', 'change', 'delete', 'restore'] as const
+export type ScopeAction = (typeof scopeActions)[number]
 
 /** How: by these acts, through these channels, in these runs. Each list that is not empty must hold. */
 export interface HowPart {
@@ -87,8 +91,11 @@ export interface ReasonPart {
   contains: string | null
 }
 
-export const changeStates = ['reviewed', 'flagged', 'reverted', 'correction'] as const
-/** What has become of a change: looked at, flagged, set back by a correction, or made by one. */
+export const changeStates = ['reviewed', 'flagged', 'asked', 'answered', 'assigned', 'reverted', 'correction'] as const
+/**
+ * What has become of a change: looked at, flagged, asked about and waiting, answered, assigned and waiting, set back
+ * by a correction, or made by one.
+ */
 export type ChangeState = (typeof changeStates)[number]
 
 /** What has become of it: any of these. */
@@ -117,6 +124,14 @@ export interface Scope {
 }
 
 export const everything: Scope = {}
+
+/** The scope with "since I last looked" put down as the instants that it means for one reader. */
+export function settled(scope: Scope, lookedAt: string): Scope {
+  const { when } = scope
+  if (when?.span.span !== 'look') return scope
+  const from = `${new Date(lookedAt).toISOString().slice(0, 16)}Z`
+  return { ...scope, when: { ...when, span: { span: 'instants', from, to: null, zone: when.span.zone } } }
+}
 
 export function partsOf(scope: Scope): ScopePart[] {
   const { what, value, record, who, how, reason, when, state } = scope

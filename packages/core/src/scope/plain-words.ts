@@ -75,12 +75,17 @@ const fixed: readonly [string, Meaning][] = [
   ['new', { means: 'action', action: 'create' }],
   ['changed', { means: 'action', action: 'change' }],
   ['deleted', { means: 'action', action: 'delete' }],
+  ['restored', { means: 'action', action: 'restore' }],
   ['removed', { means: 'action', action: 'delete' }],
   ['reviewed', { means: 'state', state: 'reviewed', exclude: false }],
   ['unreviewed', { means: 'state', state: 'reviewed', exclude: true }],
   ['not reviewed', { means: 'state', state: 'reviewed', exclude: true }],
   ['not yet reviewed', { means: 'state', state: 'reviewed', exclude: true }],
   ['flagged', { means: 'state', state: 'flagged', exclude: false }],
+  ['asked', { means: 'state', state: 'asked', exclude: false }],
+  ['asked about', { means: 'state', state: 'asked', exclude: false }],
+  ['answered', { means: 'state', state: 'answered', exclude: false }],
+  ['assigned', { means: 'state', state: 'assigned', exclude: false }],
   ['set back', { means: 'state', state: 'reverted', exclude: false }],
   ['reverted', { means: 'state', state: 'reverted', exclude: false }],
   ['corrections', { means: 'state', state: 'correction', exclude: false }],
@@ -124,6 +129,7 @@ class Reader {
   readonly #meanings: { meaning: Meaning; exclude: boolean }[] = []
   readonly #tests: ValueTest[] = []
   #when: Span | null = null
+  #effective = false
   constructor(vocabulary: WordVocabulary) {
     this.#entries = entriesOf(vocabulary)
     this.#typeOf = new Map(vocabulary.fields.map((field) => [field.id, field.typeId]))
@@ -159,14 +165,31 @@ class Reader {
     return places
   }
 
+  /** One spell of time, and whether it is meant of the day of effect. @returns places taken. */
+  takeDates(text: string, context: WordContext): [number, number][] {
+    const places = this.#takeSpell(text, context)
+    const effect = /\b(?:effective|taking effect|in effect|with effect)\b/i.exec(text)
+    if (effect && this.#when && this.#when.span !== 'look') {
+      this.#effective = true
+      this.#understood(effect.index, effect.index + effect[0].length, 'by the day of effect')
+      places.push([effect.index, effect.index + effect[0].length])
+    }
+    return places
+  }
+
   /** One spell of time; a second is left to be said as not understood. @returns places taken. */
-  takeDates(text: string, { nowMs, zone }: WordContext): [number, number][] {
+  #takeSpell(text: string, { nowMs, zone }: WordContext): [number, number][] {
     const today = wallClock(nowMs, zone).date
     const places: [number, number][] = []
     const take = (from: number, length: number, span: Span, meaning: string) => {
       this.#when = span
       this.#understood(from, from + length, meaning)
       places.push([from, from + length])
+    }
+    const look = /\bsince (?:i|my) last (?:looked|look|visit)\b/i.exec(text)
+    if (look) {
+      take(look.index, look[0].length, { span: 'look', zone }, 'since you last looked')
+      return places
     }
     const last = /\b(?:in|over|within)?\s*(?:the\s+)?(?:last|past)\s+(\d{1,4})\s+days?\b/i.exec(text)
     if (last && Number(last[1]) > 0) {
@@ -275,7 +298,7 @@ class Reader {
     }
     const reason = of('reason').at(-1)
     if (reason) scope['reason'] = { part: 'reason', exclude: !reason.meaning.given, contains: null }
-    if (this.#when) scope['when'] = { part: 'when', exclude: false, span: this.#when }
+    if (this.#when) scope['when'] = { part: 'when', exclude: false, span: this.#when, effective: this.#effective }
     return Object.fromEntries(Object.entries(scope).filter(([, part]) => part && !isHollow(part))) as Scope
   }
 }

@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { addDays } from '../time/zone.ts'
-import { actorKinds, changeStates, isHollow, saveActions, type Scope, type ValueTest } from './model.ts'
+import { actorKinds, changeStates, isHollow, scopeActions, type Scope, type ValueTest } from './model.ts'
 
 /** Random scopes for property tests, here and in the server. Ids stay small so that they often match. */
 const id = fc.integer({ min: 1, max: 6 })
@@ -9,6 +9,7 @@ const zone = fc.constantFrom('Europe/London', 'UTC', 'America/New_York', 'Asia/K
 const date = fc.integer({ min: 0, max: 60 }).map((days) => addDays('2026-03-01', days))
 const key = fc.constantFrom('["1"]', '["2"]', '["a,b","!:é"]', '["=1"]')
 
+const daySpan = fc.tuple(date, fc.integer({ min: 0, max: 40 }), zone).map(([from, days, z]) => ({ span: 'days' as const, from, to: addDays(from, days), zone: z })) // prettier-ignore
 const span = fc.oneof(
   fc.tuple(fc.option(date), fc.option(date), zone).map(([a, b, z]) => {
     const [from, to] = a !== null && b !== null && a > b ? [b, a] : [a, b]
@@ -17,7 +18,7 @@ const span = fc.oneof(
   fc.tuple(fc.integer({ min: 0, max: 80_000 }), fc.integer({ min: 1, max: 5000 }), zone).map(([from, length, z]) => {
     const at = (minutes: number) =>
       `${new Date(Date.parse('2026-03-01T00:00:00Z') + minutes * 60_000).toISOString().slice(0, 16)}Z`
-    return { span: 'instants' as const, from: at(from), to: at(from + length), zone: z }
+    return { span: 'instants' as const, from: at(from), to: length % 5 === 0 ? null : at(from + length), zone: z }
   }),
   fc.record({ span: fc.constant('last' as const), days: fc.integer({ min: 1, max: 90 }), zone }),
 )
@@ -52,7 +53,7 @@ export const anyScope: fc.Arbitrary<Scope> = fc
       how: fc.record({
         part: fc.constant('how' as const),
         exclude: fc.boolean(),
-        actions: fc.uniqueArray(fc.constantFrom(...saveActions), { maxLength: 2 }),
+        actions: fc.uniqueArray(fc.constantFrom(...scopeActions), { maxLength: 2 }),
         channels: fc.uniqueArray(fc.constantFrom('screen', 'API', 'odd, %é'), { maxLength: 2 }),
         runs: ids,
       }),
@@ -71,7 +72,10 @@ export const anyScope: fc.Arbitrary<Scope> = fc
         exclude: fc.boolean(),
         states: fc.uniqueArray(fc.constantFrom(...changeStates), { minLength: 1, maxLength: 2 }),
       }),
-      when: fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span }),
+      when: fc.oneof(
+        fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span, effective: fc.constant(false) }),
+        fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span: daySpan, effective: fc.constant(true) }),
+      ), // prettier-ignore
     },
     { requiredKeys: [] },
   )

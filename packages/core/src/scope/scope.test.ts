@@ -100,6 +100,8 @@ describe('a scope in a link', () => {
     ['when=2026-03-02..2026-03-03', 'time zone'],
     ['when=last0d@UTC', 'outside'],
     ['when=..@UTC', 'names nothing'],
+    ['when=effective.look@UTC', 'not a spell'],
+    ['when=effective.2026-03-05T10:00Z..@UTC', 'no hours'],
     ['how=sideways', 'neither an act'],
     ['value=rose.-3', 'not an amount'],
     ['value=rose.x', 'not an amount'],
@@ -136,6 +138,8 @@ describe('matching', () => {
     key: '["7"]',
     parent: { typeId: 2, key: '["70"]' },
     action: 'change',
+    restored: false,
+    effectiveOn: '2026-03-05',
     channel: 'screen',
     runId: 4,
     before: '100.00',
@@ -186,6 +190,10 @@ describe('matching', () => {
     ['when=2026-04-01..@Europe/London', false],
     ['when=last3d@Europe/London', true],
     ['when=last2d@Europe/London', false],
+    ['when=effective.2026-03-05..2026-03-05@Europe/London', true],
+    ['when=effective.2026-03-06..@Europe/London', false],
+    ['when=!effective..2026-03-04@UTC', true],
+    ['how=restore', false],
   ])('%s: %s', (link, expected) => expect(matches(read(link).scope, change, now)).toBe(expected))
 
   it('a part and its opposite split the changes without remainder', () => {
@@ -217,6 +225,8 @@ describe('spans', () => {
     expect((toMs! - fromMs!) / 3_600_000).toBe(23)
   })
   it('knows a part that names nothing', () => {
-    expect(isHollow({ part: 'when', exclude: false, span: { span: 'days', from: null, to: null, zone } })).toBe(true)
+    expect(
+      isHollow({ part: 'when', exclude: false, span: { span: 'days', from: null, to: null, zone }, effective: false }),
+    ).toBe(true)
   })
 })

@@ -11,6 +11,8 @@ export interface ScopeNames {
   field(id: number): { name: string; typeId: number } | undefined
   record(ref: RecordRef): string | undefined
   run(id: number): string | undefined
+  /** When the reader's last visit ended, as an instant, where it is known. */
+  lookedAt?: string
 }
 
 /** Either plain words, or a part that can be pressed. */
@@ -50,7 +52,7 @@ export function sentence(scope: Scope, names: ScopeNames): SentencePiece[] {
   pieces.push(words(' by '), part('who', whoText(scope, names)))
   if (scope.how) pieces.push(words(', '), part('how', howText(scope, names)))
   if (scope.reason) pieces.push(words(', '), part('reason', reasonText(scope)))
-  pieces.push(words(', '), part('when', whenText(scope)))
+  pieces.push(words(', '), part('when', whenText(scope, names)))
   if (scope.state) pieces.push(words(', '), part('state', stateText(scope)))
   pieces.push(words('.'))
   return pieces
@@ -117,15 +119,25 @@ export function dateText(date: string): string {
   return `${Number(day)} ${months[Number(month) - 1]} ${year}`
 }
 
-function whenText({ when }: Scope): string {
+function whenText({ when }: Scope, { lookedAt }: ScopeNames): string {
   if (!when) return 'at any time'
-  return `${when.exclude ? 'except ' : ''}${spanWords(when.span)} (${when.span.zone})`
+  const effect = when.effective ? 'taking effect ' : ''
+  return `${when.exclude ? 'except ' : ''}${effect}${spanWords(when.span, lookedAt)} (${when.span.zone})`
 }
 
-function spanWords(span: Span): string {
+function spanWords(span: Span, lookedAt: string | undefined): string {
+  if (span.span === 'look') {
+    if (lookedAt === undefined) return 'since I last looked'
+    const { date, time } = wallClock(Date.parse(lookedAt), span.zone)
+    return `since I last looked, ${dateText(date)} ${time.slice(0, 5)}`
+  }
+  if (span.span === 'instants' && span.to === null) {
+    const { date, time } = wallClock(Date.parse(span.from), span.zone)
+    return `from ${dateText(date)} ${time.slice(0, 5)} on`
+  }
   if (span.span === 'last') return span.days === 1 ? 'today' : `in the last ${span.days} days`
   if (span.span === 'instants') {
-    const [from, to] = [span.from, span.to].map((at) => wallClock(Date.parse(at), span.zone))
+    const [from, to] = [span.from, span.to!].map((at) => wallClock(Date.parse(at), span.zone))
     const [start, end] = [from!, to!].map(({ time }) => time.slice(0, 5))
     return from!.date === to!.date
       ? `on ${dateText(from!.date)} from ${start} to ${end}`
@@ -143,7 +155,12 @@ function spanWords(span: Span): string {
   return `from ${start} to ${dateText(span.to)}`
 }
 
-const actionWords: Readonly<Record<ScopeAction, string>> = { create: 'created', change: 'changed', delete: 'deleted' }
+const actionWords: Readonly<Record<ScopeAction, string>> = {
+  create: 'created',
+  change: 'changed',
+  delete: 'deleted',
+  restore: 'restored',
+}
 
 function howText({ how }: Scope, names: ScopeNames): string {
   if (!how) return ''
@@ -202,6 +219,9 @@ function reasonText({ reason }: Scope): string {
 const stateWords: Readonly<Record<ChangeState, string>> = {
   reviewed: 'reviewed',
   flagged: 'flagged',
+  asked: 'asked about and not answered',
+  answered: 'answered',
+  assigned: 'assigned and not done',
   reverted: 'set back',
   correction: 'made by a correction',
 }

@@ -7,7 +7,7 @@ export interface Instants {
   toMs: number | null
 }
 
-/** `last n days` ends with today in its zone and has n calendar days, today among them. */
+/** A `look` that was not settled means nothing; it is asked of no one. `last n days` ends with today in its zone and has n calendar days, today among them. */
 export function instantsOf(span: Span, nowMs: number): Instants {
   if (span.span === 'last') {
     const today = wallClock(nowMs, span.zone).date
@@ -16,9 +16,17 @@ export function instantsOf(span: Span, nowMs: number): Instants {
       toMs: startOfDay(addDays(today, 1), span.zone),
     }
   }
-  if (span.span === 'instants') return { fromMs: Date.parse(span.from), toMs: Date.parse(span.to) }
+  if (span.span === 'instants') return { fromMs: Date.parse(span.from), toMs: span.to === null ? null : Date.parse(span.to) } // prettier-ignore
+  if (span.span === 'look') throw new Error('“since I last looked” was not settled for its reader')
   return {
     fromMs: span.from === null ? null : startOfDay(span.from, span.zone),
     toMs: span.to === null ? null : startOfDay(addDays(span.to, 1), span.zone),
   }
+}
+
+/** The days a span means, both included, for what has only a day; null is open. */
+export function daysOf(span: Span, nowMs: number): { from: string | null; to: string | null } {
+  const { fromMs, toMs } = instantsOf(span, nowMs)
+  const day = (ms: number | null) => (ms === null ? null : wallClock(ms, span.zone).date)
+  return { from: day(fromMs), to: day(toMs === null ? null : toMs - 1) }
 }

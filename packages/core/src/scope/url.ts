@@ -4,7 +4,7 @@ import {
   actorKinds,
   changeStates,
   isHollow,
-  saveActions,
+  scopeActions,
   withPart,
   type ActorKind,
   type ChangeState,
@@ -32,6 +32,8 @@ export interface ParsedScope {
 type Entry = readonly [name: string, value: string]
 
 const listSeparator = ','
+/** Before days that are the record's own day of effect. */
+const ownDay = 'effective.'
 /** Before a record whose lines are not meant. */
 const alone = 'alone.'
 /** Parts that are written one parameter a member, since their members may hold anything. */
@@ -62,7 +64,7 @@ export function scopeEntries(scope: Scope): [string, string][] {
       who.exclude,
       [...who.actors.map((id) => `a${id}`), ...who.kinds.map((k) => `k.${k}`)].join(listSeparator),
     )
-  if (when) add('when', when.exclude, spanText(when.span))
+  if (when) add('when', when.exclude, (when.effective ? ownDay : '') + spanText(when.span))
   if (how)
     add(
       'how',
@@ -89,7 +91,8 @@ function testText(test: ValueTest): string {
 }
 
 function spanText(span: Span): string {
-  if (span.span === 'instants') return `${span.from}..${span.to}@${span.zone}`
+  if (span.span === 'look') return `look@${span.zone}`
+  if (span.span === 'instants') return `${span.from}..${span.to ?? ''}@${span.zone}`
   return span.span === 'last' ? `last${span.days}d@${span.zone}` : `${span.from ?? ''}..${span.to ?? ''}@${span.zone}`
 }
 
@@ -183,7 +186,7 @@ function readHow(scope: Scope, text: string, exclude: boolean, problem: Complain
   const channels: string[] = []
   const runs: number[] = []
   for (const member of members(text, problem)) {
-    const action = saveActions.find((one) => one === member)
+    const action = scopeActions.find((one) => one === member)
     const run = idAfter('r', member)
     const channel = member.startsWith('c.') ? decoded(member.slice(2)) : null
     if (action) actions.push(action)
@@ -299,7 +302,9 @@ export function canonicalKey(text: string): string | null {
   return JSON.stringify(key)
 }
 
-function readWhen(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
+function readWhen(scope: Scope, given: string, exclude: boolean, problem: Complain): Scope {
+  const effective = given.startsWith(ownDay)
+  const text = effective ? given.slice(ownDay.length) : given
   const at = text.lastIndexOf('@')
   const zone = text.slice(at + 1)
   const days = text.slice(0, Math.max(at, 0))
@@ -307,11 +312,12 @@ function readWhen(scope: Scope, text: string, exclude: boolean, problem: Complai
     problem(`The time zone “${at < 0 ? '' : zone}” is not known; a date means nothing without one.`)
     return scope
   }
+  if (days === 'look' && !effective) return withPart(scope, { part: 'when', exclude, span: { span: 'look', zone }, effective }) // prettier-ignore
   const last = /^last(\d{1,5})d$/.exec(days)
   if (last) {
     const n = Number(last[1])
     if (n >= 1 && n <= maxSpanDays)
-      return withPart(scope, { part: 'when', exclude, span: { span: 'last', days: n, zone } })
+      return withPart(scope, { part: 'when', exclude, span: { span: 'last', days: n, zone }, effective })
     problem(`“last ${n} days” is outside 1 to ${maxSpanDays} days.`)
     return scope
   }
@@ -320,9 +326,14 @@ function readWhen(scope: Scope, text: string, exclude: boolean, problem: Complai
     problem('This is not a spell of days.')
     return scope
   }
-  if (ends.every((end) => minute.test(end) && Number.isFinite(Date.parse(end)))) {
-    const [from, to] = ends as [string, string]
-    if (from < to) return withPart(scope, { part: 'when', exclude, span: { span: 'instants', from, to, zone } })
+  const isMinute = (end: string) => minute.test(end) && Number.isFinite(Date.parse(end))
+  if (isMinute(ends[0]!) && (ends[1] === '' || isMinute(ends[1]!))) {
+    if (effective) {
+      problem('A day of effect has no hours; say days.')
+      return scope
+    }
+    const [from, to] = [ends[0]!, ends[1] === '' ? null : ends[1]!]
+    if (to === null || from < to) return withPart(scope, { part: 'when', exclude, span: { span: 'instants', from, to, zone }, effective }) // prettier-ignore
     problem(`${from} does not come before ${to}.`)
     return scope
   }
@@ -333,7 +344,7 @@ function readWhen(scope: Scope, text: string, exclude: boolean, problem: Complai
     problem(`${from} comes after ${to}.`)
     return scope
   }
-  return withUnlessHollow(scope, { part: 'when', exclude, span: { span: 'days', from, to, zone } }, problem)
+  return withUnlessHollow(scope, { part: 'when', exclude, span: { span: 'days', from, to, zone }, effective }, problem)
 }
 
 function withUnlessHollow(scope: Scope, part: Parameters<typeof withPart>[1], problem: Complain): Scope {

@@ -1,4 +1,4 @@
-import { parseScope, type Scope } from '@spoor/core'
+import { parseScope, settled, type Scope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { maskedFields } from './masked.ts'
@@ -25,7 +25,19 @@ export async function requestedScopes(db: Database, text: string, person: Signed
     const masked = [...(await maskedFields(db))]
     if (masked.length > 0) limits.push({ what: { part: 'what', exclude: true, types: [], fields: masked } })
   }
-  return await Promise.all([scope, ...limits].map((one) => withAliasesOf(db, one)))
+  if (scope.when?.effective) {
+    const types = await typesWithMaskedDay(db)
+    if (types.length > 0) limits.push({ what: { part: 'what', exclude: true, types, fields: [] } })
+  }
+  return await Promise.all([scope, ...limits].map((one) => withAliasesOf(db, settled(one, person.lookedAt ?? never))))
+}
+
+/** Somebody who was never here has seen nothing yet. */
+const never = '1970-01-01T00:00:00Z'
+
+async function typesWithMaskedDay(db: Database): Promise<number[]> {
+  const masked = [...(await maskedFields(db))]
+  return await db('spoor.record_type').whereIn('effective_field_id', masked).pluck<number[]>('id')
 }
 
 /** Whoever is asked for is meant under every login and name that turned out to be theirs. */

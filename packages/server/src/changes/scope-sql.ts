@@ -1,5 +1,6 @@
 import {
   assertNever,
+  daysOf,
   instantsOf,
   partsOf,
   type ChangeState,
@@ -63,6 +64,12 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
       )
       return
     case 'when': {
+      if (part.effective) {
+        const { from, to } = daysOf(part.span, nowMs)
+        const [day, bound] = dayOfEffect(level, alias)
+        add((q) => q.whereRaw(`coalesce((${day}) between ? and ?, false)`, [...bound, from ?? '0000', to ?? '9999-99-99'])) // prettier-ignore
+        return
+      }
       const { fromMs, toMs } = instantsOf(part.span, nowMs)
       add((q) => {
         if (fromMs !== null) q.where(column('captured_at'), '>=', new Date(fromMs).toISOString())
@@ -79,7 +86,7 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
     case 'how':
       add((q) =>
         ofSave(q, level, alias, (save, of) => {
-          if (part.actions.length > 0) save.whereIn(of('action'), [...part.actions])
+          if (part.actions.length > 0) save.where((any) => any.whereIn(of('action'), part.actions.filter((action) => action !== 'restore')).orWhere((one) => part.actions.includes('restore') ? wasDeleted(one, of) : one.whereRaw('false'))) // prettier-ignore
           if (part.channels.length > 0) save.whereIn(of('channel'), [...part.channels])
           if (part.runs.length > 0) save.whereIn(of('run_id'), [...part.runs])
         }),
@@ -105,6 +112,63 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
   }
 }
 
+/**
+ * The record's own day of effect after a save (of a deletion: before it) as `YYYY-MM-DD`; null where the type names no
+ * field for it, where none is known so early, and where what the field holds is no day.
+ */
+function dayOfEffect(level: Level, alias: string): [sql: string, bindings: string[]] {
+  const own = [`${alias}.type_id`, `${alias}.type_id`, `${alias}.record_key`, `${alias}.captured_at`, level === 'save' ? `${alias}.id` : `${alias}.save_id`] // prettier-ignore
+  return [
+    `select case when day ~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}' then left(day, 10) end
+       from (select case when e.after is not null then e.after
+                         when (select l.action from ledger.save l where l.id = e.save_id and l.captured_at = e.captured_at) = 'delete' then e.before
+                    end as day
+               from spoor.record_type et
+               join ledger.change e on e.field_id = et.effective_field_id
+              where et.id = ?? and e.type_id = ?? and e.record_key = ?? and (e.captured_at, e.save_id) <= (??, ??)
+              order by e.captured_at desc, e.save_id desc limit 1) as latest`,
+    own,
+  ]
+}
+
+/**
+ * Of some saves, what only their records' history tells: whether they brought a deleted record back, and its day of
+ * effect. Nothing is asked of the database unless a scope asks for it.
+ */
+export async function historyOf(
+  db: Knex,
+  saves: readonly { id: string; captured_at: string }[],
+  scopes: readonly Scope[],
+): Promise<Map<string, { restored: boolean; effectiveOn: string | null }>> {
+  const asked = scopes.some((scope) => scope.when?.effective || scope.how?.actions.includes('restore'))
+  if (!asked || saves.length === 0) return new Map()
+  const [day, bound] = dayOfEffect('save', 's')
+  const rows = await db('ledger.save as s')
+    .whereIn(
+      's.captured_at',
+      saves.map((save) => save.captured_at),
+    ) // prettier-ignore
+    .whereIn(
+      's.id',
+      saves.map((save) => save.id),
+    ) // prettier-ignore
+    .select<{ id: string; restored: boolean; effective_on: string | null }[]>(
+      's.id',
+      db.raw(`(${day}) as effective_on`, bound),
+      db.raw('exists ? as restored', [db.select(db.raw('1')).where((q) => wasDeleted(q, (name) => `s.${name}`))]),
+    )
+  return new Map(rows.map((row) => [row.id, { restored: row.restored, effectiveOn: row.effective_on }]))
+}
+
+function wasDeleted(query: Knex.QueryBuilder, of: (name: string) => string): void {
+  query
+    .where(of('action'), 'create')
+    .whereRaw(
+      `exists (select from ledger.save gone where gone.action = 'delete' and gone.type_id = ?? and gone.record_key = ?? and gone.captured_at < ??)`,
+      [of('type_id'), of('record_key'), of('captured_at')],
+    )
+}
+
 /** What holds of the save that a row is or belongs to; `column` names a column of that save. */
 function ofSave(
   query: Knex.QueryBuilder,
@@ -128,6 +192,21 @@ function stateHolds(query: Knex.QueryBuilder, state: ChangeState, level: Level, 
     case 'reviewed':
     case 'flagged':
       query.whereRaw('exists (select from spoor.mark m where m.save_id = ?? and m.mark = ?)', [saveId, state])
+      return
+    case 'asked':
+    case 'answered':
+      query.whereRaw(
+        `exists (select from spoor.question_save qs join spoor.question q on q.id = qs.question_id
+          where qs.save_id = ?? and (q.answered_at is null) = ?)`,
+        [saveId, state === 'asked'],
+      )
+      return
+    case 'assigned':
+      query.whereRaw(
+        `exists (select from spoor.assignment_save s join spoor.assignment a on a.id = s.assignment_id
+          where s.save_id = ?? and a.done_at is null)`,
+        [saveId],
+      )
       return
     case 'reverted':
       query.whereRaw(

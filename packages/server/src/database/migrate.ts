@@ -6,6 +6,7 @@ import { up as directory } from './migrations/002-directory.ts'
 import { up as runsAndWatching } from './migrations/003-runs-and-watching.ts'
 import { up as settingUp } from './migrations/004-setting-up.ts'
 import { up as finding } from './migrations/005-finding.ts'
+import { up as noticing } from './migrations/006-noticing.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
@@ -14,6 +15,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '003-runs-and-watching': runsAndWatching,
   '004-setting-up': settingUp,
   '005-finding': finding,
+  '006-noticing': noticing,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -30,6 +30,7 @@ export function newToken(): string {
 export function identify(
   find: (personId: number) => Promise<SignedIn | null>,
   idleMs: () => Promise<number>,
+  saw: (personId: number) => Promise<void>,
 ): RequestHandler {
   return (request, _response, next) => {
     const id = request.session.personId
@@ -38,15 +39,20 @@ export function identify(
       next()
       return
     }
-    Promise.all([find(id), idleMs()]).then(([person, idle]) => {
-      const seenMs = request.session.seenMs ?? 0
-      const nowMs = Date.now()
-      request.person = nowMs - seenMs > idle ? null : person
-      // What a page asks by itself while nobody touches it does not keep a session alive.
-      const byItself = request.path === '/pulse' || request.get('x-spoor-untouched') !== undefined
-      if (request.person && !byItself && nowMs - seenMs > writeSeenEveryMs) request.session.seenMs = nowMs
-      next()
-    }, next)
+    Promise.all([find(id), idleMs()])
+      .then(async ([person, idle]) => {
+        const seenMs = request.session.seenMs ?? 0
+        const nowMs = Date.now()
+        request.person = nowMs - seenMs > idle ? null : person
+        // What a page asks by itself while nobody touches it does not keep a session alive.
+        const byItself = request.path === '/pulse' || request.get('x-spoor-untouched') !== undefined
+        if (request.person && !byItself && nowMs - seenMs > writeSeenEveryMs) {
+          request.session.seenMs = nowMs
+          await saw(request.person.id)
+        }
+        next()
+      })
+      .catch(next)
   }
 }
 

@@ -8,6 +8,9 @@ import type { SignedIn } from '../http/bind.ts'
 /** OWASP's least for argon2id: 19 MiB, two passes, one lane. */
 const argon = { memoryCost: 19_456, timeCost: 2, parallelism: 1 }
 
+/** An absence this long ends a visit; a lunch does not. */
+const visitGapHours = 3
+
 interface PersonRow {
   id: number
   login: string
@@ -20,6 +23,7 @@ interface PersonRow {
   reach_until: string | null
   disabled_at: string | null
   last_seen_at: string | null
+  looked_until: string | null
 }
 
 export interface NewPerson {
@@ -63,8 +67,26 @@ export class People {
     this.#decoy ??= hash('no such person', argon)
     const right = await verify(row?.password_hash ?? (await this.#decoy), password)
     if (!row || !right) return null
-    await this.#table().where({ id: row.id }).update({ last_seen_at: this.#db.fn.now() })
-    return signedIn(row)
+    await this.saw(row.id)
+    return await this.find(row.id)
+  }
+
+  /**
+   * Somebody is here. After {@link visitGapHours} of absence a new visit begins, and the one before it ended where they
+   * were last seen: that is what "since I last looked" means.
+   */
+  async saw(id: number): Promise<void> {
+    await this.#db.raw(
+      `update spoor.person set last_seen_at = now(),
+         looked_until = case when last_seen_at < now() - ? * interval '1 hour' then last_seen_at else looked_until end
+       where id = ?`,
+      [visitGapHours, id],
+    )
+  }
+
+  /** They say that they have looked at everything until a moment; never later than now. */
+  async lookedUntil(id: number, at: string): Promise<void> {
+    await this.#db.raw(`update spoor.person set looked_until = least(?::timestamptz, now()) where id = ?`, [at, id])
   }
 
   async byLogin(login: string): Promise<SignedIn | null> {
@@ -161,6 +183,7 @@ function signedIn(row: PersonRow): SignedIn {
     name: row.name,
     role: row.role,
     permissions: permissionsOf(row.role),
+    lookedAt: row.looked_until,
     actorId: row.actor_id,
     reach: row.reach,
     reachFrom: row.reach_from,

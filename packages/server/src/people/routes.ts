@@ -70,6 +70,12 @@ export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
     return { person: shown(person), token: request.session.token }
   })
 
+  bind(router, routes.lookedUntil, async ({ request, body, person }) => {
+    await people.lookedUntil(person.id, body.at)
+    const now = await people.find(person.id)
+    return { person: now && shown(now), token: request.session.token ?? '' }
+  })
+
   bind(router, routes.signOut, async ({ request, person }) => {
     await recordEvent(db, { ...signInEvent(person.id, request), words: 'signed out' })
     await new Promise<void>((done, fail) => request.session.regenerate((error) => (error ? fail(error) : done())))
@@ -84,6 +90,6 @@ function signInEvent(personId: number | null, request: Request) {
   return { kind: 'sign-in', personId, address: request.ip } as const
 }
 
-function shown({ id, login, name, role, permissions }: SignedIn): NonNullable<Session['person']> {
-  return { id, login, name, role, permissions }
+function shown({ id, login, name, role, lookedAt, permissions }: SignedIn): NonNullable<Session['person']> {
+  return { id, login, name, role, lookedAt, permissions }
 }

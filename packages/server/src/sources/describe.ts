@@ -9,6 +9,8 @@ export interface TypeDescription {
   area: string
   labelFields: readonly number[]
   parentTypeId: number | null
+  /** The field whose day says when a record takes effect. */
+  effectiveFieldId: number | null
 }
 
 interface TypeRow {
@@ -29,6 +31,7 @@ export async function describeType(db: Database, typeId: number, said: TypeDescr
     if (!type) throw new Problem('not-found', 'There is no such record type. Nothing was changed.')
     const parent = said.parentTypeId === null ? null : parentOf(type, said.parentTypeId)
     if (said.parentTypeId !== null) await demandNoCircle(trx, typeId, said.parentTypeId)
+    if (said.effectiveFieldId !== null) await demandDay(trx, typeId, said.effectiveFieldId)
     await trx('spoor.record_type')
       .where({ id: typeId })
       .update({
@@ -38,10 +41,22 @@ export async function describeType(db: Database, typeId: number, said: TypeDescr
         label_columns: JSON.stringify(await columnNames(trx, typeId, said.labelFields)),
         parent_type_id: said.parentTypeId,
         parent_columns: parent && JSON.stringify(parent.columns),
-        described: JSON.stringify(['name', 'plural', 'area', 'label', 'parent']),
+        effective_field_id: said.effectiveFieldId,
+        described: JSON.stringify(['name', 'plural', 'area', 'label', 'parent', 'effective']),
       })
     return type.source_id
   })
+}
+
+/** Types whose text begins with a day. */
+export const dayTypes: readonly string[] = ['date', 'timestamp', 'timestamptz']
+
+async function demandDay(trx: Knex.Transaction, typeId: number, fieldId: number): Promise<void> {
+  const field = await trx('spoor.field').where({ id: fieldId, type_id: typeId }).first<{ base_type: string } | undefined>('base_type') // prettier-ignore
+  if (!field || !dayTypes.includes(field.base_type))
+    throw new Problem('rule-broken', 'The day of effect has to be a date of the record itself. Nothing was changed.')
+  if ((await maskedFields(trx)).has(fieldId))
+    throw new Problem('rule-broken', 'A masked field cannot be the day of effect, since anybody can ask for it by that day. Nothing was changed.') // prettier-ignore
 }
 
 function parentOf({ foreign_keys }: TypeRow, parentTypeId: number): TypeRow['foreign_keys'][number] {

@@ -1,5 +1,6 @@
 import { spoken } from '@spoor/core'
 import type { Knex } from 'knex'
+import { dayTypes } from './describe.ts'
 import type { DiscoveredTable } from './discover.ts'
 import { keyReferences, plural, proposeArea, proposeLabel, proposeParent, typeName } from './names.ts'
 
@@ -12,6 +13,7 @@ interface TypeRow {
   parent_type_id: number | null
   parent_columns: string[] | null
   foreign_keys: StoredReference[]
+  effective_field_id: number | null
   described: string[]
 }
 
@@ -27,6 +29,7 @@ interface FieldRow {
   type_id: number
   attribute_number: number
   column_name: string
+  base_type: string
   refers_to: number | null
   described: string[]
 }
@@ -197,7 +200,8 @@ async function propose(
       [...typeOf.values()].map((type) => type.id),
     ) // prettier-ignore
     .where({ present: true })
-    .select<FieldRow[]>('id', 'type_id', 'column_name', 'refers_to', 'described')
+    .orderBy(['type_id', 'attribute_number'])
+    .select<FieldRow[]>('id', 'type_id', 'column_name', 'base_type', 'refers_to', 'described')
   const fieldAt = new Map(fields.map((field) => [`${field.type_id} ${field.column_name}`, field]))
   for (const [relationId, table] of byRelation) {
     const type = typeOf.get(relationId)!
@@ -220,12 +224,27 @@ async function propose(
           parent_type_id: typeOf.get(parent.toRelationId)!.id,
           parent_columns: JSON.stringify(parent.columns),
         })
+    const day = proposeDay(fields.filter((field) => field.type_id === type.id))
+    if (day && type.effective_field_id === null && !type.described.includes('effective'))
+      await trx('spoor.record_type').where({ id: type.id }).update({ effective_field_id: day.id })
     for (const { columns, toTypeId } of stored.filter((one) => one.columns.length === 1)) {
       const field = fieldAt.get(`${type.id} ${columns[0]}`)
       if (field && field.refers_to !== toTypeId && !field.described.includes('refersTo'))
         await trx('spoor.field').where({ id: field.id }).update({ refers_to: toTypeId })
     }
   }
+}
+
+/** How columns are called whose day says when what a record states begins to hold, the surest first. */
+const effectNames = [
+  /^effective(_(on|date|from))?$/,
+  /^(valid_from|takes_effect(_on)?)$/,
+  /^(starts?|starts?_on|start_date|inspected_on)$/,
+]
+
+function proposeDay(fields: readonly FieldRow[]): FieldRow | undefined {
+  const days = fields.filter((field) => dayTypes.includes(field.base_type))
+  return effectNames.flatMap((name) => days.filter((field) => name.test(field.column_name.toLowerCase())))[0]
 }
 
 function textOf(references: readonly StoredReference[]): string {

@@ -59,6 +59,7 @@ interface TypeRow {
   label_columns: string[]
   parent_type_id: number | null
   parent_columns: string[] | null
+  effective_field_id: number | null
   foreign_keys: { columns: string[]; toTypeId: number; required: boolean }[]
 }
 
@@ -134,6 +135,7 @@ async function trackedTypes(db: Database, sourceId: number, { plan }: InForce, r
       ...rulesOf(plan, type.id),
       labelFields: idsOf(type.label_columns),
       parent: type.parent_type_id === null ? null : { typeId: type.parent_type_id, fieldIds: idsOf(type.parent_columns ?? []) }, // prettier-ignore
+      effectiveFieldId: type.effective_field_id,
       possibleParents: type.foreign_keys
         .filter((key) => key.required && key.toTypeId !== type.id)
         .map((key) => ({ typeId: key.toTypeId, fieldIds: idsOf(key.columns) })),

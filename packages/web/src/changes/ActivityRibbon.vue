@@ -78,7 +78,7 @@ function narrow() {
   const span = fine
     ? { span: 'instants' as const, from: minute(from), to: minute(to), zone: readerZone }
     : { span: 'days' as const, from: day(from, 0), to: day(to, -1), zone: readerZone }
-  emit('narrow', withPart(props.scope, { part: 'when', exclude: false, span }))
+  emit('narrow', withPart(props.scope, { part: 'when', exclude: false, span, effective: false }))
 }
 
 function onKey(event: KeyboardEvent) {

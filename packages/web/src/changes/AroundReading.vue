@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { routes, type SpoorEvent } from '@spoor/contract'
-import { instantsOf, type Scope } from '@spoor/core'
+import { instantsOf, settled, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call } from '../api/client.ts'
 import GlossaryButton from '../frame/GlossaryButton.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { useSession } from '../session/session.ts'
 import { fullTime } from '../value/time.ts'
 import { usePages } from './saves-list.ts'
 
@@ -16,6 +17,7 @@ export interface Props {
 }
 const props = defineProps<Props>()
 const kinds = ['sign-in', 'tracking', 'source', 'directory', 'person', 'export', 'reveal', 'correction'] as const
+const session = useSession()
 const kind = ref<(typeof kinds)[number] | ''>('')
 const {
   items: events,
@@ -27,7 +29,7 @@ const {
 } = usePages<SpoorEvent>(
   computed(() => `${props.version} ${kind.value} ${JSON.stringify(props.scope.when ?? null)}`),
   async (before, signal) => {
-    const when = props.scope.when
+    const { when } = settled(props.scope, session.person?.lookedAt ?? '1970-01-01T00:00:00Z')
     const span = when && !when.exclude ? instantsOf(when.span, Date.now()) : { fromMs: null, toMs: null }
     const query = {
       ...(kind.value ? { kind: kind.value } : {}),

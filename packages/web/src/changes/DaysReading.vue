@@ -33,7 +33,7 @@ const loading = ref(true)
 const problem = ref<ProblemBody | null>(null)
 
 function inside(scope: Scope, depth: number, key: string): Scope {
-  if (depth === 0) return withPart(scope, { part: 'when', exclude: false, span: { span: 'days', from: key, to: key, zone: readerZone } }) // prettier-ignore
+  if (depth === 0) return withPart(scope, { part: 'when', exclude: false, span: { span: 'days', from: key, to: key, zone: readerZone }, effective: false }) // prettier-ignore
   if (depth === 1) return withPart(scope, { part: 'who', exclude: false, actors: [Number(key)], kinds: [] })
   return withPart(scope, { part: 'what', exclude: false, types: [Number(key)], fields: [] })
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { saveActions, type HowPart, type ScopeAction } from '@spoor/core'
+import { scopeActions, type HowPart, type ScopeAction } from '@spoor/core'
 import { computed } from 'vue'
 import TickList, { type Entry } from './TickList.vue'
 import type { NamedVocabulary } from './vocabulary.ts'
@@ -11,9 +11,14 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ put: [part: HowPart] }>()
 const part = computed<HowPart>(() => props.part ?? { part: 'how', exclude: false, actions: [], channels: [], runs: [] })
-const words: Record<ScopeAction, string> = { create: 'created', change: 'changed', delete: 'deleted' }
+const words: Record<ScopeAction, string> = {
+  create: 'created',
+  change: 'changed',
+  delete: 'deleted',
+  restore: 'restored',
+}
 const entries = computed<Entry[]>(() => [
-  ...saveActions.map((action) => ({ id: action, text: `Records ${words[action]}` })),
+  ...scopeActions.map((action) => ({ id: action, text: `Records ${words[action]}` })),
   ...props.names.channels.map((channel) => ({ id: `c.${channel}`, text: `Through ${channel}` })),
   ...part.value.runs.map((id) => ({ id: `r${id}`, text: props.names.run(id) ?? `In run ${id}` })),
 ])
@@ -21,7 +26,7 @@ const ticked = computed(() => new Set([...part.value.actions, ...part.value.chan
 const without = <T,>(list: readonly T[], member: T): T[] => list.includes(member) ? list.filter((one) => one !== member) : [...list, member] // prettier-ignore
 
 function toggle(id: string) {
-  const action = saveActions.find((one) => one === id)
+  const action = scopeActions.find((one) => one === id)
   if (action) emit('put', { ...part.value, actions: without(part.value.actions, action) })
   else if (id.startsWith('c.')) emit('put', { ...part.value, channels: without(part.value.channels, id.slice(2)) })
   else emit('put', { ...part.value, runs: without(part.value.runs, Number(id.slice(1))) })

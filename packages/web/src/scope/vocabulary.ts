@@ -3,6 +3,7 @@ import { routes, type Vocabulary } from '@spoor/contract'
 import { capitalised, type RecordRef, type ScopeNames } from '@spoor/core'
 import { computed, ref, type ComputedRef, type Ref } from 'vue'
 import { call } from '../api/client.ts'
+import { useSession } from '../session/session.ts'
 
 export interface NamedVocabulary extends ScopeNames {
   types: Vocabulary['types']
@@ -25,6 +26,7 @@ export function useVocabulary(
   recordLabels: Ref<Record<string, string>>,
   runLabels: Ref<Record<string, string>> = ref({}),
 ): ComputedRef<NamedVocabulary> {
+  const session = useSession()
   const { data } = useQuery({
     queryKey: ['vocabulary'],
     queryFn: () => call(routes.readVocabulary),
@@ -41,6 +43,7 @@ export function useVocabulary(
       fields,
       actors,
       channels,
+      ...(session.person?.lookedAt ? { lookedAt: session.person.lookedAt } : {}),
       run: (id: number) => runLabels.value[String(id)],
       actor: (id: number) => actorById.get(id)?.name,
       type: (id: number) => typeById.get(id)?.plural,

@@ -23,6 +23,10 @@ export const useSession = defineStore('session', () => {
     async signOut() {
       take(await call(routes.signOut))
     },
+    /** Everything until this moment has been looked at. */
+    async lookedUntil(at: string) {
+      take(await call(routes.lookedUntil, { body: { at } }))
+    },
     /** The server says that the session is over: ask it for a new one. */
     async lapse() {
       person.value = null

@@ -25,6 +25,7 @@ const plural = ref(props.type.plural)
 const area = ref(props.type.area)
 const labelFields = ref<number[]>([...props.type.labelFields])
 const parentTypeId = ref<number | null>(props.type.parent?.typeId ?? null)
+const effectiveFieldId = ref<number | null>(props.type.effectiveFieldId)
 const problem = ref<ProblemBody | null>(null)
 const busy = ref(false)
 const nameOf = (typeId: number) => props.source.types.find((type) => type.id === typeId)?.name ?? `record type ${typeId}` // prettier-ignore
@@ -34,12 +35,17 @@ const changed = computed(
     plural.value !== props.type.plural ||
     area.value !== props.type.area ||
     labelFields.value.join() !== props.type.labelFields.join() ||
-    parentTypeId.value !== (props.type.parent?.typeId ?? null),
+    parentTypeId.value !== (props.type.parent?.typeId ?? null) ||
+    effectiveFieldId.value !== props.type.effectiveFieldId,
 )
 const parents = computed(() => [
   { value: 0, label: 'nobody’s line' },
   ...props.type.possibleParents.map(({ typeId }) => ({ value: typeId, label: `a line of its ${nameOf(typeId)}` })),
 ])
+const days = computed(() => [
+  { value: 0, label: 'no field of it' },
+  ...props.type.fields.filter((field) => /^(date|timestamp)/.test(field.dataType)).map((field) => ({ value: field.id, label: field.name })),
+]) // prettier-ignore
 const stageRule = (rule: { reason?: ReasonRule; newColumns?: NewColumnRule }) =>
   props.stage(props.source.id, (now) => withRule(now.draft.edits, props.type.id, rule))
 
@@ -54,6 +60,7 @@ async function describe() {
         area: area.value,
         labelFields: labelFields.value,
         parentTypeId: parentTypeId.value,
+        effectiveFieldId: effectiveFieldId.value,
       },
     })
     problem.value = null
@@ -133,6 +140,16 @@ async function describe() {
           :disabled="!mayEdit"
           :options="parents"
           @change="(value: unknown) => (parentTypeId = Number(value) || null)"
+      /></label>
+      <label v-if="days.length > 1" class="row"
+        >Takes effect by
+        <PickList
+          :value="effectiveFieldId ?? 0"
+          size="small"
+          aria-label="Takes effect by"
+          :disabled="!mayEdit"
+          :options="days"
+          @change="(value: unknown) => (effectiveFieldId = Number(value) || null)"
       /></label>
       <Button v-if="changed && mayEdit" size="small" class="keep" :loading="busy" @click="describe">Keep this</Button>
       <p v-if="changed" class="quiet small">Saves made before keep the name and parent they were made with.</p>

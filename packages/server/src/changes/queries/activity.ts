@@ -42,7 +42,7 @@ async function spellOf(
   nowMs: number,
 ): Promise<{ fromMs: number; toMs: number } | null> {
   const when = scopes[0]?.when
-  const named = when && !when.exclude ? instantsOf(when.span, nowMs) : { fromMs: null, toMs: null }
+  const named = when && !when.exclude && !when.effective ? instantsOf(when.span, nowMs) : { fromMs: null, toMs: null }
   const row = (await db('ledger.hour_kind').min({ first: 'hour' }).max({ last: 'hour' }).first()) as { first: string | null; last: string | null } // prettier-ignore
   if (row.first === null || row.last === null) return null
   const [first, last] = [Date.parse(row.first), Date.parse(row.last) + 3_600_000]

@@ -46,7 +46,7 @@ function narrow(query: ReturnType<Database['from']>, { what, when }: Scope, nowM
     else query.where(named)
   }
   // A part that leaves days out leaves all others in: gaps are shown for any of them.
-  if (!when || when.exclude) return
+  if (!when || when.exclude || when.effective) return
   const { fromMs, toMs } = instantsOf(when.span, nowMs)
   if (toMs !== null) query.where('g.from_at', '<', new Date(toMs).toISOString())
   if (fromMs !== null)

@@ -44,7 +44,7 @@ async function usualOf(
 ): Promise<{ usual: ReadonlyMap<string, number>; spells: number }> {
   const none = { usual: new Map<string, number>(), spells: 0 }
   const when = scopes[0]?.when
-  if (!when || when.exclude) return none
+  if (!when || when.exclude || when.effective) return none
   const { fromMs, toMs } = instantsOf(when.span, nowMs)
   const endMs = Math.min(toMs ?? nowMs, nowMs)
   if (fromMs === null || fromMs >= endMs) return none

@@ -20,6 +20,7 @@ export function countsAnswer(scopes: readonly Scope[], nowMs: number): boolean {
         case 'how':
           return part.actions.length === 0 && part.runs.length === 0
         case 'when': {
+          if (part.effective) return false
           const { fromMs, toMs } = instantsOf(part.span, nowMs)
           return [fromMs, toMs].every((ms) => ms === null || ms % hourMs === 0)
         }

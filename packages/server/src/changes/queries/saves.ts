@@ -2,7 +2,7 @@ import { matches, valueKind, type ActorKind, type Scope } from '@spoor/core'
 import type { Change, Save, SavePage } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
 import { maskedFields } from '../masked.ts'
-import { asksChanges, whereScope } from '../scope-sql.ts'
+import { asksChanges, historyOf, whereScope } from '../scope-sql.ts'
 
 /** Longer values come cut in lists; the opened save has them whole. */
 const listValueLength = 300
@@ -83,8 +83,13 @@ export async function savePage(
 }
 
 /** What a save's row says of its actor and its parent, and where from; the save is `s`. */
-export const actorColumns =
-  'a.name as actor_name, coalesce(k.unit, a.unit) as actor_unit, coalesce(k.left_on, a.left_on)::text as actor_left_on, k.name as known_as, p.label as parent_label, array(select m.mark from spoor.mark m where m.save_id = s.id order by m.mark desc) as marks'
+export const actorColumns = `a.name as actor_name, coalesce(k.unit, a.unit) as actor_unit, coalesce(k.left_on, a.left_on)::text as actor_left_on, k.name as known_as, p.label as parent_label, array(
+    select m.mark from spoor.mark m where m.save_id = s.id
+    union select case when q.answered_at is null then 'asked' else 'answered' end
+      from spoor.question_save qs join spoor.question q on q.id = qs.question_id where qs.save_id = s.id
+    union select 'assigned' from spoor.assignment_save w join spoor.assignment t on t.id = w.assignment_id
+      where w.save_id = s.id and t.done_at is null
+    order by 1) as marks`
 export const actorJoin = `join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
        left join spoor.record p on p.type_id = s.parent_type_id and p.record_key = s.parent_key`
 
@@ -153,6 +158,7 @@ export async function changesOf(
   )
   const masked = await maskedFields(db)
   const byId = new Map(saves.map((save) => [save.id, save]))
+  const history = await historyOf(db, saves, scopes)
   for (const row of rows) {
     const save = byId.get(row.save_id)!
     const scoped = {
@@ -170,6 +176,7 @@ export async function changesOf(
       after: row.after,
       isNumber: valueKind(row.base_type) === 'number',
       reason: save.reason,
+      ...(history.get(row.save_id) ?? { restored: false, effectiveOn: null }),
       states: [
         ...(save.marks ?? []),
         ...(row.reverted_by === null ? [] : (['reverted'] as const)),

@@ -33,7 +33,7 @@ export async function readVocabulary(db: Database, reach: Scope | null, nowMs: n
   const types: Vocabulary['types'] = await db('spoor.record_type')
     .whereIn('id', [...new Set(fieldRows.map((field) => field.typeId))])
     .orderBy(['area', 'name'])
-    .select('id', 'name', 'plural', 'area', 'parent_type_id as parentTypeId')
+    .select('id', 'name', 'plural', 'area', 'parent_type_id as parentTypeId', 'effective_field_id as effectiveFieldId')
   const plans = await db('spoor.plan_version').where({ state: 'in force' }).select<{ plan: TrackingPlan }[]>('plan')
   const planned = (typeId: number) => plans.find(({ plan }) => plan.types[typeId])?.plan
   const channels = db('ledger.hour_actor as h').distinct('h.channel').orderBy('h.channel')
