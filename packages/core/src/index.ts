@@ -113,3 +113,27 @@ export {
   type WordVocabulary,
 } from './scope/plain-words.ts'
 export { jsonDifferences, textParts, type JsonDifference, type TextPart } from './value/detail.ts'
+export {
+  ruleNames,
+  type FieldFacts,
+  type Figures,
+  type NoticedChange,
+  type NoticedSave,
+  type NoticingWorld,
+  type Parameter,
+  type Rule,
+  type RuleName,
+} from './insight/model.ts'
+export {
+  newState,
+  Noticer,
+  parametersOf,
+  type NoticingSettings,
+  type NoticingState,
+  type Reason,
+  type RuleSetting,
+  type Story,
+} from './insight/notice.ts'
+export { rules } from './insight/rules.ts'
+export { digestSentences, digestText, type DigestFigures, type DigestPiece } from './insight/digest.ts'
+export { inWords, reasonWords, spellWords, storyHeadline, type StoryNames } from './insight/words.ts'
