@@ -122,6 +122,8 @@ export const Summary = v.object({
   ),
   /** Labels of the records that the scope names, by `t<type>:<key>`. */
   recordLabels: v.record(v.string(), v.string()),
+  /** What stands out in the stories that the scope names, by number. */
+  storyLabels: v.record(v.string(), v.string()),
   /** What the runs are called that the scope names, by number. */
   runLabels: v.record(v.string(), v.string()),
 })

@@ -5,6 +5,8 @@ import { actorKinds } from '@spoor/core'
 export const SaveId = v.pipe(v.string(), v.regex(/^[1-9]\d{0,18}$/))
 /** ISO 8601 in UTC with microseconds. */
 export const Instant = v.string()
+/** An instant as somebody gives it. */
+export const GivenInstant = v.pipe(v.string(), v.isoTimestamp('Give a moment as in 2026-03-31T17:05:00Z.'))
 export const IntParam = v.pipe(v.string(), v.regex(/^\d{1,9}$/), v.transform(Number))
 export const Captured = v.nullable(v.string())
 export const Reason = v.pipe(

@@ -1,9 +1,12 @@
 import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
+import { noticingRoutes } from './noticing.ts'
 import { peopleRoutes } from './people.ts'
 import { pulseRoutes } from './pulse.ts'
 import { readingsRoutes } from './readings.ts'
+import { reviewRoutes } from './review.ts'
 import { sessionRoutes } from './session.ts'
+import { todayRoutes } from './today.ts'
 import { trackingRoutes } from './tracking.ts'
 import { vocabularyRoutes } from './vocabulary.ts'
 
@@ -13,6 +16,9 @@ export const routes = {
   ...vocabularyRoutes,
   ...changesRoutes,
   ...readingsRoutes,
+  ...reviewRoutes,
+  ...noticingRoutes,
+  ...todayRoutes,
   ...trackingRoutes,
   ...peopleRoutes,
   ...correctionRoutes,
@@ -57,3 +63,6 @@ export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine 
 export { DirectoryEntry, DirectoryOutcome, Identity, SignInRules, SpoorEvent, SpoorPerson, Unmapped } from './people.ts'
 export { Correction, CorrectionHead, CorrectionItem, Effect } from './corrections.ts'
 export { Pulse } from './pulse.ts'
+export { NoticingSettings, NoticingTrial, StoryShown } from './noticing.ts'
+export { Assignment, Note, Question, SaveReview, Waiting } from './review.ts'
+export { Today } from './today.ts'

@@ -14,6 +14,11 @@ export const roleNames: Readonly<Record<Role, string>> = {
 export const permissions = {
   'changes.read': ['administrator', 'reviewer', 'approver', 'auditor', 'contributor'],
   'changes.mark': ['administrator', 'reviewer', 'approver'],
+  'noticing.read': ['administrator', 'reviewer', 'approver'],
+  'noticing.edit': ['administrator'],
+  'review.read': ['administrator', 'reviewer', 'approver'],
+  'review.write': ['administrator', 'reviewer', 'approver'],
+  'questions.answer': ['administrator', 'reviewer', 'approver', 'contributor'],
   'changes.export': ['administrator', 'reviewer', 'approver', 'auditor'],
   'tracking.read': ['administrator', 'reviewer', 'approver'],
   'tracking.edit': ['administrator'],

@@ -28,6 +28,10 @@ export const problems = {
   'nothing-to-revert': { status: 422, title: 'There is nothing to set back' },
   'correction-moved': { status: 409, title: 'A value changed after the rehearsal' },
   'correction-closed': { status: 409, title: 'This correction was applied already' },
+  'trial-running': { status: 409, title: 'Settings are being tried already' },
+  'trial-unfinished': { status: 409, title: 'The settings were not tried to the end' },
+  'question-answered': { status: 409, title: 'The question was answered already' },
+  'not-yours': { status: 403, title: 'This was not put to you' },
   'too-large': { status: 413, title: 'That is too large' },
   unexpected: { status: 500, title: 'Something went wrong in Spoor' },
 } as const satisfies Record<string, { status: number; title: string }>

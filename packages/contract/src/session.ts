@@ -1,5 +1,6 @@
 import * as v from 'valibot'
 import { roles, type Permission } from './permission.ts'
+import { GivenInstant } from './common.ts'
 import { route } from './route.ts'
 
 export const Person = v.object({
@@ -46,7 +47,7 @@ export const sessionRoutes = {
     path: '/session/looked',
     needs: 'session',
     summary: 'Say that everything until a moment has been looked at',
-    body: v.strictObject({ at: v.pipe(v.string(), v.isoTimestamp()) }),
+    body: v.strictObject({ at: GivenInstant }),
     response: Session,
   }),
   signOut: route({ method: 'DELETE', path: '/session', needs: 'session', summary: 'Sign out', response: Session }),

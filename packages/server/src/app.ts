@@ -20,6 +20,9 @@ import { peopleRouter } from './people/people-routes.ts'
 import { sessionRouter } from './people/routes.ts'
 import { mayToday } from './people/reach.ts'
 import { SignInRuleBook } from './people/sign-in-rules.ts'
+import { noticingRouter } from './noticing/routes.ts'
+import { reviewRouter } from './review/routes.ts'
+import { todayRouter } from './today/routes.ts'
 import type { Sources } from './sources/registry.ts'
 import { trackingRouter } from './tracking/routes.ts'
 
@@ -96,6 +99,9 @@ export function createApp(deps: AppDeps): Express {
   api.use(sessionRouter({ db, people, rules, log }))
   api.use(changesRouter({ db }))
   api.use(readingsRouter({ db }))
+  api.use(reviewRouter({ db }))
+  api.use(noticingRouter({ db }))
+  api.use(todayRouter({ db }))
   api.use(trackingRouter({ db, sources, onSourceAdded: deps.onSourceAdded }))
   api.use(directoryRouter({ db }))
   api.use(peopleRouter({ db, people, rules }))

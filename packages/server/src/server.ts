@@ -11,6 +11,7 @@ import { connect, type Database } from './database/knex.ts'
 import { migrate } from './database/migrate.ts'
 import { Problem } from './errors.ts'
 import { readStaffCsv, takeStaffList } from './people/directory.ts'
+import { Noticing } from './noticing/noticing.ts'
 import { PulseSource } from './pulse/pulse.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
@@ -53,6 +54,8 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     log,
   )
   await collectors.start()
+  const noticing = new Noticing(db, log)
+  noticing.start()
 
   const sessionSecret = vault.derive('sessions').toString('hex')
   const app = createApp({
@@ -75,6 +78,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       await http.close()
       pulse.close()
       await collectors.stop()
+      await noticing.stop()
       await sources.close()
       await sessionPool.end()
       await db.destroy()

@@ -52,6 +52,7 @@ beforeAll(async () => {
     await db.raw(`insert into spoor.actor (kind, name) values (?, ?)`, [actorKinds[id - 1]!, `actor ${id}`])
   await db('spoor.question').insert({ actor_id: 1, text: 'Why?', by: world.adminId })
   await db('spoor.question').insert({ actor_id: 1, text: 'Why?', by: world.adminId, answer: 'So.', answered_by: world.adminId, answered_at: db.fn.now() }) // prettier-ignore
+  await db('spoor.story').insert({ story: 'x', reasons: '[]', saves: 0, records: 0, from_at: new Date().toISOString(), to_at: new Date().toISOString(), actors: [], types: [] }) // prettier-ignore
   await db('spoor.assignment').insert({ assigned_to: world.adminId, note: '', by: world.adminId })
   for (const month of ['2026-03-01', '2026-04-01', '2026-05-01'])
     await db.raw('select ledger.ensure_month(?::date)', [month])
@@ -84,6 +85,7 @@ beforeAll(async () => {
     if (states.includes('asked')) await db('spoor.question_save').insert({ question_id: 1, save_id: save })
     if (states.includes('answered')) await db('spoor.question_save').insert({ question_id: 2, save_id: save })
     if (states.includes('assigned')) await db('spoor.assignment_save').insert({ assignment_id: 1, save_id: save })
+    if (save % 10 === 0) await db('spoor.story_save').insert({ story_id: 1, save_id: save })
     for (const fieldId of new Set([1 + (save % 6), 1 + ((save * 11) % 6)])) {
       const [before, after] = [values[(save + fieldId) % values.length]!, values[(save * 3 + fieldId) % values.length]!]
       const isNumber = fieldId % 2 === 0
@@ -126,6 +128,7 @@ beforeAll(async () => {
         isNumber,
         reason,
         states,
+        stories: save % 10 === 0 ? [1] : [],
         restored: false,
         effectiveOn: null,
       })

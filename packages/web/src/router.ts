@@ -5,8 +5,10 @@ import { stages } from './frame/stages.ts'
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', redirect: '/changes' },
+    { path: '/', redirect: '/today' },
     { path: '/sign-in', name: 'sign-in', component: () => import('./session/SignIn.vue'), meta: { open: true } },
+    { path: '/today', name: 'today', component: () => import('./today/TodayView.vue') },
+    { path: '/today/noticing', name: 'noticing', component: () => import('./noticing/NoticingView.vue') },
     { path: '/changes', name: 'changes', component: () => import('./changes/ChangesView.vue') },
     { path: '/corrections', name: 'corrections', component: () => import('./corrections/CorrectionsView.vue') },
     {

@@ -38,6 +38,8 @@ export interface ScopedChange {
   isNumber: boolean
   reason: string | null
   states: readonly ChangeState[]
+  /** Stories of what stands out that it is told in. */
+  stories: readonly number[]
 }
 
 /** Whether a change is in scope. The server's SQL is held against this on random data. */
@@ -75,7 +77,7 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
     case 'reason':
       return change.reason !== null && (part.contains === null || contains(change.reason, part.contains))
     case 'state':
-      return part.states.some((state) => change.states.includes(state))
+      return part.states.some((state) => change.states.includes(state)) || part.stories.some((story) => change.stories.includes(story)) // prettier-ignore
     default:
       return assertNever(part)
   }

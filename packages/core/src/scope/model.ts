@@ -98,11 +98,12 @@ export const changeStates = ['reviewed', 'flagged', 'asked', 'answered', 'assign
  */
 export type ChangeState = (typeof changeStates)[number]
 
-/** What has become of it: any of these. */
+/** What has become of it: any of these, or told in one of these stories of what stands out. */
 export interface StatePart {
   part: 'state'
   exclude: boolean
   states: readonly ChangeState[]
+  stories: readonly number[]
 }
 
 export type ScopePart = WhoPart | WhatPart | RecordPart | WhenPart | HowPart | ValuePart | ReasonPart | StatePart
@@ -165,6 +166,6 @@ export function isHollow(part: ScopePart): boolean {
     case 'reason':
       return part.contains === ''
     case 'state':
-      return part.states.length === 0
+      return part.states.length === 0 && part.stories.length === 0
   }
 }

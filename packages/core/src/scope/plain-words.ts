@@ -294,7 +294,7 @@ class Reader {
       what: { part: 'what', exclude: some([...types, ...fields]), types: unique(typeIds.filter((id) => !covered.has(id))), fields: unique(chosen.map((field) => field.id)) }, // prettier-ignore
       how: { part: 'how', exclude: some([...of('action'), ...of('channel')]), actions: unique(of('action').map((one) => one.meaning.action)), channels: unique(of('channel').map((one) => one.meaning.channel)), runs: [] }, // prettier-ignore
       value: { part: 'value', exclude: false, tests: this.#tests },
-      state: { part: 'state', exclude: of('state').some((one) => one.meaning.exclude || one.exclude), states: unique(of('state').map((one) => one.meaning.state)) }, // prettier-ignore
+      state: { part: 'state', exclude: of('state').some((one) => one.meaning.exclude || one.exclude), states: unique(of('state').map((one) => one.meaning.state)), stories: [] }, // prettier-ignore
     }
     const reason = of('reason').at(-1)
     if (reason) scope['reason'] = { part: 'reason', exclude: !reason.meaning.given, contains: null }

@@ -70,7 +70,8 @@ export const anyScope: fc.Arbitrary<Scope> = fc
       state: fc.record({
         part: fc.constant('state' as const),
         exclude: fc.boolean(),
-        states: fc.uniqueArray(fc.constantFrom(...changeStates), { minLength: 1, maxLength: 2 }),
+        states: fc.uniqueArray(fc.constantFrom(...changeStates), { maxLength: 2 }),
+        stories: fc.uniqueArray(fc.integer({ min: 1, max: 2 }), { maxLength: 1 }),
       }),
       when: fc.oneof(
         fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span, effective: fc.constant(false) }),

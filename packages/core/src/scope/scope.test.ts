@@ -147,6 +147,7 @@ describe('matching', () => {
     isNumber: true,
     reason: 'per Phone call',
     states: ['flagged'],
+    stories: [4],
     atMs: Date.parse('2026-03-31T22:59:59Z'),
   }
   const now = Date.parse('2026-04-02T09:00:00Z')
@@ -172,6 +173,9 @@ describe('matching', () => {
     ['reason=has.letter', false],
     ['state=flagged,reverted', true],
     ['state=!reviewed', true],
+    ['state=s4', true],
+    ['state=s5', false],
+    ['state=reviewed,s4', true],
     ['record=t2:["70"]', true],
     ['record=alone.t2:["70"]', false],
     ['record=alone.t1:["7"]', true],

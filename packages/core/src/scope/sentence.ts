@@ -11,6 +11,8 @@ export interface ScopeNames {
   field(id: number): { name: string; typeId: number } | undefined
   record(ref: RecordRef): string | undefined
   run(id: number): string | undefined
+  /** What stands out in a story, as its headline. */
+  story?(id: number): string | undefined
   /** When the reader's last visit ended, as an instant, where it is known. */
   lookedAt?: string
 }
@@ -53,7 +55,7 @@ export function sentence(scope: Scope, names: ScopeNames): SentencePiece[] {
   if (scope.how) pieces.push(words(', '), part('how', howText(scope, names)))
   if (scope.reason) pieces.push(words(', '), part('reason', reasonText(scope)))
   pieces.push(words(', '), part('when', whenText(scope, names)))
-  if (scope.state) pieces.push(words(', '), part('state', stateText(scope)))
+  if (scope.state) pieces.push(words(', '), part('state', stateText(scope, names)))
   pieces.push(words('.'))
   return pieces
 }
@@ -226,10 +228,8 @@ const stateWords: Readonly<Record<ChangeState, string>> = {
   correction: 'made by a correction',
 }
 
-function stateText({ state }: Scope): string {
-  const text = listed(
-    (state?.states ?? []).map((one) => stateWords[one]),
-    'or',
-  )
+function stateText({ state }: Scope, names: ScopeNames): string {
+  const stories = (state?.stories ?? []).map((id) => `standing out as “${names.story?.(id) ?? `story ${id}`}”`)
+  const text = listed([...(state?.states ?? []).map((one) => stateWords[one]), ...stories], 'or')
   return state?.exclude ? `not ${text}` : text
 }

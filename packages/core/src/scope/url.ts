@@ -73,7 +73,7 @@ export function scopeEntries(scope: Scope): [string, string][] {
     ) // prettier-ignore
   if (value) for (const test of value.tests) add('value', value.exclude, testText(test))
   if (reason) add('reason', reason.exclude, reason.contains === null ? 'given' : `has.${reason.contains}`)
-  if (state) add('state', state.exclude, state.states.join(listSeparator))
+  if (state) add('state', state.exclude, [...state.states, ...state.stories.map((id) => `s${id}`)].join(listSeparator))
   return entries
 }
 
@@ -254,12 +254,15 @@ function readReason(scope: Scope, text: string, exclude: boolean, problem: Compl
 
 function readState(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
   const states: ChangeState[] = []
+  const stories: number[] = []
   for (const member of members(text, problem)) {
     const state = changeStates.find((one) => one === member)
+    const story = idAfter('s', member)
     if (state) states.push(state)
+    else if (story !== null) stories.push(story)
     else problem(`“${member}” is nothing that can become of a change.`)
   }
-  return withUnlessHollow(scope, { part: 'state', exclude, states }, problem)
+  return withUnlessHollow(scope, { part: 'state', exclude, states, stories }, problem)
 }
 
 function readRecord(scope: Scope, given: string, exclude: boolean, problem: Complain): Scope {

@@ -1,8 +1,9 @@
 import { Router } from 'express'
-import { isZone } from '@spoor/core'
+import { counted, isZone } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { recordEvent } from '../people/events.ts'
 import { bind } from '../http/bind.ts'
 import { listScopes, nameScope, removeScope } from './named-scopes.ts'
 import { readActivity } from './queries/activity.ts'
@@ -47,6 +48,14 @@ export function readingsRouter({ db }: { db: Database }): Router {
   bind(router, routes.markSaves, async ({ body, person }) => {
     if (!body.on) {
       const taken = await db('spoor.mark').whereIn('save_id', body.saveIds).where({ mark: body.mark }).delete()
+      await recordEvent(db, {
+        kind: 'review',
+        personId: person.id,
+        words:
+          body.mark === 'reviewed'
+            ? `took the review off ${counted(taken, 'save')}`
+            : `took the flag off ${counted(taken, 'save')}`,
+      })
       return { marked: taken }
     }
     const { rowCount } = await db.raw<{ rowCount: number }>(
@@ -54,6 +63,14 @@ export function readingsRouter({ db }: { db: Database }): Router {
        select s.id, ?, ? from ledger.save s where s.id = any(?::bigint[]) on conflict do nothing`,
       [body.mark, person.id, boundArray(body.saveIds)],
     )
+    await recordEvent(db, {
+      kind: 'review',
+      personId: person.id,
+      words:
+        body.mark === 'reviewed'
+          ? `marked ${counted(rowCount, 'save')} as reviewed`
+          : `flagged ${counted(rowCount, 'save')}`,
+    })
     return { marked: rowCount }
   })
 

@@ -101,7 +101,10 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
       )
       return
     case 'state':
-      add((q) => part.states.forEach((state) => q.orWhere((one) => stateHolds(one, state, level, alias))))
+      add((q) => {
+        part.states.forEach((state) => q.orWhere((one) => stateHolds(one, state, level, alias)))
+        if (part.stories.length > 0) q.orWhereExists((told) => told.select(1).from('spoor.story_save as told').whereRaw('told.save_id = ??', [level === 'save' ? `${alias}.id` : `${alias}.save_id`]).whereIn('told.story_id', [...part.stories])) // prettier-ignore
+      })
       return
     case 'value':
       // Asked of changes only: a save is in scope when one change of it fits every part.

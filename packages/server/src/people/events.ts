@@ -12,6 +12,8 @@ export const eventKinds = [
   'export',
   'reveal',
   'correction',
+  'review',
+  'noticing',
 ] as const
 export type EventKind = (typeof eventKinds)[number]
 

@@ -2,9 +2,10 @@
 import { useQuery } from '@tanstack/vue-query'
 import { useElementSize, useEventListener } from '@vueuse/core'
 import { routes, type Activity } from '@spoor/contract'
-import { actorKinds, counted, withoutPart, withPart, type ActorKind, type Scope } from '@spoor/core'
+import { actorKinds, counted, withoutPart, withPart, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call } from '../api/client.ts'
+import { actorLayers, savesOf } from '../value/actor-layers.ts'
 import { bucketWords, readerZone } from '../value/time.ts'
 
 /** Activity over the scope's time by kind of actor. Dragging over it, or the arrow keys, narrows the time. */
@@ -28,23 +29,16 @@ const buckets = computed(() => data.value?.buckets ?? [])
 const totalOf = (bucket: Bucket) => actorKinds.reduce((sum, kind) => sum + (bucket.saves[kind] ?? 0), 0)
 const most = computed(() => Math.max(1, ...buckets.value.map(totalOf)))
 const step = computed(() => (buckets.value.length > 0 ? width.value / buckets.value.length : 0))
-/** People are told from what runs by itself, and the unknown from both; each has a texture of its own, not only a tone. */
-const layers: { kinds: readonly ActorKind[]; name: string; look: string }[] = [
-  { kinds: ['person', 'delegate'], name: 'people', look: 'people' },
-  { kinds: ['import', 'integration'], name: 'imports and links', look: 'links' },
-  { kinds: ['job'], name: 'jobs', look: 'jobs' },
-  { kinds: ['unknown'], name: 'unknown', look: 'unknown' },
-]
 const bars = computed(() => buckets.value.map((bucket, at) => {
   let base = height
-  return layers.map(({ kinds, look }) => {
-    const saves = kinds.reduce((sum, kind) => sum + (bucket.saves[kind] ?? 0), 0)
+  return actorLayers.map(({ kinds, look }) => {
+    const saves = savesOf(kinds, bucket.saves)
     const tall = saves === 0 ? 0 : Math.max(1.5, (saves / most.value) * (height - 2))
     base -= tall
     return { look, x: at * step.value + 0.5, y: base, width: Math.max(1, step.value - 1.5), height: tall }
   }).filter((bar) => bar.height > 0)
 })) // prettier-ignore
-const shownLayers = computed(() => layers.filter(({ kinds }) => buckets.value.some((bucket) => kinds.some((kind) => bucket.saves[kind])))) // prettier-ignore
+const shownLayers = computed(() => actorLayers.filter(({ kinds }) => buckets.value.some((bucket) => kinds.some((kind) => bucket.saves[kind])))) // prettier-ignore
 
 const picked = ref<[number, number] | null>(null)
 let dragging = false
@@ -135,7 +129,7 @@ const marks = computed(() => {
           <rect
             v-for="bar in stack"
             :key="bar.look"
-            :class="bar.look"
+            :class="`layer-${bar.look}`"
             :x="bar.x"
             :y="bar.y"
             :width="bar.width"
@@ -158,7 +152,9 @@ const marks = computed(() => {
     <div class="key quiet">
       <template v-if="said">{{ said }}</template>
       <template v-else>
-        <span v-for="layer in shownLayers" :key="layer.name"><i :class="layer.look" /> {{ layer.name }}</span>
+        <span v-for="layer in shownLayers" :key="layer.name"
+          ><i :class="`layer-${layer.look}`" /> {{ layer.name }}</span
+        >
       </template>
       <button v-if="scope.when" class="plain all" @click="emit('narrow', withoutPart(scope, 'when'))">All time</button>
     </div>
@@ -181,25 +177,6 @@ const marks = computed(() => {
 svg {
   display: block;
   border-bottom: 1px solid var(--line);
-}
-.people {
-  fill: var(--moss);
-  background: var(--moss);
-}
-.links {
-  fill: var(--line);
-  background: var(--line);
-}
-.jobs {
-  fill: var(--panel);
-  stroke: var(--ink);
-  stroke-width: 1;
-  background: var(--panel);
-  border: 1px solid var(--ink);
-}
-.unknown {
-  fill: var(--plum);
-  background: var(--plum);
 }
 .picked {
   fill: var(--pine);

@@ -2,7 +2,7 @@
 import Button from 'ant-design-vue/es/button'
 import Checkbox from 'ant-design-vue/es/checkbox'
 import Popover from 'ant-design-vue/es/popover'
-import { routes, type ProblemBody, type Save, type Summary } from '@spoor/contract'
+import { routes, type ProblemBody, type Save } from '@spoor/contract'
 import { counted, parseScope, type Scope } from '@spoor/core'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -15,12 +15,13 @@ import ScopeSentence from '../scope/ScopeSentence.vue'
 import { useUrlScope } from '../scope/url-scope.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
-import { readerZone, shortTime } from '../value/time.ts'
+import { readerZone } from '../value/time.ts'
 import ActivityRibbon from './ActivityRibbon.vue'
 import AroundReading from './AroundReading.vue'
 import ChangesReading from './ChangesReading.vue'
 import { choosable, exportColumnsFor, useColumns, type ColumnId } from './columns.ts'
 import DaysReading from './DaysReading.vue'
+import { gapWords } from './gaps.ts'
 import PairsReading from './PairsReading.vue'
 import { readingOf, readings, type ReadingId } from './readings.ts'
 import RecordsReading from './RecordsReading.vue'
@@ -40,6 +41,7 @@ const { summary, counting, fresh, problem, version, takeIn } = useSummary(text, 
 const names = useVocabulary(
   computed(() => summary.value?.recordLabels ?? {}),
   computed(() => summary.value?.runLabels ?? {}),
+  computed(() => summary.value?.storyLabels ?? {}),
 )
 const columns = useColumns()
 const csvAddress = computed(() =>
@@ -72,14 +74,6 @@ async function mark(saves: Save[]) {
   }
 }
 
-function gapWords(gaps: Summary['gaps']): string {
-  return gaps
-    .map(({ typeId, fieldId, from, to, because }) => {
-      const spell = to === null ? `since ${shortTime(from)}` : `from ${shortTime(from)} to ${shortTime(to)}`
-      return `${names.value.fieldName(fieldId)} of ${names.value.type(typeId) ?? `record type ${typeId}`} ${spell}${because ? ` (${because})` : ''}`
-    })
-    .join('; ')
-}
 function toggleColumn(id: ColumnId) {
   columns.value = columns.value.includes(id) ? columns.value.filter((one) => one !== id) : [...columns.value, id]
 }
@@ -107,7 +101,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
     <p v-else><button class="plain mend" @click="takeIn">Try again</button></p>
   </ProblemNote>
   <p v-if="summary && !counting && summary.gaps.length > 0" class="gaps attention">
-    <b>Not on the trail:</b> {{ gapWords(summary.gaps.slice(0, 3))
+    <b>Not on the trail:</b> {{ gapWords(summary.gaps.slice(0, 3), names)
     }}<template v-if="summary.gaps.length > 3"> and {{ counted(summary.gaps.length - 3, 'more gap') }}</template
     >.
   </p>

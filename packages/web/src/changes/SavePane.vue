@@ -9,6 +9,7 @@ import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { usePulse } from '../frame/pulse.ts'
+import SaveReview from '../review/SaveReview.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
@@ -92,6 +93,11 @@ async function mark(what: 'reviewed' | 'flagged') {
   } catch (caught) {
     markProblem.value = problemOf(caught)
   }
+}
+
+async function said() {
+  await refetch()
+  emit('marked')
 }
 
 /** The save as plain text, for a letter or a note. */
@@ -236,6 +242,13 @@ useEventListener('keydown', (event) => {
           </dd>
         </template>
       </dl>
+      <SaveReview
+        v-if="session.may('review.read')"
+        :key="saveId + save.marks.join()"
+        :save-id="saveId"
+        :whom="save.actor.knownAs ?? save.actor.name"
+        @said="said"
+      />
     </div>
     <div class="acts">
       <ProblemNote v-if="problem" :problem="problem" class="note" />

@@ -28,7 +28,7 @@ async function signOut() {
 
 <template>
   <header>
-    <RouterLink class="mark" to="/changes"><SpoorMark class="print" />Spoor</RouterLink>
+    <RouterLink class="mark" to="/today"><SpoorMark class="print" />Spoor</RouterLink>
     <nav aria-label="Stages">
       <RouterLink
         v-for="stage in shown"

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
-import { counted } from '@spoor/core'
+import { counted, listed } from '@spoor/core'
 import { routes, type ProblemBody } from '@spoor/contract'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
+import ReviewForm from '../review/ReviewForm.vue'
 import { useSession } from '../session/session.ts'
 import ProblemNote from './ProblemNote.vue'
 import { useTray } from './tray.ts'
@@ -15,11 +16,24 @@ const { draft, busy, problem } = useRevert()
 const labels = computed(() => [...new Set(tray.saves.map((save) => save.label))])
 
 const markProblem = ref<ProblemBody | null>(null)
-async function markAll() {
+const said = ref('')
+const act = ref<'note' | 'assign' | 'ask' | null>(null)
+const ids = computed(() => tray.saves.map((save) => save.id))
+watch(ids, () => (said.value = ''))
+const whom = computed(() => {
+  const names = [...new Set(tray.saves.map((save) => save.actor.knownAs ?? save.actor.name))]
+  return names.length > 3 ? `the ${names.length} who made them` : listed(names)
+})
+function done(words: string) {
+  act.value = null
+  said.value = words
+}
+
+async function markAll(mark: 'reviewed' | 'flagged') {
   try {
-    await call(routes.markSaves, { body: { saveIds: tray.saves.map((save) => save.id), mark: 'reviewed', on: true } })
+    await call(routes.markSaves, { body: { saveIds: ids.value, mark, on: true } })
     markProblem.value = null
-    tray.empty()
+    said.value = `Marked ${mark}.`
   } catch (error) {
     markProblem.value = problemOf(error)
   }
@@ -34,15 +48,34 @@ async function revert() {
   <section v-if="tray.saves.length > 0" class="tray" aria-label="Tray">
     <ProblemNote v-if="problem" :problem="problem" class="note" />
     <ProblemNote v-if="markProblem" :problem="markProblem" class="note" />
+    <ReviewForm
+      v-if="act"
+      :key="act"
+      class="note"
+      :act="act"
+      :saves="async () => ids"
+      :whom="whom"
+      @done="done"
+      @close="act = null"
+    />
     <b>{{ counted(tray.saves.length, 'save') }} in the tray</b>
     <span class="quiet labels"
       >{{ labels.slice(0, 4).join(', ') }}{{ labels.length > 4 ? ` and ${labels.length - 4} more` : '' }}</span
     >
+    <span role="status">{{ said }}</span>
     <span class="space" />
     <Button v-if="session.may('corrections.draft')" type="primary" :loading="busy" @click="revert"
       >Rehearse a revert</Button
     >
-    <Button v-if="session.may('changes.mark')" @click="markAll">Mark reviewed</Button>
+    <template v-if="session.may('changes.mark')">
+      <Button @click="markAll('reviewed')">Mark reviewed</Button>
+      <Button @click="markAll('flagged')">Flag</Button>
+    </template>
+    <template v-if="session.may('review.write')">
+      <Button @click="act = 'note'">Note</Button>
+      <Button @click="act = 'assign'">Assign</Button>
+      <Button @click="act = 'ask'">Ask</Button>
+    </template>
     <button class="plain quiet" @click="tray.empty()">Empty the tray</button>
   </section>
 </template>
@@ -62,11 +95,14 @@ async function revert() {
 .note {
   flex-basis: 100%;
 }
+[role='status'] {
+  font-size: 13px;
+}
 .labels {
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
-  max-width: 50vw;
+  max-width: 24vw;
 }
 .space {
   flex: 1;

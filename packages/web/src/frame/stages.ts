@@ -8,6 +8,7 @@ export interface Stage {
 
 /** The stages of the work, in its order; a stage stands in the bar for those who may enter it. */
 export const stages: readonly Stage[] = [
+  { path: '/today', title: 'Today', needs: 'changes.read' },
   { path: '/changes', title: 'Changes', needs: 'changes.read' },
   { path: '/corrections', title: 'Corrections', needs: 'corrections.read' },
   { path: '/tracking', title: 'Tracking', needs: 'tracking.read' },

@@ -13,6 +13,9 @@ export const useTray = defineStore('tray', () => {
       if (!next.delete(save.id)) next.set(save.id, save)
       saves.value = next
     },
+    add(more: readonly Save[]) {
+      saves.value = new Map([...saves.value, ...more.map((save) => [save.id, save] as const)])
+    },
     empty() {
       saves.value = new Map()
     },

@@ -10,7 +10,7 @@ export interface Props {
 }
 const props = defineProps<Props>()
 const emit = defineEmits<{ put: [part: StatePart] }>()
-const part = computed<StatePart>(() => props.part ?? { part: 'state', exclude: false, states: [] })
+const part = computed<StatePart>(() => props.part ?? { part: 'state', exclude: false, states: [], stories: [] })
 const words: Record<ChangeState, string> = { reviewed: 'Reviewed', flagged: 'Flagged', asked: 'Asked about, not answered', answered: 'Answered', assigned: 'Assigned, not done', reverted: 'Set back', correction: 'Made by a correction' } // prettier-ignore
 const entries: Entry[] = changeStates.map((state) => ({ id: state, text: words[state] }))
 function toggle(id: string) {

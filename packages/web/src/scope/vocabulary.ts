@@ -25,6 +25,7 @@ const nothingSaid = { masked: false, sensitive: false, reason: 'never', derivedF
 export function useVocabulary(
   recordLabels: Ref<Record<string, string>>,
   runLabels: Ref<Record<string, string>> = ref({}),
+  storyLabels: Ref<Record<string, string>> = ref({}),
 ): ComputedRef<NamedVocabulary> {
   const session = useSession()
   const { data } = useQuery({
@@ -44,6 +45,7 @@ export function useVocabulary(
       actors,
       channels,
       ...(session.person?.lookedAt ? { lookedAt: session.person.lookedAt } : {}),
+      story: (id: number) => storyLabels.value[String(id)],
       run: (id: number) => runLabels.value[String(id)],
       actor: (id: number) => actorById.get(id)?.name,
       type: (id: number) => typeById.get(id)?.plural,

@@ -37,6 +37,7 @@ export interface SaveRow {
   parent_label: string | null
   known_as: string | null
   marks: Save['marks'] | null
+  stories: number[] | null
 }
 
 export interface PageRequest {
@@ -89,7 +90,7 @@ export const actorColumns = `a.name as actor_name, coalesce(k.unit, a.unit) as a
       from spoor.question_save qs join spoor.question q on q.id = qs.question_id where qs.save_id = s.id
     union select 'assigned' from spoor.assignment_save w join spoor.assignment t on t.id = w.assignment_id
       where w.save_id = s.id and t.done_at is null
-    order by 1) as marks`
+    order by 1) as marks, array(select t.story_id from spoor.story_save t where t.save_id = s.id) as stories`
 export const actorJoin = `join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
        left join spoor.record p on p.type_id = s.parent_type_id and p.record_key = s.parent_key`
 
@@ -177,6 +178,7 @@ export async function changesOf(
       isNumber: valueKind(row.base_type) === 'number',
       reason: save.reason,
       ...(history.get(row.save_id) ?? { restored: false, effectiveOn: null }),
+      stories: save.stories ?? [],
       states: [
         ...(save.marks ?? []),
         ...(row.reverted_by === null ? [] : (['reverted'] as const)),

@@ -1,6 +1,7 @@
 import { runWords, type RunKind, type Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
+import { storyHeadlines } from '../../noticing/names.ts'
 import { whereScopes } from '../scope-sql.ts'
 import { gapsIn } from './gaps.ts'
 import { countsAnswer, fromCounts } from './rollup.ts'
@@ -10,13 +11,14 @@ const mostCounted = 200_000
 
 /** How many saves and changes all scopes mean, exactly or "more than", and the labels of the records they name. */
 export async function summarise(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Summary> {
-  const [counts, recordLabels, runLabels, gaps] = await Promise.all([
+  const [counts, recordLabels, runLabels, storyLabels, gaps] = await Promise.all([
     countsAnswer(scopes, nowMs) ? fromHours(db, scopes, nowMs) : oneByOne(db, scopes, nowMs),
     labels(db, scopes),
     namesOfRuns(db, scopes),
+    storyHeadlines(db, scopes),
     gapsIn(db, scopes, nowMs),
   ])
-  return { ...counts, gaps, recordLabels, runLabels }
+  return { ...counts, gaps, recordLabels, runLabels, storyLabels }
 }
 
 type Counts = Pick<Summary, 'saves' | 'changes' | 'about'>

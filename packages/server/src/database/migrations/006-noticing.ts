@@ -57,38 +57,58 @@ create index question_save_of on spoor.question_save (save_id);
 create index question_open on spoor.question (actor_id) where answered_at is null;
 
 -- What stands out, computed as saves are collected. A story is told once: later saves of it extend the row.
-create table spoor.finding (
-  id bigint generated always as identity primary key,
-  rule text not null,
-  -- What makes two findings one story.
-  story text not null,
+create table spoor.story (
+  id int generated always as identity primary key,
+  -- The same whenever the same saves are read with the same settings.
+  story text not null unique,
+  -- Every reason with its figures, the heaviest first; no values of the business.
+  reasons jsonb not null,
+  saves int not null,
+  records int not null,
   from_at timestamptz not null,
   to_at timestamptz not null,
   found_at timestamptz not null default clock_timestamp(),
-  actor_id int,
-  type_id int,
-  -- What core found, as it says it: figures, what they were compared with, examples.
-  content jsonb not null,
-  weight real not null,
+  actors int[] not null,
+  types int[] not null,
   settled_by int references spoor.person,
   settled_at timestamptz,
   settled_why text
 );
-create index finding_time on spoor.finding (to_at);
-create table spoor.finding_save (
-  finding_id bigint not null references spoor.finding on delete cascade,
+create index story_time on spoor.story (to_at);
+create table spoor.story_save (
+  story_id int not null references spoor.story on delete cascade,
   save_id bigint not null,
-  primary key (finding_id, save_id)
+  primary key (story_id, save_id)
 );
-create index finding_save_of on spoor.finding_save (save_id);
--- How far findings have read the ledger.
+create index story_save_of on spoor.story_save (save_id);
+
+-- How far noticing has read the ledger, and with what it goes on.
 create table spoor.noticing (
   sole boolean primary key default true check (sole),
+  settings jsonb not null default '{}',
+  -- What it remembers, and up to which save; kept now and then.
+  state jsonb,
   until_save bigint not null default 0,
-  parameters jsonb not null default '{}',
-  until_at timestamptz,
+  -- Up to which save stories are told.
+  read_save bigint not null default 0,
   changed_by int references spoor.person,
   changed_at timestamptz
+);
+-- Changed settings tried on the whole past, before they are kept.
+create table spoor.noticing_trial (
+  sole boolean primary key default true check (sole),
+  settings jsonb not null,
+  by int not null references spoor.person,
+  at timestamptz not null default clock_timestamp(),
+  -- Written while it runs, so that a trial whose server stopped shows as one.
+  seen_at timestamptz not null default clock_timestamp(),
+  done bigint not null default 0,
+  total bigint not null,
+  stop_asked boolean not null default false,
+  trouble text,
+  stories jsonb,
+  state jsonb,
+  until_save bigint
 );
 insert into spoor.noticing default values;
 `)

@@ -1,0 +1,50 @@
+import { storyHeadline, type ActorKind, type RecordRef, type Scope, type StoryNames } from '@spoor/core'
+import { boundArray, type Database } from '../database/knex.ts'
+import { storiesShown, storyById } from './stories.ts'
+
+/** Names for telling a story outside the browser. */
+export async function namesFor(
+  db: Database,
+  wanted: { actors: readonly number[]; types: readonly number[]; fields: readonly number[] },
+  only: { ref: RecordRef; label: string } | null,
+): Promise<StoryNames> {
+  const [actors, types, fields] = await Promise.all([
+    db('spoor.actor').whereRaw('id = any(?::int[])', [boundArray(wanted.actors)]).select<{ id: number; name: string; kind: ActorKind }[]>('id', 'name', 'kind'),
+    db('spoor.record_type').whereRaw('id = any(?::int[])', [boundArray(wanted.types)]).select<{ id: number; plural: string }[]>('id', 'plural'),
+    db('spoor.field').whereRaw('id = any(?::int[])', [boundArray(wanted.fields)]).select<{ id: number; name: string; type_id: number }[]>('id', 'name', 'type_id'),
+  ]) // prettier-ignore
+  return {
+    actor: (id) => actors.find((actor) => actor.id === id)?.name,
+    actorKind: (id) => actors.find((actor) => actor.id === id)?.kind,
+    type: (id) => types.find((type) => type.id === id)?.plural,
+    field: (id) => {
+      const field = fields.find((one) => one.id === id)
+      return field && { name: field.name, typeId: field.type_id }
+    },
+    record: (ref) => (only && ref.typeId === only.ref.typeId && ref.key === only.ref.key ? only.label : undefined),
+    run: () => undefined,
+    only: only?.ref ?? null,
+  }
+}
+
+/** What stands out in the stories that a scope names, by number. Whoever sees a part of the trail only is not told. */
+export async function storyHeadlines(db: Database, scopes: readonly Scope[]): Promise<Record<string, string>> {
+  const ids = scopes[0]?.state?.stories ?? []
+  if (ids.length === 0 || scopes.some((scope, at) => at > 0 && scope.who !== undefined)) return {}
+  const rows = (await Promise.all(ids.map((id) => storyById(db, id)))).flatMap((row) => row ?? [])
+  const stories = await storiesShown(db, rows)
+  const told = await Promise.all(
+    stories.map(async (story) => {
+      const only = story.about && story.records === 1 ? { ref: story.about, label: story.about.label } : null
+      const fields = story.reasons.flatMap((reason) => reason.fieldId ?? [])
+      const names = await namesFor(db, { ...story, fields }, only)
+      return [String(story.id), storyHeadline(toldStory(story), names)] as const
+    }),
+  )
+  return Object.fromEntries(told)
+}
+
+/** A shown story with its times as core reckons them. */
+export function toldStory<S extends { saves: number; from: string; to: string }>(story: S) {
+  return { ...story, count: story.saves, fromMs: Date.parse(story.from), toMs: Date.parse(story.to) }
+}

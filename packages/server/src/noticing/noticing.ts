@@ -1,0 +1,116 @@
+import { setImmediate as breathe, setTimeout as sleep } from 'node:timers/promises'
+import { Noticer, type NoticingState } from '@spoor/core'
+import type { Logger } from 'pino'
+import type { Database } from '../database/knex.ts'
+import { Leadership } from '../database/leadership.ts'
+import { readNoticed } from './read.ts'
+import { readSettings } from './settings.ts'
+import { keepStories } from './stories.ts'
+import { readWorld, type World } from './world.ts'
+
+const restMs = 1000
+const retryMs = 5000
+const slice = 500
+const worldForMs = 15_000
+/** What it remembers is kept so often; after a stop it reads on from there and tells the same stories again. */
+const keepEverySaves = 20_000
+const keepEveryMs = 120_000
+
+/**
+ * Reads the ledger as it grows and keeps the stories of what stands out, on one server among all. It follows the
+ * collector and never holds it up.
+ */
+export class Noticing {
+  readonly #db: Database
+  readonly #log: Logger
+  readonly #lead: Leadership
+  readonly #stop = new AbortController()
+  #running: Promise<void> | undefined
+  #noticer: Noticer | null = null
+  #world: World | null = null
+  #worldMs = 0
+  #changedAt: string | null = null
+  #readTo = 0n
+  #keptTo = 0n
+  #keptMs = 0
+
+  constructor(db: Database, log: Logger) {
+    this.#db = db
+    this.#log = log
+    this.#lead = new Leadership(db, 'noticing')
+  }
+
+  start(): void {
+    this.#running ??= this.#run()
+  }
+
+  async stop(): Promise<void> {
+    this.#stop.abort()
+    await this.#running
+    if (this.#noticer && this.#readTo > this.#keptTo) await this.#keep().catch(() => undefined)
+    await this.#lead.resign()
+  }
+
+  async #run(): Promise<void> {
+    while (!this.#stop.signal.aborted) {
+      let waitMs = restMs
+      try {
+        if (!(await this.#lead.holds())) this.#noticer = null
+        else if ((await this.readOn()) > 0) waitMs = 0
+      } catch (error) {
+        this.#log.warn({ err: error }, 'noticing was interrupted and begins again')
+        this.#noticer = null
+        waitMs = retryMs
+      }
+      if (waitMs > 0) await sleep(waitMs, undefined, { signal: this.#stop.signal }).catch(() => undefined)
+      else await breathe()
+    }
+  }
+
+  /** Reads some saves. @returns how many. */
+  async readOn(): Promise<number> {
+    const noticer = await this.#ready()
+    const saves = await readNoticed(this.#db, this.#readTo.toString(), slice, this.#world!.withGaps)
+    if (saves.length === 0) return 0
+    for (const save of saves) noticer.take(save)
+    const stories = noticer.drain()
+    const readTo = BigInt(saves.at(-1)!.id)
+    await this.#db.transaction(async (trx) => {
+      // Whoever keeps other settings meanwhile makes this reading void.
+      const { changed_at } = await trx('spoor.noticing').forUpdate().first<{ changed_at: string | null }>('changed_at')
+      if (changed_at !== this.#changedAt) return
+      await keepStories(trx, stories)
+      await trx('spoor.noticing').update({ read_save: readTo.toString() })
+    })
+    this.#readTo = readTo
+    if (readTo - this.#keptTo >= keepEverySaves || performance.now() - this.#keptMs > keepEveryMs) await this.#keep()
+    return saves.length
+  }
+
+  /** The noticer as it goes on, anew when settings were changed; fields are looked up again now and then. */
+  async #ready(): Promise<Noticer> {
+    const row = await this.#db('spoor.noticing').first<{ changed_at: string | null }>('changed_at')
+    const stale = performance.now() - this.#worldMs > worldForMs
+    if (this.#noticer && row.changed_at === this.#changedAt && !stale) return this.#noticer
+    const settings = await readSettings(this.#db)
+    this.#world = await readWorld(this.#db, settings.zone)
+    this.#worldMs = performance.now()
+    if (this.#noticer && row.changed_at === this.#changedAt) {
+      this.#noticer = new Noticer(settings.rules, this.#world, this.#noticer.state)
+      return this.#noticer
+    }
+    const kept = await this.#db('spoor.noticing').first<{ state: NoticingState | null; until_save: string }>('state', 'until_save') // prettier-ignore
+    this.#changedAt = row.changed_at
+    this.#readTo = this.#keptTo = BigInt(kept.until_save)
+    this.#keptMs = performance.now()
+    return (this.#noticer = new Noticer(settings.rules, this.#world, kept.state ?? undefined))
+  }
+
+  async #keep(): Promise<void> {
+    const updated = await this.#db('spoor.noticing')
+      .whereRaw('changed_at is not distinct from ?::timestamptz', [this.#changedAt])
+      .update({ state: JSON.stringify(this.#noticer!.state), until_save: this.#readTo.toString() })
+    if (updated > 0) this.#keptTo = this.#readTo
+    this.#keptMs = performance.now()
+  }
+}

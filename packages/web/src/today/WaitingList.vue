@@ -1,0 +1,130 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { routes, type Assignment, type ProblemBody, type Question } from '@spoor/contract'
+import { counted, dateText } from '@spoor/core'
+import { computed, ref } from 'vue'
+import { call, problemOf } from '../api/client.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import AnswerBox from '../review/AnswerBox.vue'
+import { useSession } from '../session/session.ts'
+import { dayOf, shortTime } from '../value/time.ts'
+
+/** What waits for the person who reads. */
+const session = useSession()
+const { data, error, refetch } = useQuery({
+  queryKey: ['waiting'],
+  queryFn: () => call(routes.readWaiting),
+  refetchInterval: 30_000,
+})
+const nothing = computed(() => data.value && [data.value.assigned, data.value.toAnswer, data.value.asked, data.value.answered, data.value.plans].every((list) => list.length === 0) && data.value.flagged === 0) // prettier-ignore
+const today = dayOf(new Date().toISOString())
+const problem = ref<ProblemBody | null>(null)
+
+/** Several saves are opened in the list of what waits, one in its own right. */
+const opened = ({ saveIds }: Assignment | Question, state: string) => ({ path: '/changes', query: { state, save: saveIds[0] ?? '' } }) // prettier-ignore
+const about = ({ saveIds }: Question) => saveIds.slice(0, 8)
+
+async function finish(one: Assignment) {
+  try {
+    await call(routes.finishAssignment, { params: { assignmentId: String(one.id) }, body: { done: true } })
+    problem.value = null
+    await refetch()
+  } catch (caught) {
+    problem.value = problemOf(caught)
+  }
+}
+</script>
+
+<template>
+  <ProblemNote v-if="error ?? problem" :problem="problem ?? problemOf(error)" />
+  <p v-if="!data && !error" class="quiet">Looking …</p>
+  <p v-if="nothing" class="quiet">Nothing waits for you.</p>
+  <ul v-if="data && !nothing">
+    <li v-for="one in data.toAnswer" :key="`t${one.id}`" class="question">
+      <b
+        ><bdi>{{ one.text }}</bdi></b
+      >
+      <span class="quiet">{{ one.by }} asks you, {{ shortTime(one.at) }}</span>
+      <span>
+        About
+        <template v-for="(saveId, at) in about(one)" :key="saveId"
+          ><template v-if="at > 0">, </template
+          ><RouterLink :to="{ path: '/changes', query: { save: saveId } }">save {{ saveId }}</RouterLink></template
+        ><template v-if="one.saveIds.length > about(one).length">
+          and {{ one.saveIds.length - about(one).length }} more</template
+        >
+      </span>
+      <AnswerBox :question="one" own @answered="refetch()" />
+    </li>
+    <li v-for="one in data.assigned" :key="`a${one.id}`">
+      <span>
+        <RouterLink :to="opened(one, 'assigned')"
+          ><bdi>{{ one.note || `Look at ${counted(one.saveIds.length, 'save')}` }}</bdi></RouterLink
+        >
+        <span v-if="one.dueOn" :class="one.dueOn < today ? 'attention' : 'quiet'">
+          {{ one.dueOn < today ? 'was due' : 'by' }} {{ dateText(one.dueOn) }}</span
+        >
+      </span>
+      <span class="quiet"
+        >{{ one.by }}, {{ shortTime(one.at) }} · <button class="plain act" @click="finish(one)">Done</button></span
+      >
+    </li>
+    <li v-for="one in data.plans" :key="`p${one.source}`">
+      <RouterLink to="/tracking/plans">Approve a tracking plan of {{ one.source }}</RouterLink>
+      <span class="quiet">{{ one.by }}, {{ shortTime(one.at) }}</span>
+    </li>
+    <li v-for="one in data.answered" :key="`d${one.id}`">
+      <span>
+        Answered:
+        <RouterLink :to="opened(one, 'answered')"
+          ><bdi>{{ one.text }}</bdi></RouterLink
+        >
+        <q class="quiet"
+          ><bdi>{{ one.answer }}</bdi></q
+        >
+      </span>
+      <span class="quiet">{{ one.answeredBy }}, {{ shortTime(one.answeredAt!) }}</span>
+    </li>
+    <li v-for="one in data.asked" :key="`k${one.id}`">
+      <span>
+        Not answered yet:
+        <RouterLink :to="opened(one, 'asked')"
+          ><bdi>{{ one.text }}</bdi></RouterLink
+        >
+      </span>
+      <span class="quiet">{{ one.actor.name }}, {{ shortTime(one.at) }}</span>
+    </li>
+    <li v-if="data.flagged > 0 && session.may('changes.mark')">
+      <RouterLink :to="{ path: '/changes', query: { state: 'flagged' } }">Flagged by you, not reviewed yet</RouterLink>
+      <span class="quiet">{{ counted(data.flagged, 'save') }}</span>
+    </li>
+  </ul>
+</template>
+
+<style scoped>
+li {
+  padding: 6px 0;
+  border-top: 1px solid var(--line-soft);
+  display: flex;
+  justify-content: space-between;
+  gap: 4px 16px;
+  font-size: 13px;
+}
+li > span:last-child:not(:first-child) {
+  white-space: nowrap;
+}
+.question {
+  display: grid;
+  white-space: normal;
+  overflow-wrap: anywhere;
+}
+.act {
+  color: var(--pine);
+}
+a {
+  text-decoration: none;
+}
+a:hover {
+  text-decoration: underline;
+}
+</style>
