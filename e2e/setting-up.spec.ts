@@ -78,7 +78,7 @@ test('several fields are set at once by pointer and by keyboard, and the draft s
   await expect(page.getByRole('heading', { name: '4 fields of hazards' })).toBeVisible()
   await page.keyboard.press('v')
   await expect(page.getByRole('heading', { name: 'Draft for plan 4 · 4 changes' })).toBeVisible()
-  await expect(page.getByText(/^33 → 1\d\d$/)).toBeVisible()
+  await expect(page.getByText(/^[23]\d → 1\d\d$/)).toBeVisible()
   await page.getByRole('button', { name: 'Try the cost' }).click()
   await expect(page.getByText(/writing a hazard \(tried \d+ times\)/)).toBeVisible()
   await page.keyboard.press('ArrowLeft')

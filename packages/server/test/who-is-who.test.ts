@@ -1,46 +1,24 @@
-import { createServer, type Server } from 'node:http'
-import type { AddressInfo } from 'node:net'
-import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { createApp } from '../src/app.ts'
 import { saveDetail } from '../src/changes/queries/detail.ts'
 import { listDirectory, readStaffCsv, takeStaffList } from '../src/people/directory.ts'
 import { listEvents } from '../src/people/events.ts'
 import { listUnmapped, removeIdentity, setIdentity } from '../src/people/identities.ts'
-import { PulseSource } from '../src/pulse/pulse.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { serve, signIn as signInTo, type Served } from './browser.ts'
 import { withActorContext } from './context.ts'
-import { urlFor } from './names.ts'
-import { ledger, makeWorld, silentLog, track, type World } from './support.ts'
+import { ledger, makeWorld, track, type World } from './support.ts'
 
 let world: World
-let server: Server
-let pool: pg.Pool
-let base: string
+let served: Served
 
 beforeAll(async () => {
   world = await makeWorld('create table public.note (id int primary key, word text, secret text)')
   await track(world, { note: ['word', 'secret'] })
-  pool = new pg.Pool({ connectionString: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_app'), max: 4 })
-  const app = createApp({
-    db: world.db,
-    sessionPool: pool,
-    sessionSecret: 'test',
-    sources: world.sources,
-    pulse: new PulseSource(world.db, silentLog),
-    log: silentLog,
-    https: false,
-    onSourceAdded: () => Promise.resolve(),
-    webDirectory: '/nowhere',
-  })
-  server = createServer(app)
-  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
-  base = `http://127.0.0.1:${(server.address() as AddressInfo).port}/api/v1`
+  served = await serve(world)
 })
 afterAll(async () => {
-  await new Promise((done) => server.close(done))
-  await pool.end()
+  await served.close()
   await world.close()
 })
 
@@ -130,25 +108,7 @@ describe('logins and said names', () => {
   })
 })
 
-/** A signed-in browser, as far as the API is concerned. */
-async function signIn(login: string, password: string) {
-  let cookie = ''
-  let token = ''
-  const send = async (method: string, path: string, body?: unknown) => {
-    const response = await fetch(`${base}${path}`, {
-      method,
-      headers: { cookie, 'content-type': 'application/json', 'x-spoor-token': token },
-      ...(body === undefined ? {} : { body: JSON.stringify(body) }),
-    })
-    cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie
-    const answer = (await response.json()) as { token?: string; code?: string } & Record<string, unknown>
-    token = answer.token ?? token
-    return { status: response.status, answer }
-  }
-  await send('GET', '/session')
-  const { status, answer } = await send('POST', '/session', { login, password })
-  return { status, answer, send }
-}
+const signIn = (login: string, password: string) => signInTo(served, login, password)
 
 describe('access', () => {
   it('lets an auditor see one scope, counts and names included, and only between two days', async () => {
@@ -237,7 +197,7 @@ describe('masked fields', () => {
     const later = (await ledger(world)).at(-1)!.id
     for (const path of [`/changes/saves/${saveId}`, `/changes/saves/${later}`, '/changes/saves?limit=200'])
       expect(JSON.stringify((await admin.send('GET', path)).answer)).not.toContain('hunter2')
-    const csv = await fetch(`${base}/changes/export.csv`)
+    const csv = await fetch(`${served.base}/changes/export.csv`)
     expect(csv.status).toBe(401)
     const draft = await admin.send('POST', '/corrections', { changes: [{ saveId: later }] })
     expect(JSON.stringify(draft.answer)).not.toContain('hunter2')

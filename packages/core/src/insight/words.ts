@@ -59,9 +59,11 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
       const times = figure('factor')
       const power = Math.round(Math.abs(Math.log10(times)))
       const word = ['', 'ten', 'a hundred', 'a thousand'][power] ?? grouped(10 ** power)
+      const hours = story.reasons.find((one) => one.rule === 'there-and-back')?.figures['hours']
+      const back = hours === undefined ? '' : `, and was changed back ${spellWords(hours)} later`
       return times > 1
-        ? `${whose} became ${word} times what it was`
-        : `${whose} became ${fraction(power)} of what it was`
+        ? `${whose} became ${word} times what it was${back}`
+        : `${whose} became ${fraction(power)} of what it was${back}`
     }
     case 'lost-members':
       return figure('emptied') === story.count || figure('emptied') === story.records
@@ -81,7 +83,9 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
     case 'back-dated': {
       const [least, most] = [figure('leastDays'), figure('mostDays')].map((days) => spellWords(days * 24))
       const span = least === most ? least : `${least} to ${most}`
-      return `${inWords(story.count)} ${types} ${story.count === 1 ? 'takes' : 'take'} effect ${span} before ${story.count === 1 ? 'it was' : 'they were'} entered`
+      return story.count === 1
+        ? `a record of ${types} takes effect ${span} before it was entered`
+        : `${inWords(story.count)} ${types} take effect ${span} before they were entered`
     }
     case 'took-along':
       return `${label ?? 'a record'} was deleted, and ${counted(figure('records') - 1, 'more record')} with it`
@@ -100,6 +104,19 @@ function fraction(power: number): string {
   return ['', 'a tenth', 'a hundredth', 'a thousandth'][power] ?? `1/${grouped(10 ** power)}`
 }
 
+/** "None of 12 earlier changes of deposit came back so soon", "Of 412 earlier changes of deposit, 2 % came back so soon". */
+function amongEarlier(earlier: number, what: string, share: { count: number } | { percent: number }, verb: string) {
+  if (earlier === 0) return `There is no earlier ${what} to compare with.`
+  const none = 'count' in share ? share.count === 0 : share.percent === 0
+  const many = earlier === 1 ? `The one earlier ${what}` : `None of ${grouped(earlier)} earlier ${plural(what)}`
+  if (none)
+    return `${many} ${earlier === 1 ? `did not ${verb.replace(/^\w+/, (word) => presents[word] ?? word)}` : verb}.`
+  const part = 'count' in share ? inWords(share.count) : percentText(share.percent)
+  return `Of ${counted(earlier, `earlier ${what}`, `earlier ${plural(what)}`)}, ${part} ${verb}.`
+}
+const plural = (what: string) => what.replace(/^(change|entry)/, (word) => (word === 'entry' ? 'entries' : 'changes'))
+const presents: Readonly<Record<string, string>> = { came: 'come', took: 'take', lay: 'lie' }
+
 /** Why a reason says so: what it was compared with, as sentences. */
 export function reasonWords({ rule, fieldId, figures }: Reason, story: Told, names: StoryNames): string {
   const figure = (name: string) => figures[name] ?? 0
@@ -112,11 +129,11 @@ export function reasonWords({ rule, fieldId, figures }: Reason, story: Told, nam
         ? 'A delegate acts in somebody else’s name.'
         : 'No directory entry and no identity explains this login.'
     case 'there-and-back':
-      return `Of ${counted(figure('changes'), 'earlier change')} of ${field}, ${figure('backs') === 0 ? 'none' : inWords(figure('backs'))} came back so soon.`
+      return amongEarlier(figure('changes'), `change of ${field}`, { count: figure('backs') }, 'came back so soon')
     case 'factor':
       return `${capitalised(field)} usually moves by about ${percentText(figure('usualPercent'))} (${counted(figure('moves'), 'move')} before).`
     case 'lost-members':
-      return `${counted(figure('removed'), 'member')} went, and ${counted(figure('emptied'), 'set')} ${figure('emptied') === 1 ? 'is' : 'are'} empty now. Of ${counted(figure('changes'), 'earlier change')} of ${field}, ${percentText(figure('usualPercent'))} took most members away.`
+      return `${counted(figure('removed'), 'member')} went, and ${counted(figure('emptied'), 'set')} ${figure('emptied') === 1 ? 'is' : 'are'} empty now. ${amongEarlier(figure('changes'), `change of ${field}`, { percent: figure('usualPercent') }, 'took most members away')}`
     case 'burst': {
       const usual = figures['usualDay']
       const before =
@@ -135,9 +152,14 @@ export function reasonWords({ rule, fieldId, figures }: Reason, story: Told, nam
       return `${capitalised(inWords(story.count))} of the last ${grouped(figure('ofValues'))} that ${who} put there are just under ${grouped(figure('limit'))}. ${compared}`
     }
     case 'after-sign-off':
-      return `The latest ${spellWords(figure('days') * 24)} after the sign-off. Of ${counted(figure('changes'), 'earlier change')} of ${field}, ${percentText(figure('usualPercent'))} came after one.`
+      return `The latest ${spellWords(figure('days') * 24)} after the sign-off. ${amongEarlier(figure('changes'), `change of ${field}`, { percent: figure('usualPercent') }, 'came after one')}`
     case 'back-dated':
-      return `Of ${counted(figure('entered'), 'earlier entry', 'earlier entries')} of ${field}, ${percentText(figure('usualPercent'))} lay so far back.`
+      return amongEarlier(
+        figure('entered'),
+        `entry of ${field}`,
+        { percent: figure('usualPercent') },
+        'lay so far back',
+      )
     case 'took-along':
       return `${counted(figure('records'), 'record')} of ${counted(figure('types'), 'record type')} were deleted in one transaction.`
     case 'first-touch':

@@ -62,7 +62,13 @@ export const glossary: readonly GlossaryEntry[] = [
     group: 'Events around the records',
     means: 'Somebody was given access to Spoor, or their role or reach was changed.',
   },
+  {
+    word: 'noticing',
+    group: 'Events around the records',
+    means: 'It was changed for which reasons Spoor says that something stands out.',
+  },
   { word: 'reveal', group: 'Events around the records', means: 'Somebody looked at the values of a masked field.' },
+  { word: 'review', group: 'Events around the records', means: 'Saves were marked, noted, assigned or asked about, a question was answered, or something that stood out was settled.' }, // prettier-ignore
   {
     word: 'sign-in',
     group: 'Events around the records',

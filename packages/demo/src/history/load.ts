@@ -1,5 +1,6 @@
 import pg from 'pg'
 import { connect, People, Sources, Vault } from '@spoor/server'
+import { larkmereZone } from '../larkmere/calendar.ts'
 import { Chance } from '../larkmere/chance.ts'
 import { businessSchema } from '../larkmere/schema.ts'
 import { quoteIdentifier as id } from '@spoor/server'
@@ -84,6 +85,8 @@ export async function loadHistory(
     const gap = history.incidents.find((incident) => incident.name === 'gap')!
     const { register, spells } = await trackLarkmere(db, owner, sources, source.id, administrator, history.from, gap)
     await loadActivity(await sources.connection(source.id), owner, source.id, history.recorder.trail, history.until)
+    // Larkmere's hours are told by its own clock, wherever the demo runs.
+    await db('spoor.noticing').update({ settings: JSON.stringify({ zone: larkmereZone }) })
     await client.connect()
     await client.query('begin')
     await loadOutbox(client, history.recorder.trail, register.tables, spells, report)

@@ -43,7 +43,7 @@ export async function keepStories(trx: Knex, stories: readonly Story[]): Promise
 }
 
 export interface StoryRequest {
-  /** Stories that had a save or were found after this. */
+  /** Stories with a save from then on. */
   fromAt: string
   untilAt?: string
   settled: boolean
@@ -57,7 +57,16 @@ export async function storiesOf(db: Database, { fromAt, untilAt, settled, limit 
   const query = db('spoor.story as s')
     .leftJoin('spoor.person as p', 'p.id', 's.settled_by')
     .where('s.to_at', '>=', fromAt)
-  if (untilAt !== undefined) void query.where('s.from_at', '<', untilAt)
+  if (untilAt !== undefined) {
+    void query.where('s.from_at', '<', untilAt)
+    // A story that began before and went on after may have no save in between.
+    void query.where((one) =>
+      one.where('s.from_at', '>=', fromAt).orWhere('s.to_at', '<', untilAt).orWhereExists((inside) =>
+        inside.select(db.raw('1')).from('spoor.story_save as t').join('ledger.save as l', 'l.id', 't.save_id')
+          .whereRaw('t.story_id = s.id').where('l.captured_at', '>=', fromAt).where('l.captured_at', '<', untilAt),
+      ),
+    ) // prettier-ignore
+  }
   if (!settled) void query.whereNull('s.settled_at')
   const rows: StoryRow[] = await query.orderBy('s.to_at', 'desc').limit(1000).select(columns)
   const weight = (row: StoryRow) => rules.find((rule) => rule.name === row.reasons[0]?.rule)?.weight ?? 0

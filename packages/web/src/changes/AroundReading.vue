@@ -16,7 +16,18 @@ export interface Props {
   version: number
 }
 const props = defineProps<Props>()
-const kinds = ['sign-in', 'tracking', 'source', 'directory', 'person', 'export', 'reveal', 'correction'] as const
+const kinds = [
+  'sign-in',
+  'tracking',
+  'source',
+  'directory',
+  'person',
+  'export',
+  'reveal',
+  'correction',
+  'review',
+  'noticing',
+] as const
 const session = useSession()
 const kind = ref<(typeof kinds)[number] | ''>('')
 const {

@@ -226,7 +226,8 @@ h2 {
 }
 .rule {
   display: grid;
-  grid-template-columns: 40px 1fr;
+  grid-template-columns: 46px 1fr;
+  justify-items: start;
   padding: 10px 0;
   border-top: 1px solid var(--line);
   font-size: 13px;

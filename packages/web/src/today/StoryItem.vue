@@ -43,6 +43,10 @@ const when = computed(() =>
     : `${shortTime(props.story.from)} to ${fullTime(props.story.to)}`,
 )
 const first = computed(() => props.story.reasons[0]?.rule)
+/** What its records are called, when they are all of one type. */
+const only = computed(() =>
+  props.story.types.length === 1 ? props.names.typeTitle(props.story.types[0]!).toLowerCase() : '',
+)
 const link = computed(() => ({ path: '/changes', query: { state: `s${props.story.id}` } }))
 const mayRevert = computed(() => session.may('corrections.draft') && props.story.saves <= mostTaken)
 
@@ -111,7 +115,7 @@ const asked = (words: string) => {
       </p>
       <p v-for="example in story.examples" :key="example.saveId" class="example">
         <span v-if="story.records > 1" class="quiet"
-          ><bdi>{{ example.label }}</bdi></span
+          >{{ only ? `${only} ` : '' }}<bdi>{{ example.label }}</bdi></span
         >
         <ValueText
           :value="example.change.before"
@@ -184,10 +188,7 @@ const asked = (words: string) => {
 
 <style scoped>
 .story {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) auto;
-  column-gap: 28px;
-  padding: 11px 0 12px;
+  padding: 11px 0 10px;
   border-top: 1px solid var(--line);
 }
 h3 {
@@ -212,10 +213,10 @@ h3 {
   overflow-wrap: anywhere;
 }
 .ways {
-  display: grid;
-  gap: 3px;
-  align-content: start;
-  justify-items: end;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 18px;
+  margin-top: 4px;
   font-size: 13px;
 }
 .ways a {
@@ -238,7 +239,6 @@ h3 {
     display: none;
   }
   .story {
-    grid-template-columns: 1fr;
     padding: 5px 0;
     break-inside: avoid;
   }

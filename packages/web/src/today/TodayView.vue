@@ -14,9 +14,11 @@ import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { dayOnly, readerZone, shortTime } from '../value/time.ts'
 import DigestText from './DigestText.vue'
+import OwnQuestion from './OwnQuestion.vue'
 import { spellInstants, useSpell, usualSpells, type Spell } from './spell.ts'
 import StoryItem from './StoryItem.vue'
 import TwoWeeks from './TwoWeeks.vue'
+import { useWaiting } from './waiting.ts'
 import WaitingList from './WaitingList.vue'
 
 /** What happened since one last looked, what stands out, and what waits. */
@@ -30,6 +32,7 @@ const { data, error, refetch, isFetching } = useQuery({
 })
 const labels = computed(() => Object.fromEntries((data.value?.stories ?? []).flatMap(({ about }) => (about ? [[`t${about.typeId}:${about.key}`, about.label]] : [])))) // prettier-ignore
 const names = useVocabulary(labels)
+const { data: waiting, refetch: refetchWaiting } = useWaiting()
 
 /** Nothing moves while somebody reads: what came since is told and taken in when they want it. */
 const latestAtLoad = ref<string | null | undefined>()
@@ -56,6 +59,8 @@ function chooseDays(days: [Dayjs, Dayjs] | [string, string] | null) {
   else choose({ from: null, to: null })
 }
 
+/** Noticing reads every second; fewer saves than this are about to be read. */
+const mostBehind = 50
 /** So many are read at once; more are shown when they are wanted. */
 const readAtOnce = 12
 const all = ref(false)
@@ -120,7 +125,7 @@ const print = () => window.print()
         <DigestText :today="data" :names="names" />
         <p class="quiet about">
           {{ shortTime(data.from) }} to {{ shortTime(data.until) }}, {{ readerZone }}.
-          <template v-if="data.noticingBehind > 0"
+          <template v-if="data.noticingBehind > mostBehind"
             >Noticing still has {{ counted(data.noticingBehind, 'save') }} to read; what stands out in them comes
             later.</template
           >
@@ -132,6 +137,15 @@ const print = () => window.print()
           <RouterLink v-if="session.may('noticing.read')" to="/today/noticing">How Spoor notices</RouterLink>
         </p>
         <ProblemNote v-if="problem" :problem="problem" />
+        <section v-if="waiting && waiting.toAnswer.length > 0" aria-label="Asked of you">
+          <OwnQuestion
+            v-for="question in waiting.toAnswer"
+            :key="question.id"
+            :question="question"
+            :names="names"
+            @answered="refetchWaiting()"
+          />
+        </section>
         <section v-if="data.stories" id="standing-out" aria-label="What stands out">
           <StoryItem v-for="story in shown" :key="story.id" :story="story" :names="names" @settled="afterSettling" />
           <p v-if="stories.length > shown.length" class="rest">

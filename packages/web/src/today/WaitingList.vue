@@ -1,28 +1,22 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import { routes, type Assignment, type ProblemBody, type Question } from '@spoor/contract'
 import { counted, dateText } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
-import AnswerBox from '../review/AnswerBox.vue'
 import { useSession } from '../session/session.ts'
 import { dayOf, shortTime } from '../value/time.ts'
+import { useWaiting } from './waiting.ts'
 
-/** What waits for the person who reads. */
+/** What waits for the person who reads; questions to them stand on the page itself. */
 const session = useSession()
-const { data, error, refetch } = useQuery({
-  queryKey: ['waiting'],
-  queryFn: () => call(routes.readWaiting),
-  refetchInterval: 30_000,
-})
-const nothing = computed(() => data.value && [data.value.assigned, data.value.toAnswer, data.value.asked, data.value.answered, data.value.plans].every((list) => list.length === 0) && data.value.flagged === 0) // prettier-ignore
+const { data, error, refetch } = useWaiting()
+const nothing = computed(() => data.value && [data.value.assigned, data.value.asked, data.value.answered, data.value.plans].every((list) => list.length === 0) && data.value.flagged === 0) // prettier-ignore
 const today = dayOf(new Date().toISOString())
 const problem = ref<ProblemBody | null>(null)
 
 /** Several saves are opened in the list of what waits, one in its own right. */
 const opened = ({ saveIds }: Assignment | Question, state: string) => ({ path: '/changes', query: { state, save: saveIds[0] ?? '' } }) // prettier-ignore
-const about = ({ saveIds }: Question) => saveIds.slice(0, 8)
 
 async function finish(one: Assignment) {
   try {
@@ -38,24 +32,8 @@ async function finish(one: Assignment) {
 <template>
   <ProblemNote v-if="error ?? problem" :problem="problem ?? problemOf(error)" />
   <p v-if="!data && !error" class="quiet">Looking …</p>
-  <p v-if="nothing" class="quiet">Nothing waits for you.</p>
+  <p v-if="nothing" class="quiet">Nothing {{ data && data.toAnswer.length > 0 ? 'else ' : '' }}waits for you.</p>
   <ul v-if="data && !nothing">
-    <li v-for="one in data.toAnswer" :key="`t${one.id}`" class="question">
-      <b
-        ><bdi>{{ one.text }}</bdi></b
-      >
-      <span class="quiet">{{ one.by }} asks you, {{ shortTime(one.at) }}</span>
-      <span>
-        About
-        <template v-for="(saveId, at) in about(one)" :key="saveId"
-          ><template v-if="at > 0">, </template
-          ><RouterLink :to="{ path: '/changes', query: { save: saveId } }">save {{ saveId }}</RouterLink></template
-        ><template v-if="one.saveIds.length > about(one).length">
-          and {{ one.saveIds.length - about(one).length }} more</template
-        >
-      </span>
-      <AnswerBox :question="one" own @answered="refetch()" />
-    </li>
     <li v-for="one in data.assigned" :key="`a${one.id}`">
       <span>
         <RouterLink :to="opened(one, 'assigned')"
@@ -112,11 +90,6 @@ li {
 }
 li > span:last-child:not(:first-child) {
   white-space: nowrap;
-}
-.question {
-  display: grid;
-  white-space: normal;
-  overflow-wrap: anywhere;
 }
 .act {
   color: var(--pine);

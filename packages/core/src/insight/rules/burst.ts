@@ -43,7 +43,7 @@ export const burst = rule<State>({
       const facts = world.field(fieldId)
       if (!facts || facts.derived) continue
       const field = (state.fields[fieldId] ??= { firstMs: save.atMs, days: {} })
-      const place = `run ${save.runId} ${fieldId}`
+      const place = `run ${save.runId ?? save.transaction} ${fieldId}`
       const run = (state.runs[place] ??= { saves: [], records: [], count: 0, shares: [], untilMs: 0, told: false })
       run.untilMs = save.atMs + dayMs
       run.count++

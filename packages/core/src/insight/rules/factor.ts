@@ -23,7 +23,7 @@ export const factor = rule<State>({
     moves: { words: 'moves of the field that must be known', usual: 5, least: 1, most: 1000 },
   },
   quietDays: 1,
-  weight: 0.9,
+  weight: 0.96,
   begin: () => ({ fields: {}, first: {} }),
   notice(save, { fields, first }, { percent, moves }, { world, day }) {
     if (save.action !== 'change') return []

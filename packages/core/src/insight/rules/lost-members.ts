@@ -38,7 +38,7 @@ export const lostMembers = rule<State>({
       field.changes++
       if (!lost) continue
       const known = { changes: field.changes - 1, usualPercent: usually }
-      const place = `run ${save.runId} ${fieldId}`
+      const place = `run ${save.runId ?? save.transaction} ${fieldId}`
       const run = (runs[place] ??= { saves: [], removed: 0, emptied: 0, untilMs: 0, told: false })
       run.untilMs = save.atMs + dayMs
       run.removed += removed
