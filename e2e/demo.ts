@@ -27,9 +27,14 @@ export function demo(name: DemoName = 'blank'): DemoFacts {
   return readJson(name, 'demo.json')
 }
 
-export async function signIn(page: Page, role = 'administrator', name: DemoName = 'blank'): Promise<void> {
+export async function signIn(
+  page: Page,
+  role = 'administrator',
+  name: DemoName = 'blank',
+  next = '/changes',
+): Promise<void> {
   const { application, signIns } = demo(name)
-  await page.goto(application)
+  await page.goto(`${application}/sign-in?next=${next}`)
   await page.getByLabel('Name').fill(signIns[role]!.login)
   await page.getByLabel('Password').fill(signIns[role]!.password)
   await page.getByRole('button', { name: 'Sign in' }).click()
@@ -91,6 +96,8 @@ export function listenForErrors(page: Page): string[] {
 
 /** Nothing that keeps somebody from using the page as it stands (WCAG 2, levels A and AA). */
 export async function axeFindsNothing(page: Page): Promise<void> {
+  // What is being loaded anew is faded on purpose.
+  await expect(page.locator('.stale')).toHaveCount(0)
   const { violations } = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa']).analyze()
   const found = violations.map(({ id, nodes }) => `${id}: ${nodes.map((node) => node.html).join(' ').slice(0, 300)}`) // prettier-ignore
   expect(found).toEqual([])

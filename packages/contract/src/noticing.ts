@@ -53,7 +53,10 @@ export const NoticingTrial = v.object({
       workdays: v.number(),
       gone: v.number(),
       added: v.number(),
+      /** Told for other reasons, or of other saves. */
+      changed: v.number(),
       goneExamples: v.array(StoryShown),
+      changedExamples: v.array(StoryShown),
       addedExamples: v.array(StoryShown),
     }),
   ),

@@ -10,7 +10,7 @@ import { readWorld, type World } from './world.ts'
 
 const restMs = 1000
 const retryMs = 5000
-const slice = 500
+const slice = 5000
 const worldForMs = 15_000
 /** What it remembers is kept so often; after a stop it reads on from there and tells the same stories again. */
 const keepEverySaves = 20_000
@@ -69,9 +69,16 @@ export class Noticing {
 
   /** Reads some saves. @returns how many. */
   async readOn(): Promise<number> {
-    const noticer = await this.#ready()
-    const saves = await readNoticed(this.#db, this.#readTo.toString(), slice, this.#world!.withGaps)
+    let noticer = await this.#ready()
+    const read = () => readNoticed(this.#db, this.#readTo.toString(), slice, this.#world!.withGaps)
+    let saves = await read()
     if (saves.length === 0) return 0
+    // A field that was not there at the last look is tracked since; nothing can be said of it before it is known.
+    if (saves.some((save) => save.changes.some(({ fieldId }) => this.#world!.field(fieldId) === undefined))) {
+      this.#worldMs = -Infinity
+      noticer = await this.#ready()
+      saves = await read()
+    }
     for (const save of saves) noticer.take(save)
     const stories = noticer.drain()
     const readTo = BigInt(saves.at(-1)!.id)

@@ -1,5 +1,5 @@
 import { setImmediate as breathe } from 'node:timers/promises'
-import { Noticer, type NoticingState, type Story } from '@spoor/core'
+import { Noticer, type NoticingState, type Reason, type Story } from '@spoor/core'
 import type { NoticingTrial } from '@spoor/contract'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -8,7 +8,7 @@ import { settingsFrom, type Settings } from './settings.ts'
 import { keepStories, storiesShown, type StoryRow } from './stories.ts'
 import { readWorld } from './world.ts'
 
-const slice = 1000
+const slice = 5000
 const saidEveryMs = 1000
 /** A trial that has said nothing for so long lost its server. */
 const lostAfterMs = 15_000
@@ -107,6 +107,9 @@ export async function readTrial(db: Database): Promise<NoticingTrial | null> {
   const told = new Set(row.stories.map((story) => story.id))
   const gone = before.filter((story) => !told.has(story.story))
   const added = row.stories.filter((story) => !known.has(story.id))
+  const rulesOf = ({ reasons }: { reasons: readonly Reason[] }) => [...new Set(reasons.map((reason) => reason.rule))].join() // prettier-ignore
+  const tellings = new Map(before.map((story) => [story.story, `${story.saves} ${rulesOf(story)}`]))
+  const changed = row.stories.filter((story) => tellings.has(story.id) && tellings.get(story.id) !== `${story.count} ${rulesOf(story)}`) // prettier-ignore
   const workdays = await spellOf(db)
   return {
     ...head,
@@ -116,7 +119,9 @@ export async function readTrial(db: Database): Promise<NoticingTrial | null> {
       workdays,
       gone: gone.length,
       added: added.length,
+      changed: changed.length,
       goneExamples: await storiesShown(db, gone.slice(-mostShown)),
+      changedExamples: await shownUnkept(db, changed.slice(-mostShown)),
       addedExamples: await shownUnkept(db, added.slice(-mostShown)),
     },
   }

@@ -162,12 +162,23 @@ const backToForce = () => data.value && take(data.value.settings)
                 {{ grouped(trial.outcome.before) }}{{ perDay(trial.outcome.after, trial.outcome.workdays) }}.</b
               >
               {{ counted(trial.outcome.gone, 'thing') }} would no longer be told,
-              {{ grouped(trial.outcome.added) }} would be new.
+              {{ grouped(trial.outcome.added) }} would be new, {{ grouped(trial.outcome.changed) }} would be told
+              otherwise.
             </p>
             <details v-if="trial.outcome.gone > 0">
               <summary>No longer told</summary>
               <StoryItem
                 v-for="story in trial.outcome.goneExamples"
+                :key="story.id"
+                :story="story"
+                :names="names"
+                plain
+              />
+            </details>
+            <details v-if="trial.outcome.changed > 0">
+              <summary>Told otherwise</summary>
+              <StoryItem
+                v-for="story in trial.outcome.changedExamples"
                 :key="story.id"
                 :story="story"
                 :names="names"
