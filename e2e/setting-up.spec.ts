@@ -221,6 +221,7 @@ test('an auditor is let in to one scope until a day, and that is written down', 
   await auditor.getByLabel('Name').fill('audrey')
   await auditor.getByLabel('Password').fill('larkmere-audrey')
   await auditor.getByRole('button', { name: 'Sign in' }).click()
+  await auditor.getByRole('link', { name: 'Changes' }).click()
   await expect(rows(auditor).first()).toBeVisible()
   for (const text of await rows(auditor).allInnerTexts()) expect(text).toMatch(/bank account/)
   await expect(auditor.getByRole('link', { name: 'Tracking' })).toHaveCount(0)
