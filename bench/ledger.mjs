@@ -4,6 +4,7 @@ import { readActivity } from '../packages/server/dist/changes/queries/activity.j
 import { changePage } from '../packages/server/dist/changes/queries/changes.js'
 import { groupChanges } from '../packages/server/dist/changes/queries/groups.js'
 import { savePage } from '../packages/server/dist/changes/queries/saves.js'
+import { today } from '../packages/server/dist/today/today.js'
 import { summarise } from '../packages/server/dist/changes/queries/summary.js'
 
 /** Ten million changes over two years, or as many as SPOOR_BENCH_CHANGES says. */
@@ -136,6 +137,19 @@ export async function daysReading(cluster) {
 export async function count(cluster) {
   const { db, counted } = await bigLedger(cluster)
   return [line('count', await p95(20, (n) => summarise(db, [{ ...who(1 + n), ...lastDays(90) }], now())), 100, 'one actor, three months, exact', counted)] // prettier-ignore
+}
+
+/** All that Today asks for a week and for a first look at everything of a month, with two hundred stories kept. */
+export async function todayPage(cluster) {
+  const { db, counted } = await bigLedger(cluster)
+  await db.raw(`insert into spoor.story (story, reasons, saves, records, from_at, to_at, actors, types)
+    select 'story ' || g, '[{"rule":"there-and-back","fieldId":null,"figures":{"hours":3,"changes":9,"backs":0}}]', 3, 1, now() - g * interval '4 hours' - interval '2 hours', now() - g * interval '4 hours', '{1}', '{1}' from generate_series(1, 200) g on conflict do nothing`)
+  await db.raw(
+    `insert into spoor.story_save select s.id, ${saves} - (s.id * 50 + n) from spoor.story s, generate_series(1, 3) n on conflict do nothing`,
+  )
+  const person = { permissions: ['noticing.read'], lookedAt: null }
+  const page = (n) => today(db, person, [], { from: new Date(now() - (n % 2 ? 7 : 1) * 86_400_000).toISOString(), until: undefined, zone }) // prettier-ignore
+  return [line('today', await p95(20, page), 300, 'everything of Today, a day and a week', counted)]
 }
 
 export async function rise(cluster) {

@@ -25,6 +25,7 @@ run(async () => {
     ribbon: big.ribbon,
     days: big.daysReading,
     count: big.count,
+    today: big.todayPage,
   }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])

@@ -12,6 +12,9 @@ const restMs = 1000
 const retryMs = 5000
 const slice = 5000
 const worldForMs = 15_000
+/** Captured rows that wait to be collected from which on the collector comes first, and for how long at most. */
+const backlog = 5000
+const longestWayMs = 20_000
 /** What it remembers is kept so often; after a stop it reads on from there and tells the same stories again. */
 const keepEverySaves = 20_000
 const keepEveryMs = 120_000
@@ -33,6 +36,7 @@ export class Noticing {
   #readTo = 0n
   #keptTo = 0n
   #keptMs = 0
+  #gaveWayMs = performance.now()
 
   constructor(db: Database, log: Logger) {
     this.#db = db
@@ -56,6 +60,7 @@ export class Noticing {
       let waitMs = restMs
       try {
         if (!(await this.#lead.holds())) this.#noticer = null
+        else if (await this.#givesWay()) waitMs = restMs
         else if ((await this.readOn()) > 0) waitMs = 0
       } catch (error) {
         this.#log.warn({ err: error }, 'noticing was interrupted and begins again')
@@ -65,6 +70,16 @@ export class Noticing {
       if (waitMs > 0) await sleep(waitMs, undefined, { signal: this.#stop.signal }).catch(() => undefined)
       else await breathe()
     }
+  }
+
+  /** While a backlog is collected, what it needs of the machine is left to it; but never for long. */
+  async #givesWay(): Promise<boolean> {
+    const row = await this.#db('ledger.collector_state').max({ waiting: 'waiting' }).first<{ waiting: string | null }>()
+    if (Number(row.waiting ?? 0) < backlog || performance.now() - this.#gaveWayMs > longestWayMs) {
+      this.#gaveWayMs = performance.now()
+      return false
+    }
+    return true
   }
 
   /** Reads some saves. @returns how many. */

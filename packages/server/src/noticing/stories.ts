@@ -3,7 +3,7 @@ import type { StoryShown } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { maskedFields } from '../changes/masked.ts'
 import { changesOf, saveRows } from '../changes/queries/saves.ts'
-import { boundArray, type Database } from '../database/knex.ts'
+import { boundArray, isAfter, type Database } from '../database/knex.ts'
 
 export interface StoryRow {
   id: number
@@ -84,14 +84,21 @@ const tellingFigures = new Set(['percent', 'factor', 'limit'])
 /** Stories as people are shown them: with the record they are about and with values, masked where they are to be. */
 export async function storiesShown(db: Database, rows: readonly StoryRow[]): Promise<StoryShown[]> {
   if (rows.length === 0) return []
-  const { rows: picked } = await db.raw<{ rows: { story_id: number; id: string; captured_at: string }[] }>(
-    `select wanted.id as story_id, s.id, s.captured_at
+  const { rows: picked } = await db.raw<{ rows: { story_id: number; id: string }[] }>(
+    `select wanted.id as story_id, t.save_id as id
        from unnest(?::int[]) as wanted(id)
        cross join lateral (select t.save_id from spoor.story_save t where t.story_id = wanted.id order by t.save_id limit ?) t
-       join ledger.save s on s.id = t.save_id order by s.id`,
+      order by 2`,
     [boundArray(rows.map((row) => row.id)), examplesShown],
   )
-  const saves = await saveRows(db, picked)
+  // By number alone every month would be looked through; when the stories happened is known.
+  const times = await db('ledger.save')
+    .whereRaw('id = any(?::bigint[])', [boundArray(picked.map((one) => one.id))])
+    .where('captured_at', '>=', rows.map((row) => row.from_at).reduce((a, b) => (isAfter(a, b) ? b : a)))
+    // Stories keep their times to the millisecond.
+    .whereRaw("captured_at < ?::timestamptz + interval '1 millisecond'", [rows.map((row) => row.to_at).reduce((a, b) => (isAfter(a, b) ? a : b))])
+    .select<{ id: string; captured_at: string }[]>('id', 'captured_at') // prettier-ignore
+  const saves = await saveRows(db, times)
   const changes = await changesOf(db, saves, { valueLength: 120, scopes: [{}], nowMs: Date.now() })
   const saveById = new Map(saves.map((save) => [save.id, save]))
   const masked = await maskedFields(db)
