@@ -30,6 +30,7 @@ export interface CollectorDeps {
 
 const maxRows = 5000
 const maxBytes = 16 * 1024 * 1024
+const mostAhead = 10
 const retryMs = 1000
 /** Well within the minute in which an altered trigger is to be noticed. */
 const attestEveryMs = 30_000
@@ -54,6 +55,8 @@ export class Collector {
   #running: Promise<void> | undefined
   #epoch: string | null = null
   #installation: string | null = null
+  /** The next rows, being read already, and how many batches in a row were read like that. */
+  #ahead: { rows: Promise<OutboxRow[]>; times: number } | null = null
   #attestedMs = 0
   #unseenMs = Number.NEGATIVE_INFINITY
   #watchWords: string[] = []
@@ -88,7 +91,7 @@ export class Collector {
     try {
       if (!(await this.#lead.holds())) {
         // Whoever leads meanwhile may see the source come back older; what is known here would be stale then.
-        this.#floor.reset()
+        this.#forget()
         return retryMs
       }
       if (performance.now() - this.#attestedMs > attestEveryMs || this.#attestedMs === 0) {
@@ -128,12 +131,27 @@ export class Collector {
     await lookForUnseen(this.#deps.db, source, this.#sourceId)
   }
 
+  /** What was known of the source is no longer to be relied on. */
+  #forget(): void {
+    this.#floor.reset()
+    this.#ahead = null
+  }
+
   /** Takes one batch. @returns how many rows it dealt with. */
   async collectOnce(): Promise<number> {
+    try {
+      return await this.#collect()
+    } catch (error) {
+      this.#ahead = null
+      throw error
+    }
+  }
+
+  async #collect(): Promise<number> {
     const source = await this.#deps.sources.connection(this.#sourceId)
     const head = await readHead(source)
     if (head === null) return 0
-    if (head.epoch !== this.#epoch || head.lastSeq < this.#floor.seq) this.#floor.reset()
+    if (head.epoch !== this.#epoch || head.lastSeq < this.#floor.seq) this.#forget()
     this.#epoch = head.epoch
     const state = await this.#state()
     const obstacle = await this.#strange(head, state)
@@ -141,18 +159,33 @@ export class Collector {
       if (state.trouble !== obstacle) await this.#note({ trouble: obstacle })
       return 0
     }
-    await this.#floor.look(source)
-    const rows = await readOutbox(source, { afterSeq: this.#floor.seq, maxRows, maxBytes })
+    const ahead = this.#ahead
+    this.#ahead = null
+    if (ahead === null) await this.#floor.look(source)
+    const rows = await (ahead?.rows ?? readOutbox(source, { afterSeq: this.#floor.seq, maxRows, maxBytes }))
     const left = await this.#takenAlready(rows, state)
     if (left.length > 0) {
       // A stop between writing the ledger and emptying the outbox: finish the emptying first.
       await emptyOutbox(source, left)
       return left.length
     }
-    if (rows.length > 0) await this.#take(source, rows, state, head)
-    else await this.#rest(state)
-    this.#floor.took(rows.length > 0 ? BigInt(rows.at(-1)!.seq) : null, rows.length === 0)
+    if (rows.length > 0) {
+      this.#readAhead(source, rows, ahead?.times ?? 0)
+      await this.#take(source, rows, state, head)
+    } else await this.#rest(state)
+    // Only a read that began after the look can say that nothing below is missing.
+    if (ahead === null) this.#floor.took(rows.length > 0 ? BigInt(rows.at(-1)!.seq) : null, rows.length === 0)
     return rows.length
+  }
+
+  /** While a full batch is written the next is read, so that neither database waits for the other. */
+  #readAhead(source: Database, rows: readonly OutboxRow[], times: number): void {
+    // Rows of transactions that ended late lie below; a read from the floor takes them now and then.
+    if (rows.length < maxRows || times >= mostAhead) return
+    const next = readOutbox(source, { afterSeq: BigInt(rows.at(-1)!.seq), maxRows, maxBytes })
+    // What goes wrong is met when the rows are wanted, which may be never.
+    next.catch(() => undefined)
+    this.#ahead = { rows: next, times: times + 1 }
   }
 
   async #state(): Promise<State> {
@@ -181,7 +214,7 @@ export class Collector {
       const words = `The source came back older than it was, as from a backup: it has drawn number ${head.lastSeq}, and number ${state.high_seq} was collected before. The trail keeps what it has; what the source lost shows as values that do not join.`
       await raiseAlarm(db, this.#sourceId, 'source-older', words)
       this.#watchWords.push(words)
-      this.#floor.reset()
+      this.#forget()
       await db('ledger.collector_state')
         .where({ source_id: this.#sourceId })
         .update({ high_seq: head.lastSeq.toString() })
@@ -204,12 +237,16 @@ export class Collector {
       doubtful[0]!.captured_at,
     )
     const { rows: found } = await this.#deps.db.raw<{ rows: { transaction_id: string; seq: string }[] }>(
-      `select transaction_id, max(outbox_seq)::text as seq from ledger.save
-        where source_id = ? and transaction_id = any(?::text[]) and captured_at >= ?::timestamptz - interval '1 hour' group by 1
+      `select t.transaction_id, s.outbox_seq::text as seq
+         from unnest(?::text[]) as t(transaction_id)
+         cross join lateral (select outbox_seq from ledger.save
+                              where source_id = ? and transaction_id = t.transaction_id
+                                and captured_at >= ?::timestamptz - interval '1 hour'
+                              order by outbox_seq desc limit 1) s
        union all
        select content::json ->> 'transaction_id', max(outbox_seq)::text from ledger.set_aside
         where source_id = ? and outbox_seq = any(?::bigint[]) group by 1`,
-      [this.#sourceId, transactions, earliest, this.#sourceId, boundArray(doubtful.map((row) => row.seq))],
+      [transactions, this.#sourceId, earliest, this.#sourceId, boundArray(doubtful.map((row) => row.seq))],
     )
     const upTo = new Map<string, bigint>()
     for (const { transaction_id, seq } of found)

@@ -77,13 +77,13 @@ export class LedgerWriter {
         trx,
         'ledger.save',
         saveColumns,
-        numbered.map((n) => this.#saveLine(batch.sourceId, n)),
+        each(numbered, (n) => [this.#saveLine(batch.sourceId, n)]),
       )
       await copyInto(
         trx,
         'ledger.change',
         changeColumns,
-        numbered.flatMap((n) => this.#changeLines(n)),
+        each(numbered, (n) => this.#changeLines(n)),
       )
       await addToRollups(trx, numbered)
       await noteRecords(trx, numbered)
@@ -168,6 +168,10 @@ export class LedgerWriter {
   #fingerprint(sourceHash: string): string {
     return createHmac('sha256', this.#fingerprintKey).update(sourceHash).digest('hex')
   }
+}
+
+function* each<T>(items: readonly T[], lines: (item: T) => readonly string[]): Generator<string> {
+  for (const item of items) yield* lines(item)
 }
 
 function latest(saves: readonly CapturedSave[]): string | null {

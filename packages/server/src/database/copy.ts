@@ -13,14 +13,16 @@ export function copyLine(values: readonly CopyValue[]): string {
   return `${values.map((value) => (value === null ? '\\N' : String(value).replace(/[\\\t\n\r]/g, (c) => escapes[c]!))).join('\t')}\n`
 }
 
-/** Writes rows into a table inside the transaction. Column and table names are ours, never from outside. */
+/**
+ * Writes rows into a table inside the transaction. Column and table names are ours, never from outside. Lines are
+ * asked for as the database takes them, so that making them and writing them go on side by side.
+ */
 export async function copyInto(
   trx: Knex.Transaction,
   table: string,
   columns: readonly string[],
-  lines: readonly string[],
+  lines: Iterable<string>,
 ): Promise<void> {
-  if (lines.length === 0) return
   const client = (await trx.client.acquireConnection()) as Client
   const sink = client.query(copyFrom(`copy ${table} (${columns.join(', ')}) from stdin`))
   await pipeline(Readable.from(chunks(lines)), sink)
@@ -28,7 +30,7 @@ export async function copyInto(
 
 const chunkLength = 64 * 1024
 
-function* chunks(lines: readonly string[]): Generator<string> {
+function* chunks(lines: Iterable<string>): Generator<string> {
   let chunk = ''
   for (const line of lines) {
     chunk += line
