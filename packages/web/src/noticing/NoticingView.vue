@@ -59,7 +59,7 @@ const trial = computed(() => data.value?.trial ?? null)
 const fixed = computed(() => !mayEdit.value || trial.value?.running === true)
 const tried = computed(() => Boolean(trial.value?.outcome && chosen.value && same(wanted.value, trial.value.settings)))
 const zones = [...new Set([Intl.DateTimeFormat().resolvedOptions().timeZone, 'UTC', ...Intl.supportedValuesOf('timeZone')])].map((value) => ({ value, label: value })) // prettier-ignore
-const perDay = (stories: number, days: number) => (days === 0 ? '' : `, ${(stories / days).toFixed(1)} a working day`)
+const perDay = (stories: number, days: number) => (stories === 0 || days === 0 ? '' : stories * 2 < days ? `, one in ${Math.round(days / stories)} working days` : `, ${(stories / days).toFixed(1)} a working day`) // prettier-ignore
 
 const problem = ref<ProblemBody | null>(null)
 const said = ref('')
