@@ -137,3 +137,44 @@ export {
 export { rules } from './insight/rules.ts'
 export { digestSentences, digestText, type DigestFigures, type DigestPiece } from './insight/digest.ts'
 export { inWords, reasonWords, spellWords, storyHeadline, type StoryNames } from './insight/words.ts'
+export { canonicalJson, type Json } from './proof/canonical.ts'
+export { fromBase64, fromHex, joinBytes, sameBytes, toBase64, toHex, type Sha256 } from './proof/bytes.ts'
+export {
+  canonicalSave,
+  changeDigest,
+  commitment,
+  commitmentsOf,
+  leafHash,
+  sideSalt,
+  type Commitments,
+  type ProvedSave,
+  type Side,
+} from './proof/leaf.ts'
+export {
+  answered,
+  consistencyProof,
+  fetched,
+  inclusionProof,
+  innerHash,
+  provesConsistency,
+  provesInclusion,
+  rootOf,
+  type Asking,
+  type NodeAddress,
+} from './proof/merkle.ts'
+export {
+  chainBegin,
+  chained,
+  checkpointText,
+  keyFingerprint,
+  keyId,
+  keyLine,
+  readCheckpoint,
+  readKeyLine,
+  readNote,
+  signatureBy,
+  signedNote,
+  type Checkpoint,
+  type Note,
+  type NoteKey,
+} from './proof/checkpoint.ts'

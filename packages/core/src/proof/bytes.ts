@@ -1,0 +1,55 @@
+/** SHA-256 of bytes, or of a text's UTF-8; passed in, since core has no I/O. */
+export type Sha256 = (data: Uint8Array | string) => Uint8Array
+
+const alphabet = 'ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/'
+const hexDigits = Array.from({ length: 256 }, (_, byte) => byte.toString(16).padStart(2, '0'))
+
+export function toHex(bytes: Uint8Array): string {
+  let text = ''
+  for (const byte of bytes) text += hexDigits[byte]
+  return text
+}
+
+/** @returns null for what is not hexadecimal. */
+export function fromHex(text: string): Uint8Array | null {
+  if (!/^([0-9a-f]{2})*$/.test(text)) return null
+  return Uint8Array.from({ length: text.length / 2 }, (_, at) => parseInt(text.slice(at * 2, at * 2 + 2), 16))
+}
+
+/** Base64 with padding (RFC 4648, 4). */
+export function toBase64(bytes: Uint8Array): string {
+  let text = ''
+  for (let at = 0; at < bytes.length; at += 3) {
+    const [a, b, c] = [bytes[at]!, bytes[at + 1], bytes[at + 2]]
+    const bits = (a << 16) | ((b ?? 0) << 8) | (c ?? 0)
+    const part = [18, 12, 6, 0].map((shift) => alphabet[(bits >> shift) & 63]!).join('')
+    text += b === undefined ? `${part.slice(0, 2)}==` : c === undefined ? `${part.slice(0, 3)}=` : part
+  }
+  return text
+}
+
+/** @returns null for what is not base64 with padding, or has bits left over. */
+export function fromBase64(text: string): Uint8Array | null {
+  if (text.length % 4 !== 0 || !/^[A-Za-z0-9+/]*={0,2}$/.test(text)) return null
+  const padding = text.endsWith('==') ? 2 : text.endsWith('=') ? 1 : 0
+  const bytes = new Uint8Array((text.length / 4) * 3 - padding)
+  for (let at = 0, to = 0; at < text.length; at += 4) {
+    const bits = [0, 1, 2, 3].reduce((sum, n) => (sum << 6) | Math.max(0, alphabet.indexOf(text[at + n]!)), 0)
+    for (const shift of [16, 8, 0]) if (to < bytes.length) bytes[to++] = (bits >> shift) & 255
+  }
+  return toBase64(bytes) === text ? bytes : null
+}
+
+export function sameBytes(a: Uint8Array, b: Uint8Array): boolean {
+  return a.length === b.length && a.every((byte, at) => byte === b[at])
+}
+
+export function joinBytes(...parts: readonly Uint8Array[]): Uint8Array {
+  const joined = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0))
+  let at = 0
+  for (const part of parts) {
+    joined.set(part, at)
+    at += part.length
+  }
+  return joined
+}
