@@ -1,5 +1,7 @@
 /** SHA-256 of bytes, or of a text's UTF-8; passed in, since core has no I/O. */
 export type Sha256 = (data: Uint8Array | string) => Uint8Array
+/** The same of a text, in hexadecimal digits. */
+export type Sha256Hex = (text: string) => string
 
 const alphabet = 'ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/'
 const hexDigits = Array.from({ length: 256 }, (_, byte) => byte.toString(16).padStart(2, '0'))

@@ -1,19 +1,20 @@
 import type { CapturedValue } from '../value/type.ts'
-import { toHex, type Sha256 } from './bytes.ts'
-import { canonicalJson } from './canonical.ts'
+import type { Sha256Hex } from './bytes.ts'
 
 /** Rules are those of `docs/proof.md`, by number. */
 
 export type Side = 'before' | 'after'
 
-/** One side's own salt, so that one can be shown without the other becoming guessable (rule 2). */
-export function sideSalt(sha256: Sha256, saltHex: string, side: Side): string {
-  return toHex(sha256(`\u0003${saltHex}${side}`)).slice(0, 32)
+/** Each side's own salt, so that one can be shown without the other becoming guessable (rule 2). */
+export function sideSalt(saltHex: string, side: Side): string {
+  return side === 'before' ? saltHex.slice(0, saltLength) : saltHex.slice(saltLength)
 }
+/** Hexadecimal digits of one side's salt: 16 bytes. */
+const saltLength = 32
 
 /** Commits to a value without saying it (rule 3). @param saltHex the side's salt, 32 hexadecimal digits */
-export function commitment(sha256: Sha256, saltHex: string, value: CapturedValue): string {
-  return toHex(sha256(`\u0002${saltHex}${value === null ? 'n' : `t${wellFormed(value)}`}`))
+export function commitment(sha256Hex: Sha256Hex, saltHex: string, value: CapturedValue): string {
+  return sha256Hex(`\u0002${saltHex}${value === null ? 'n' : `t${wellFormed(value)}`}`)
 }
 
 export interface Commitments {
@@ -22,20 +23,20 @@ export interface Commitments {
 }
 
 export function commitmentsOf(
-  sha256: Sha256,
+  sha256Hex: Sha256Hex,
   saltHex: string,
   before: CapturedValue,
   after: CapturedValue,
 ): Commitments {
   return {
-    before: commitment(sha256, sideSalt(sha256, saltHex, 'before'), before),
-    after: commitment(sha256, sideSalt(sha256, saltHex, 'after'), after),
+    before: commitment(sha256Hex, sideSalt(saltHex, 'before'), before),
+    after: commitment(sha256Hex, sideSalt(saltHex, 'after'), after),
   }
 }
 
 /** Says of one change whether it is as it was written, without the rest of its save (rule 4): 32 hexadecimal digits. */
-export function changeDigest(sha256: Sha256, { before, after }: Commitments): string {
-  return toHex(sha256(`\u0004${before}${after}`)).slice(0, 32)
+export function changeDigest(sha256Hex: Sha256Hex, { before, after }: Commitments): string {
+  return sha256Hex(`\u0004${before}${after}`).slice(0, 32)
 }
 
 /** A save as it is proved: everything that is kept of it, each value as its commitment (rule 5). */
@@ -71,31 +72,53 @@ export interface ProvedSave {
   changes: readonly ({ fieldId: number } & Commitments)[]
 }
 
-/** The canonical form of a save (rule 6). */
+/**
+ * The canonical form of a save (rule 6): RFC 8785, for which the names only have to be written in their order, since
+ * there is nothing in a save but texts, whole numbers, true, false and null.
+ */
 export function canonicalSave(save: ProvedSave): string {
   const text = (value: string | null) => (value === null ? null : wellFormed(value))
-  return canonicalJson({
-    ...save,
+  return JSON.stringify({
+    action: save.action,
+    actorId: save.actorId,
+    actorKind: save.actorKind,
+    actorName: wellFormed(save.actorName),
+    address: save.address,
+    application: text(save.application),
+    at: save.at,
+    changes: save.changes.map(({ fieldId, before, after }) => ({ after, before, fieldId })),
+    channel: wellFormed(save.channel),
+    claimed: save.claimed,
+    collectedAt: save.collectedAt,
+    correctionId: save.correctionId,
+    id: save.id,
     key: wellFormed(save.key),
     keyBefore: text(save.keyBefore),
     label: wellFormed(save.label),
-    actorName: wellFormed(save.actorName),
+    login: wellFormed(save.login),
     onBehalfOf: text(save.onBehalfOf),
-    channel: wellFormed(save.channel),
-    run: text(save.run),
-    reason: text(save.reason),
-    application: text(save.application),
     parentKey: text(save.parentKey),
-    changes: save.changes.map(({ fieldId, before, after }) => ({ fieldId, before, after })),
+    parentTypeId: save.parentTypeId,
+    planVersion: save.planVersion,
+    reason: text(save.reason),
+    run: text(save.run),
+    runId: save.runId,
+    seq: save.seq,
+    sourceId: save.sourceId,
+    transaction: save.transaction,
+    typeId: save.typeId,
   })
 }
 
-/** The hash of a leaf (RFC 6962, 2.1), over the save's canonical form (rule 7). */
-export function leafHash(sha256: Sha256, canonical: string): Uint8Array {
-  return sha256(`\u0000${canonical}`)
+/** What is hashed for a leaf (RFC 6962, 2.1): the save's canonical form behind a zero byte (rule 7). */
+export function leafText(canonical: string): string {
+  return `\u0000${canonical}`
 }
+
+const surrogate = /[\uD800-\uDFFF]/
 
 /** PostgreSQL's text has no halves of surrogate pairs; whatever else brings one is written as a database would read it. */
 function wellFormed(text: string): string {
+  if (!surrogate.test(text)) return text
   return text.replace(/[\uD800-\uDBFF](?![\uDC00-\uDFFF])|(?<![\uD800-\uDBFF])[\uDC00-\uDFFF]/g, '\uFFFD')
 }

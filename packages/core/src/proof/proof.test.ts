@@ -4,9 +4,10 @@ import { describe, expect, it } from 'vitest'
 import { fromBase64, fromHex, sameBytes, toBase64, toHex, type Sha256 } from './bytes.ts'
 import { canonicalJson, type Json } from './canonical.ts'
 import { chainBegin, chained, checkpointText, keyLine, readCheckpoint, readKeyLine, readNote, signatureBy, signedNote, type Checkpoint } from './checkpoint.ts' // prettier-ignore
-import { canonicalSave, changeDigest, commitment, commitmentsOf, leafHash, sideSalt, type ProvedSave } from './leaf.ts'
+import { canonicalSave, changeDigest, commitment, commitmentsOf, leafText, sideSalt, type ProvedSave } from './leaf.ts'
 import { answered, consistencyProof, inclusionProof, innerHash, provesConsistency, provesInclusion, rootOf, type NodeAddress } from './merkle.ts' // prettier-ignore
 
+const sha256Hex = (text: string) => createHash('sha256').update(text).digest('hex')
 const sha256: Sha256 = (data) => new Uint8Array(createHash('sha256').update(data).digest())
 
 describe('canonical JSON (RFC 8785)', () => {
@@ -144,19 +145,20 @@ const save: ProvedSave = {
   label: 'Brackwell', action: 'change', actorId: 4, actorKind: 'person', actorName: 'Oona Marchetti', claimed: false, onBehalfOf: null,
   channel: 'screen', run: null, runId: '8', reason: 'per phone call', correctionId: null, login: 'desk', application: 'the desk',
   address: '10.2.0.11', transaction: '77', planVersion: 3, seq: '99', parentTypeId: null, parentKey: null,
-  changes: [{ fieldId: 5, ...commitmentsOf(sha256, 'ab'.repeat(16), 'A', null) }],
+  changes: [{ fieldId: 5, ...commitmentsOf(sha256Hex, 'ab'.repeat(32), 'A', null) }],
 } // prettier-ignore
 
 describe('a save as a leaf', () => {
   it('has one canonical form, from which its leaf follows (rules 5 to 7)', () => {
     const canonical = canonicalSave(save)
     expect(JSON.parse(canonical)).toEqual(save)
+    expect(canonical).toBe(canonicalJson(save as unknown as Json))
     expect(canonical).toMatch(/^\{"action":"change","actorId":4,/)
-    expect(toHex(leafHash(sha256, canonical))).toBe(createHash('sha256').update('\0').update(canonical).digest('hex'))
+    expect(sha256Hex(leafText(canonical))).toBe(createHash('sha256').update('\0').update(canonical).digest('hex'))
   })
 
   it('changes with everything that is kept of it', () => {
-    const leaf = toHex(leafHash(sha256, canonicalSave(save)))
+    const leaf = sha256Hex(leafText(canonicalSave(save)))
     for (const name of Object.keys(save) as (keyof ProvedSave)[]) {
       const other =
         typeof save[name] === 'number'
@@ -166,26 +168,29 @@ describe('a save as a leaf', () => {
             : name === 'changes'
               ? []
               : 'other'
-      expect([name, toHex(leafHash(sha256, canonicalSave({ ...save, [name]: other })))]).not.toEqual([name, leaf])
+      expect([name, sha256Hex(leafText(canonicalSave({ ...save, [name]: other })))]).not.toEqual([name, leaf])
     }
   })
 
   it('commits to values without saying them, each under a salt of its own (rules 2 to 4)', () => {
-    const salt = '00112233445566778899aabbccddeeff'
-    expect(commitment(sha256, salt, 'x')).toBe(createHash('sha256').update(`\u0002${salt}tx`).digest('hex'))
-    const distinct = [null, '', 'n', 't', 'null', '\u0000'].map((value) => commitment(sha256, salt, value))
+    const salt = '00112233445566778899aabbccddeeff0f1e2d3c4b5a69788796a5b4c3d2e1f0'
+    expect(commitment(sha256Hex, salt, 'x')).toBe(createHash('sha256').update(`\u0002${salt}tx`).digest('hex'))
+    const distinct = [null, '', 'n', 't', 'null', '\u0000'].map((value) => commitment(sha256Hex, salt, value))
     expect(new Set(distinct).size).toBe(6)
-    const { before, after } = commitmentsOf(sha256, salt, 'same', 'same')
+    const { before, after } = commitmentsOf(sha256Hex, salt, 'same', 'same')
     expect(before).not.toBe(after)
-    expect(before).toBe(commitment(sha256, sideSalt(sha256, salt, 'before'), 'same'))
-    expect(changeDigest(sha256, { before, after })).not.toBe(changeDigest(sha256, { before: after, after: before }))
+    expect(before).toBe(commitment(sha256Hex, sideSalt(salt, 'before'), 'same'))
+    expect(changeDigest(sha256Hex, { before, after })).not.toBe(
+      changeDigest(sha256Hex, { before: after, after: before }),
+    )
   })
 
   it('holds whatever a value may be', () => {
     fc.assert(fc.property(fc.string({ unit: 'binary' }), fc.string({ unit: 'binary' }), (a, b) => {
-      const same = commitment(sha256, 'aa', a) === commitment(sha256, 'aa', b)
+      const same = commitment(sha256Hex, 'aa', a) === commitment(sha256Hex, 'aa', b)
       expect(same).toBe(Buffer.from(a).equals(Buffer.from(b)))
-      expect(() => canonicalSave({ ...save, label: a, reason: b })).not.toThrow()
+      const odd = { ...save, label: Buffer.from(a).toString(), reason: Buffer.from(b).toString() }
+      expect(canonicalSave({ ...save, label: a, reason: b })).toBe(canonicalJson(odd as unknown as Json))
     })) // prettier-ignore
   })
 })

@@ -1,9 +1,20 @@
-import { createHmac } from 'node:crypto'
-import { foldRows, rise, valueKind, type TrackingPlan } from '@spoor/core'
+import { createHmac, randomBytes } from 'node:crypto'
+import {
+  canonicalSave,
+  changeDigest,
+  commitmentsOf,
+  foldRows,
+  leafText,
+  rise,
+  valueKind,
+  type Commitments,
+  type TrackingPlan,
+} from '@spoor/core'
 import type { Knex } from 'knex'
 import { addToRollups } from './rollups.ts'
 import { assignRuns } from './runs.ts'
-import { copyInto, copyLine } from '../database/copy.ts'
+import { sha256Hex } from '../custody/sha256.ts'
+import { copyInto, copyLine, withBytes } from '../database/copy.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import type { CapturedSave, Who } from './interpret.ts'
 
@@ -20,7 +31,7 @@ export class CollectorSuperseded extends Error {}
 const saveColumns = [
   'id', 'captured_at', 'source_id', 'type_id', 'record_key', 'key_before', 'label', 'action', 'actor_id', 'actor_kind', 'claimed',
   'on_behalf_of', 'channel', 'run', 'reason', 'correction_id', 'db_login', 'application_name', 'client_address', 'transaction_id',
-  'plan_version', 'outbox_seq', 'run_id', 'parent_type_id', 'parent_key',
+  'plan_version', 'outbox_seq', 'run_id', 'parent_type_id', 'parent_key', 'collected_at', 'actor_name', 'leaf',
 ] // prettier-ignore
 const changeColumns = [
   'save_id',
@@ -36,7 +47,13 @@ const changeColumns = [
   'parent_key',
   'rise',
   'rise_share',
+  'salt',
+  'digest',
 ]
+
+/** Of both sides of a change (docs/proof.md, rule 2). */
+const saltBytes = 32
+const saltPool = 65_536
 
 /** Writes batches into the ledger, each in one transaction with the note of what was taken. */
 export class LedgerWriter {
@@ -47,6 +64,7 @@ export class LedgerWriter {
   /** Fields that hold numbers, of the types met so far. */
   readonly #numbers = new Set<number>()
   readonly #typesMet = new Set<number>()
+  #unused = Buffer.alloc(0)
   constructor(db: Database, fingerprintKey: Buffer) {
     this.#db = db
     this.#fingerprintKey = fingerprintKey
@@ -66,24 +84,28 @@ export class LedgerWriter {
       const first = await nextSaveId(trx, saves.length)
       const runs = await assignRuns(trx, batch.sourceId, saves)
       const parents = await parentTypes(trx, saves)
-      const numbered = saves.map((save, i) => ({
+      const collectedAt = `${new Date().toISOString().replace(/\.?0*Z$/, '')}Z`
+      const numbered = saves.map((save, i): Numbered => ({
         save,
         id: String(first + BigInt(i)),
         actorId: actors.get(actorName(save.who))!,
         runId: runs[i]!,
         parentTypeId: save.parentKey === null ? null : (parents.get(save.typeId) ?? null),
+        collectedAt,
+        changes: [],
       }))
-      await copyInto(
-        trx,
-        'ledger.save',
-        saveColumns,
-        each(numbered, (n) => [this.#saveLine(batch.sourceId, n)]),
-      )
+      // The changes first: a save's leaf is made of theirs.
       await copyInto(
         trx,
         'ledger.change',
         changeColumns,
         each(numbered, (n) => this.#changeLines(n)),
+      )
+      await copyInto(
+        trx,
+        'ledger.save',
+        saveColumns,
+        each(numbered, (n) => [this.#saveLine(batch.sourceId, n)]),
       )
       await addToRollups(trx, numbered)
       await noteRecords(trx, numbered)
@@ -146,22 +168,46 @@ export class LedgerWriter {
     for (const typeId of unmet) this.#typesMet.add(typeId)
   }
 
-  #saveLine(sourceId: number, { save, id, actorId, runId, parentTypeId }: Numbered): string {
-    return copyLine([
+  #saveLine(sourceId: number, { save, id, actorId, runId, parentTypeId, collectedAt, changes }: Numbered): string {
+    const parentKey = parentTypeId === null ? null : save.parentKey
+    const canonical = canonicalSave({
+      id, at: save.at, collectedAt, sourceId, typeId: save.typeId, key: save.key, keyBefore: save.keyBefore, label: save.label, action: save.action,
+      actorId, actorKind: save.who.kind, actorName: save.who.name, claimed: save.who.claimed, onBehalfOf: save.onBehalfOf, channel: save.channel,
+      run: save.run, runId: String(runId), reason: save.reason, correctionId: save.correctionId, login: save.login, application: save.applicationName,
+      address: save.clientAddress, transaction: save.transaction, planVersion: save.planVersion, seq: save.seq, parentTypeId, parentKey,
+      changes: changes.sort((a, b) => a.fieldId - b.fieldId),
+    }) // prettier-ignore
+    return withBytes(copyLine([
       id, save.at, sourceId, save.typeId, save.key, save.keyBefore, save.label, save.action, actorId, save.who.kind, save.who.claimed,
       save.onBehalfOf, save.channel, save.run, save.reason, save.correctionId, save.login, save.applicationName, save.clientAddress,
-      save.transaction, save.planVersion, save.seq, runId, parentTypeId, parentTypeId === null ? null : save.parentKey,
-    ]) // prettier-ignore
+      save.transaction, save.planVersion, save.seq, runId, parentTypeId, parentKey, collectedAt, save.who.name,
+    ]), sha256Hex(leafText(canonical))) // prettier-ignore
   }
 
-  #changeLines({ save, id, actorId, parentTypeId }: Numbered): string[] {
+  #changeLines({ save, id, actorId, parentTypeId, changes }: Numbered): string[] {
     const parentKey = parentTypeId === null ? null : save.parentKey
-    return Object.entries(save.delta).map(([fieldId, [before, after]]) => {
+    const entries = Object.entries(save.delta)
+    const salts = this.#salts(entries.length)
+    return entries.map(([fieldId, [before, after]], at) => {
       const moved = this.#numbers.has(Number(fieldId)) ? rise(before, after) : null
       const hashed = this.#fingerprinted.get(`${save.planVersion}/${fieldId}`) === true
       const kept = (value: string | null) => (hashed && value !== null ? this.#fingerprint(value) : value)
-      return copyLine([id, save.at, fieldId, save.typeId, save.key, actorId, save.who.kind, kept(before), kept(after), parentTypeId, parentKey, moved?.by ?? null, moved?.share ?? null]) // prettier-ignore
+      const salt = salts.toString('hex', at * saltBytes, (at + 1) * saltBytes)
+      const [keptBefore, keptAfter] = [kept(before), kept(after)]
+      const commitments = commitmentsOf(sha256Hex, salt, keptBefore, keptAfter)
+      changes.push({ fieldId: Number(fieldId), ...commitments })
+      return withBytes(copyLine([id, save.at, fieldId, save.typeId, save.key, actorId, save.who.kind, keptBefore, keptAfter, parentTypeId, parentKey, moved?.by ?? null, moved?.share ?? null]), salt, changeDigest(sha256Hex, commitments)) // prettier-ignore
     })
+  }
+
+  /** Random bytes for the salts of some changes; drawn many at once, since each drawing costs more than its bytes. */
+  #salts(changes: number): Buffer {
+    const bytes = changes * saltBytes
+    if (bytes > saltPool) return randomBytes(bytes)
+    if (this.#unused.length < bytes) this.#unused = randomBytes(saltPool)
+    const salts = this.#unused.subarray(0, bytes)
+    this.#unused = this.#unused.subarray(bytes)
+    return salts
   }
 
   /** The source's salted hash under a key that never leaves Spoor, so that the ledger's fingerprint cannot be guessed at from there. */
@@ -189,6 +235,9 @@ interface Numbered {
   actorId: number
   /** Null when the type is no line. */
   parentTypeId: number | null
+  collectedAt: string
+  /** Filled in as the lines of its changes are made. */
+  changes: ({ fieldId: number } & Commitments)[]
 }
 
 /** The number of an actor by the name it has now, else by one it had; a new one is made. */

@@ -8,9 +8,20 @@ export type CopyValue = string | number | boolean | null
 
 const escapes: Readonly<Record<string, string>> = { '\\': '\\\\', '\t': '\\t', '\n': '\\n', '\r': '\\r' }
 
+const special = /[\\\t\n\r]/
+
+function escaped(text: string): string {
+  return special.test(text) ? text.replace(/[\\\t\n\r]/g, (c) => escapes[c]!) : text
+}
+
 /** One row in the text format of COPY. */
 export function copyLine(values: readonly CopyValue[]): string {
-  return `${values.map((value) => (value === null ? '\\N' : String(value).replace(/[\\\t\n\r]/g, (c) => escapes[c]!))).join('\t')}\n`
+  return `${values.map((value) => (value === null ? '\\N' : typeof value === 'string' ? escaped(value) : String(value))).join('\t')}\n`
+}
+
+/** The same row with bytes behind it, given in hexadecimal digits. */
+export function withBytes(line: string, ...hex: readonly string[]): string {
+  return `${line.slice(0, -1)}${hex.map((digits) => `\t\\\\x${digits}`).join('')}\n`
 }
 
 /**

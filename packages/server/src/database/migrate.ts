@@ -7,6 +7,7 @@ import { up as runsAndWatching } from './migrations/003-runs-and-watching.ts'
 import { up as settingUp } from './migrations/004-setting-up.ts'
 import { up as finding } from './migrations/005-finding.ts'
 import { up as noticing } from './migrations/006-noticing.ts'
+import { up as sealing } from './migrations/007-sealing.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
@@ -16,6 +17,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '004-setting-up': settingUp,
   '005-finding': finding,
   '006-noticing': noticing,
+  '007-sealing': sealing,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -44,7 +46,8 @@ async function grant(db: Database, role: string): Promise<void> {
     grant usage on schema ledger, spoor to ${name};
     grant select, insert, update, delete on all tables in schema spoor to ${name};
     grant usage on all sequences in schema spoor to ${name};
-    grant select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event to ${name};
+    grant select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event, ledger.node, ledger.seal, ledger.signing_key to ${name};
+    grant select on ledger.sealing to ${name};
     grant select, update on ledger.head to ${name};
     grant select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor, ledger.hour_kind to ${name};
     grant usage on all sequences in schema ledger to ${name};
