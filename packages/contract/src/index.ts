@@ -1,5 +1,6 @@
 import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
+import { custodyRoutes } from './custody.ts'
 import { noticingRoutes } from './noticing.ts'
 import { peopleRoutes } from './people.ts'
 import { pulseRoutes } from './pulse.ts'
@@ -23,6 +24,7 @@ export const routes = {
   ...peopleRoutes,
   ...correctionRoutes,
   ...pulseRoutes,
+  ...custodyRoutes,
 }
 
 export {
@@ -39,6 +41,7 @@ export { problems, ProblemBody, type ProblemCode } from './problem.ts'
 export { route, type Method, type RouteShape } from './route.ts'
 export { type Action } from './common.ts'
 export { Person, Session } from './session.ts'
+export { Check, Custody, MismatchShown, Place, Seal } from './custody.ts'
 export { RecordHits, Vocabulary } from './vocabulary.ts'
 export { Afterwards, Change, exportColumns, Save, SaveDetail, SavePage, Summary, type ExportColumn } from './changes.ts'
 export {

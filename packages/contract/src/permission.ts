@@ -28,6 +28,8 @@ export const permissions = {
   'directory.edit': ['administrator'],
   'people.manage': ['administrator'],
   'events.read': ['administrator', 'reviewer', 'approver'],
+  'custody.read': ['administrator', 'reviewer', 'approver'],
+  'custody.check': ['administrator'],
   'corrections.read': ['administrator', 'reviewer', 'approver'],
   'corrections.draft': ['administrator', 'reviewer'],
   'corrections.apply': ['administrator', 'approver'],

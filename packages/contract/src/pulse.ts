@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { SaveId } from './common.ts'
+import { Instant, SaveId } from './common.ts'
 import { route } from './route.ts'
 
 /** How the ledger stands, sent whenever it changes and at least every five seconds. */
@@ -17,6 +17,10 @@ export const Pulse = v.object({
     }),
   ),
   latestSave: v.nullable(SaveId),
+  /** When the ledger was last sealed. */
+  sealedAt: v.nullable(Instant),
+  /** What was found not to match and is not settled. */
+  mismatches: v.number(),
 })
 export type Pulse = v.InferOutput<typeof Pulse>
 

@@ -138,7 +138,16 @@ export { rules } from './insight/rules.ts'
 export { digestSentences, digestText, type DigestFigures, type DigestPiece } from './insight/digest.ts'
 export { inWords, reasonWords, spellWords, storyHeadline, type StoryNames } from './insight/words.ts'
 export { canonicalJson, type Json } from './proof/canonical.ts'
-export { fromBase64, fromHex, joinBytes, sameBytes, toBase64, toHex, type Sha256, type Sha256Hex } from './proof/bytes.ts'
+export {
+  fromBase64,
+  fromHex,
+  joinBytes,
+  sameBytes,
+  toBase64,
+  toHex,
+  type Sha256,
+  type Sha256Hex,
+} from './proof/bytes.ts'
 export {
   canonicalSave,
   changeDigest,

@@ -5,6 +5,7 @@ import { pinoHttp } from 'pino-http'
 import { Problem } from './errors.ts'
 import { readingsRouter } from './changes/readings-routes.ts'
 import { changesRouter } from './changes/routes.ts'
+import { custodyRouter } from './custody/routes.ts'
 import { correctionsRouter } from './corrections/routes.ts'
 import type { Database } from './database/knex.ts'
 import { problemHandler } from './http/errors.ts'
@@ -106,6 +107,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(directoryRouter({ db }))
   api.use(peopleRouter({ db, people, rules }))
   api.use(correctionsRouter({ db, sources }))
+  api.use(custodyRouter({ db }))
   api.use(pulseRouter(pulse))
   api.use((request, _response, next) =>
     next(new Problem('not-found', `The API has nothing at ${request.method} ${request.path}.`)),

@@ -7,6 +7,10 @@ import { createApp } from './app.ts'
 import { Collector } from './collector/collector.ts'
 import { Collectors } from './collector/collectors.ts'
 import type { ResolvedConfig } from './config.ts'
+import { Checking } from './custody/checking.ts'
+import { OutsideSeals } from './custody/outside.ts'
+import { Sealer } from './custody/sealer.ts'
+import { SigningKey } from './custody/signing-key.ts'
 import { connect, type Database } from './database/knex.ts'
 import { migrate } from './database/migrate.ts'
 import { Problem } from './errors.ts'
@@ -30,7 +34,7 @@ const webDirectory = fileURLToPath(new URL('../../web/dist', import.meta.url))
 export async function startServer(config: ResolvedConfig, log: Logger): Promise<RunningServer> {
   const vault = Vault.open(config.dataDir)
   await migrate(config.ownerDatabaseUrl, decodeURIComponent(new URL(config.databaseUrl).username))
-  const db = connect(config.databaseUrl, { applicationName: 'spoor', maxConnections: 12 })
+  const db = connect(config.databaseUrl, { applicationName: 'spoor', maxConnections: 14 })
   const sessionPool = new pg.Pool({ connectionString: config.databaseUrl, max: 4, application_name: 'spoor sessions' })
   sessionPool.on('error', (error) => log.warn({ err: error }, 'a session connection was lost'))
   const sources = new Sources(db, vault)
@@ -56,6 +60,11 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   await collectors.start()
   const noticing = new Noticing(db, log)
   noticing.start()
+  const outside = new OutsideSeals(config.dataDir)
+  const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log })
+  sealer.start()
+  const checking = new Checking(db, outside, log)
+  checking.start()
 
   const sessionSecret = vault.derive('sessions').toString('hex')
   const app = createApp({
@@ -79,6 +88,8 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       pulse.close()
       await collectors.stop()
       await noticing.stop()
+      await sealer.stop()
+      await checking.stop()
       await sources.close()
       await sessionPool.end()
       await db.destroy()

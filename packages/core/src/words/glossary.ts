@@ -51,6 +51,7 @@ export const glossary: readonly GlossaryEntry[] = [
   },
   { word: 'proof', group: 'How far to trust it', means: 'Every tracked field is really changed in the business database, inside a transaction that is rolled back, to see whether an entry appears.' }, // prettier-ignore
   { word: 'correction', group: 'Events around the records', means: 'A plan that sets values back was drafted, rehearsed or applied.' }, // prettier-ignore
+  { word: 'custody', group: 'Events around the records', means: 'The ledger was checked against its seals, was found altered, or an alarm about it was settled.' }, // prettier-ignore
   {
     word: 'directory',
     group: 'Events around the records',

@@ -14,6 +14,7 @@ export const eventKinds = [
   'correction',
   'review',
   'noticing',
+  'custody',
 ] as const
 export type EventKind = (typeof eventKinds)[number]
 

@@ -65,6 +65,8 @@ export async function readPulse(db: Database): Promise<Pulse> {
       'c.trouble',
     )
   const head = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
+  const seal = await db('ledger.seal').orderBy('number', 'desc').first<{ sealed_at: string } | undefined>('sealed_at')
+  const [open] = await db('spoor.mismatch').whereNull('settled_at').count<{ count: string }[]>('* as count')
   return {
     sources: sources.map((s) => ({
       id: s.id,
@@ -75,5 +77,7 @@ export async function readPulse(db: Database): Promise<Pulse> {
       trouble: s.trouble,
     })),
     latestSave: head.last_save_id === '0' ? null : head.last_save_id,
+    sealedAt: seal?.sealed_at ?? null,
+    mismatches: Number(open?.count ?? 0),
   }
 }

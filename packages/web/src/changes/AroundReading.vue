@@ -27,6 +27,7 @@ const kinds = [
   'correction',
   'review',
   'noticing',
+  'custody',
 ] as const
 const session = useSession()
 const kind = ref<(typeof kinds)[number] | ''>('')

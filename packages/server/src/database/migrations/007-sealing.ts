@@ -63,7 +63,7 @@ create table spoor.ledger_check (
 create table spoor.mismatch (
   id int generated always as identity primary key,
   found_at timestamptz not null default clock_timestamp(),
-  check_id int not null references spoor.ledger_check,
+  check_id int references spoor.ledger_check,
   -- What it is about, the same in each check that finds it.
   place text not null,
   words text not null,

@@ -1,0 +1,125 @@
+import * as v from 'valibot'
+import { Instant, IntParam, SaveId } from './common.ts'
+import { route } from './route.ts'
+
+export const Seal = v.object({
+  number: v.number(),
+  at: Instant,
+  /** Saves that it covers. */
+  size: v.number(),
+  /** How many of them the seal before did not. */
+  added: v.number(),
+  events: v.number(),
+})
+export type Seal = v.InferOutput<typeof Seal>
+
+export const Check = v.object({
+  id: v.number(),
+  beganAt: Instant,
+  endedAt: v.nullable(Instant),
+  /** Null for one that Spoor began by itself. */
+  by: v.nullable(v.string()),
+  done: v.number(),
+  total: v.number(),
+  found: v.number(),
+  /** Why it did not go to the end, if it did not. */
+  trouble: v.nullable(v.string()),
+})
+export type Check = v.InferOutput<typeof Check>
+
+export const MismatchShown = v.object({
+  id: v.number(),
+  at: Instant,
+  words: v.string(),
+  saveId: v.nullable(SaveId),
+  fieldId: v.nullable(v.number()),
+  stored: v.nullable(v.string()),
+  expected: v.nullable(v.string()),
+  afterSeal: v.nullable(v.number()),
+  beforeSeal: v.nullable(v.number()),
+  settled: v.nullable(v.object({ by: v.string(), at: Instant, why: v.string() })),
+})
+export type MismatchShown = v.InferOutput<typeof MismatchShown>
+
+export const Custody = v.object({
+  saves: v.number(),
+  /** Saves from before sealing began, which no seal covers. */
+  before: v.number(),
+  /** Saves that are not sealed yet. */
+  open: v.number(),
+  seals: v.number(),
+  latest: v.nullable(v.object({ number: v.number(), at: Instant, size: v.number(), note: v.string() })),
+  key: v.nullable(v.object({ line: v.string(), fingerprint: v.string(), since: Instant })),
+  check: v.nullable(Check),
+  /** The last one that went to the end. */
+  lastWhole: v.nullable(Check),
+  mismatches: v.array(MismatchShown),
+  settled: v.number(),
+})
+export type Custody = v.InferOutput<typeof Custody>
+
+/** Where a save is in the ledger's tree, with all that proves it (docs/proof.md). */
+export const Place = v.object({
+  /** Null for a save from before sealing began. */
+  index: v.nullable(v.number()),
+  /** The save's canonical form as it is now. */
+  canonical: v.string(),
+  leaf: v.string(),
+  /** The first seal that covers it; null until there is one. */
+  seal: v.nullable(v.object({ number: v.number(), at: Instant, size: v.number(), note: v.string() })),
+  /** Hashes from the leaf to the seal's root, in hexadecimal digits. */
+  proof: v.array(v.string()),
+  key: v.nullable(v.string()),
+  /** What opens the commitments of values that may be shown. */
+  openings: v.array(v.object({ fieldId: v.number(), salt: v.string(), before: v.nullable(v.string()), after: v.nullable(v.string()) })), // prettier-ignore
+})
+export type Place = v.InferOutput<typeof Place>
+
+export const custodyRoutes = {
+  readCustody: route({
+    method: 'GET',
+    path: '/custody',
+    needs: 'custody.read',
+    summary: 'How the ledger is kept: seals, key, checks and what does not match',
+    response: Custody,
+  }),
+  listSeals: route({
+    method: 'GET',
+    path: '/custody/seals',
+    needs: 'custody.read',
+    summary: 'Seals, newest first',
+    query: v.object({ before: v.optional(IntParam) }),
+    response: v.object({ seals: v.array(Seal), next: v.nullable(v.number()) }),
+  }),
+  checkNow: route({
+    method: 'POST',
+    path: '/custody/checks',
+    needs: 'custody.check',
+    summary: 'Check the whole ledger now, or let a check that goes on hurry',
+    response: v.object({ checking: v.literal(true) }),
+  }),
+  stopCheck: route({
+    method: 'DELETE',
+    path: '/custody/checks',
+    needs: 'custody.check',
+    summary: 'Stop the check that goes on',
+    response: v.object({ stopping: v.literal(true) }),
+  }),
+  settleMismatch: route({
+    method: 'PUT',
+    path: '/custody/mismatches/:mismatchId/settled',
+    needs: 'custody.check',
+    summary: 'Say what was found out about something that does not match',
+    params: v.object({ mismatchId: IntParam }),
+    body: v.strictObject({ why: v.pipe(v.string(), v.trim(), v.minLength(3, 'Say what was found out.'), v.maxLength(4000)) }), // prettier-ignore
+    response: MismatchShown,
+  }),
+  readPlace: route({
+    method: 'GET',
+    path: '/custody/saves/:saveId',
+    needs: 'custody.read',
+    summary: 'The place of a save in the ledger, with what proves it',
+    params: v.object({ saveId: SaveId }),
+    response: Place,
+  }),
+}

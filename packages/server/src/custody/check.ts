@@ -1,0 +1,276 @@
+import { setTimeout as sleep } from 'node:timers/promises'
+import {
+  chainBegin,
+  chained,
+  checkpointText,
+  fromHex,
+  innerHash,
+  readCheckpoint,
+  readKeyLine,
+  readNote,
+  rootOf,
+  answered,
+  sameBytes,
+  signatureBy,
+  toHex,
+  type NoteKey,
+} from '@spoor/core'
+import type { Database } from '../database/knex.ts'
+import { keepMismatch, type Mismatch } from './mismatch.ts'
+import type { OutsideSeals } from './outside.ts'
+import { recompute, type Recomputed } from './recompute.ts'
+import { compareCounts } from './compare-counts.ts'
+import { canonicalEvent, originOf, type EventRow, type SealRow } from './sealer.ts'
+import { sha256 } from './sha256.ts'
+import { signatureHolds } from './signing-key.ts'
+import { fold } from './tree.ts'
+
+/** As many leaves as a stored node of the lowest height covers; saves are compared by such blocks. */
+const block = 256
+const blocksAtOnce = 8
+const eventsAtOnce = 2000
+/** So many alarms of one check are enough to know that the ledger is not to be trusted. */
+const mostFound = 1000
+
+export interface CheckRun {
+  db: Database
+  outside: OutsideSeals | null
+  checkId: number
+  /** Rest between slices of about two thousand saves; asked before each. */
+  restMs(): number
+  /** Called now and then. @returns false when it is to stop */
+  onProgress(done: number): Promise<boolean>
+}
+
+export interface CheckOutcome {
+  found: number
+  stopped: boolean
+}
+
+interface Seals {
+  rows: SealRow[]
+  keys: NoteKey[]
+}
+
+/** Walks the whole ledger and compares saves, changes, counts, events and seals. What does not match is kept as an alarm. */
+export class LedgerCheck {
+  readonly #run: CheckRun
+  #found = 0
+  constructor(run: CheckRun) {
+    this.#run = run
+  }
+
+  async check(): Promise<CheckOutcome> {
+    const { db } = this.#run
+    const { rows } = await db.raw<{ rows: { first: string; last: string }[] }>('select f.first_save_id as first, h.last_save_id as last from ledger.head h, ledger.sealing f') // prettier-ignore
+    const first = BigInt(rows[0]!.first)
+    const size = Number(BigInt(rows[0]!.last) - first) + 1
+    const seals = await this.#seals(size)
+    const going = (await this.#walk(first, size, seals.rows)) && (await this.#events(seals.rows))
+    if (going) for (const mismatch of await compareCounts(db)) await this.#tell(mismatch)
+    return { found: this.#found, stopped: !going }
+  }
+
+  async #tell(mismatch: Mismatch): Promise<void> {
+    if (this.#found >= mostFound) return
+    this.#found++
+    await keepMismatch(this.#run.db, this.#run.checkId, mismatch)
+  }
+
+  /** The seals themselves: in order, each signed by a known key, saying what is stored of it. */
+  async #seals(size: number): Promise<Seals> {
+    const { db, outside } = this.#run
+    const origin = await originOf(db)
+    const rows = await db<SealRow>('ledger.seal').orderBy('number')
+    const lines = await db('ledger.signing_key').orderBy('number').pluck<string[]>('line')
+    const keys = lines.flatMap((line) => readKeyLine(sha256, line) ?? [])
+    if (keys.length < lines.length) await this.#tell({ place: 'signing key', words: 'A signing key that is stored is not what it was.' }) // prettier-ignore
+    for (const [at, seal] of rows.entries()) {
+      const before = rows[at - 1]
+      const note = readNote(seal.note)
+      const checkpoint = note && readCheckpoint(note.text)
+      const holds = note && keys.some((key) => {
+        const signature = signatureBy(sha256, note, key)
+        return signature !== null && signatureHolds(key, note.text, signature)
+      }) // prettier-ignore
+      const place = `seal ${seal.number}`
+      const told = { place, afterSeal: before ? Number(before.number) : null, beforeSeal: Number(seal.number) }
+      if (!holds || !checkpoint)
+        await this.#tell({ ...told, words: `Seal ${seal.number} does not hold: its note was altered, or was not signed by a known key.` }) // prettier-ignore
+      else if (
+        checkpointText(checkpoint) !==
+        checkpointText({
+          origin,
+          size: Number(seal.size),
+          root: new Uint8Array(seal.root),
+          at: new Date(seal.sealed_at).toISOString(),
+          events: Number(seal.events),
+          eventsEnd: new Uint8Array(seal.events_end),
+        })
+      )
+        // prettier-ignore
+        await this.#tell({ ...told, words: `Seal ${seal.number} says other than what is stored beside it.` })
+      if (Number(seal.number) !== at + 1)
+        await this.#tell({ ...told, place: `seal before ${seal.number}`, words: `A seal is missing before seal ${seal.number}.` }) // prettier-ignore
+      if (before && Number(seal.size) < Number(before.size))
+        await this.#tell({ ...told, place: `size of seal ${seal.number}`, words: `Seal ${seal.number} covers less than the one before it.` }) // prettier-ignore
+    }
+    const last = rows.at(-1)
+    if (last && Number(last.size) > size)
+      await this.#tell({ place: 'end of the ledger', words: `The last seal covers ${last.size} saves, and the ledger has ${size}: its end was cut off.`, afterSeal: Number(rows.at(-2)?.number ?? 0), beforeSeal: Number(last.number) }) // prettier-ignore
+    const known = outside?.latest() ?? null
+    if (known && rows.find((seal) => Number(seal.number) === known.number)?.note !== known.note)
+      await this.#tell({ place: `seal ${known.number} outside`, words: `Seal ${known.number} (${known.size} saves), which is kept outside the database, is not in it: the ledger was cut off, or put back from an older copy.`, beforeSeal: known.number }) // prettier-ignore
+    return { rows, keys }
+  }
+
+  /** @returns whether it went to the end. */
+  async #walk(first: bigint, size: number, seals: readonly SealRow[]): Promise<boolean> {
+    const { db, restMs, onProgress } = this.#run
+    /** Perfect subtrees from left to right, as in the binary form of how many leaves were walked over. */
+    const peaks: { level: number; hash: Uint8Array }[] = []
+    const push = (level: number, hash: Uint8Array) => {
+      let one = { level, hash }
+      while (peaks.at(-1)?.level === one.level)
+        one = { level: one.level + 1, hash: innerHash(sha256, peaks.pop()!.hash, one.hash) }
+      peaks.push(one)
+    }
+    const sealAround = (at: number) => {
+      const next = seals.findIndex((seal) => Number(seal.size) > at)
+      return next < 0
+        ? { afterSeal: seals.length > 0 ? Number(seals.at(-1)!.number) : null, beforeSeal: null }
+        : { afterSeal: next > 0 ? Number(seals[next - 1]!.number) : null, beforeSeal: Number(seals[next]!.number) }
+    }
+    let sealAt = 0
+    for (let from = 0; from < size; from += block * blocksAtOnce) {
+      const to = Math.min(size, from + block * blocksAtOnce)
+      const idOf = (at: number) => (first + BigInt(at)).toString()
+      const saves = await recompute(db, idOf(from), idOf(to - 1))
+      const byId = new Map<string, Recomputed>()
+      for (const save of saves) {
+        if (byId.has(save.id))
+          await this.#tell({ place: `save ${save.id} twice`, words: `Save ${save.id} is in the ledger twice.`, saveId: save.id, ...sealAround(Number(BigInt(save.id) - first)) }) // prettier-ignore
+        else byId.set(save.id, save)
+      }
+      const nodes = new Map((await db('ledger.node').where({ height: 8 }).whereBetween('place', [Math.floor(from / block), Math.floor((to - 1) / block)]).select<{ place: string; hash: Buffer }[]>('place', 'hash')).map((row) => [Number(row.place), new Uint8Array(row.hash)])) // prettier-ignore
+      for (let begin = from; begin < to; begin += block) {
+        const end = Math.min(to, begin + block)
+        const here = Array.from({ length: end - begin }, (_, n) => byId.get(idOf(begin + n)))
+        const node = end - begin === block ? nodes.get(begin / block) : undefined
+        const leaves = await this.#block(begin, here, node, idOf, sealAround)
+        for (const [n, leaf] of leaves.entries()) {
+          push(0, leaf)
+          while (sealAt < seals.length && Number(seals[sealAt]!.size) <= begin + n + 1) {
+            const seal = seals[sealAt++]!
+            if (Number(seal.size) === begin + n + 1 && !sameBytes(rootOfPeaks(peaks), new Uint8Array(seal.root)))
+              await this.#tell({ place: `root of seal ${seal.number}`, words: `What seal ${seal.number} covers is no longer what was sealed.`, stored: toHex(new Uint8Array(seal.root)), expected: toHex(rootOfPeaks(peaks)), afterSeal: Number(seals[sealAt - 2]?.number ?? 0) || null, beforeSeal: Number(seal.number) }) // prettier-ignore
+          }
+        }
+      }
+      if (!(await onProgress(to))) return false
+      const rest = restMs()
+      if (rest > 0) await sleep(rest)
+    }
+    await this.#higherNodes()
+    return true
+  }
+
+  /** Tells what is altered among neighbours, and gives the leaves that were sealed as far as they can be known. */
+  async #block(
+    begin: number,
+    here: readonly (Recomputed | undefined)[],
+    node: Uint8Array | undefined,
+    idOf: (at: number) => string,
+    sealAround: (at: number) => { afterSeal: number | null; beforeSeal: number | null },
+  ): Promise<Uint8Array[]> {
+    const computed = here.map((save) => fromHex(save?.leaf ?? '') ?? new Uint8Array(32))
+    const stored = here.map((save, at) => (save?.stored ? fromHex(save.stored)! : computed[at]!))
+    const whole = here.every((save) => save !== undefined)
+    // Where the two differ, the stored node says which of them was sealed.
+    const computedHolds = whole && node !== undefined && sameBytes(fold(computed), node)
+    const storedHolds = whole && node !== undefined && !computedHolds && sameBytes(fold(stored), node)
+    if (whole && node !== undefined && !computedHolds && !storedHolds && here.every((save) => save!.leaf === save!.stored))
+      await this.#tell({ place: `node ${begin / block}`, words: `The node over saves ${idOf(begin)} to ${idOf(begin + block - 1)} is not that of these saves.`, stored: toHex(node), expected: toHex(fold(computed)), ...sealAround(begin) }) // prettier-ignore
+    for (const [n, save] of here.entries()) {
+      const at = begin + n
+      const around = sealAround(at)
+      if (!save) {
+        await this.#tell({ place: `save ${idOf(at)} missing`, words: `Save ${idOf(at)} is missing from the ledger.`, saveId: idOf(at), ...around }) // prettier-ignore
+        continue
+      }
+      await this.#save(save, computedHolds, around)
+    }
+    return computedHolds ? computed : stored
+  }
+
+  async #save(
+    save: Recomputed,
+    contentHolds: boolean,
+    around: { afterSeal: number | null; beforeSeal: number | null },
+  ): Promise<void> {
+    const told = { saveId: save.id, ...around }
+    for (const change of save.changes)
+      if (change.strays.length > 0)
+        await this.#tell({ ...told, place: `save ${save.id} field ${change.fieldId} columns`, words: `Save ${save.id}: of one of its changes, ${change.strays.join(' and ')} is not that of the save.`, fieldId: change.fieldId }) // prettier-ignore
+    const altered = save.changes.filter((change) => change.stored !== change.digest)
+    if (save.leaf === save.stored || contentHolds) {
+      if (save.leaf !== save.stored)
+        await this.#tell({ ...told, place: `leaf of save ${save.id}`, words: `The leaf stored with save ${save.id} was altered; the save itself is as it was sealed.`, stored: save.stored ?? 'nothing', expected: save.leaf }) // prettier-ignore
+      for (const change of altered)
+        await this.#tell({ ...told, place: `digest of save ${save.id} field ${change.fieldId}`, words: `The digest stored with a change of save ${save.id} was altered; the change itself is as it was sealed.`, fieldId: change.fieldId, stored: change.stored ?? 'nothing', expected: change.digest }) // prettier-ignore
+      return
+    }
+    if (altered.length === 0)
+      await this.#tell({ ...told, place: `save ${save.id}`, words: `Save ${save.id} (${save.label}, ${save.at}) is not as it was written: its time, actor, record, number of changes or another of its own columns was altered.`, stored: save.stored ?? 'nothing', expected: save.leaf }) // prettier-ignore
+    for (const change of altered)
+      await this.#tell({ ...told, place: `save ${save.id} field ${change.fieldId}`, words: `Save ${save.id} (${save.label}, ${save.at}): a value of this change is not as it was written.`, fieldId: change.fieldId, stored: change.stored ?? 'nothing', expected: change.digest }) // prettier-ignore
+  }
+
+  /** Nodes above the lowest: each is made of 256 of the height below. */
+  async #higherNodes(): Promise<void> {
+    const { db } = this.#run
+    const { rows } = await db.raw<{ rows: { height: number; place: string; hash: Buffer; below: Buffer[] }[] }>(
+      `select n.height, n.place, n.hash, array(select b.hash from ledger.node b where b.height = n.height - 8 and b.place >= n.place * 256 and b.place < n.place * 256 + 256 order by b.place) as below
+         from ledger.node n where n.height > 8 order by n.height, n.place`,
+    )
+    for (const row of rows) {
+      const expected = row.below.length === block ? fold(row.below.map((hash) => new Uint8Array(hash))) : null
+      if (!expected || !sameBytes(expected, new Uint8Array(row.hash)))
+        await this.#tell({ place: `node ${row.height}/${row.place}`, words: `A node of the tree (height ${row.height}, place ${row.place}) is not that of those below it.`, stored: row.hash.toString('hex'), ...(expected ? { expected: toHex(expected) } : {}) }) // prettier-ignore
+    }
+  }
+
+  /** Events of Spoor itself, along their chain. @returns whether it went to the end. */
+  async #events(seals: readonly SealRow[]): Promise<boolean> {
+    const { db } = this.#run
+    let [transaction, id, counted] = ['0', '0', 0]
+    let end: Uint8Array = chainBegin
+    for (const [at, seal] of seals.entries()) {
+      for (;;) {
+        const { rows } = await db.raw<{ rows: EventRow[] }>(
+          `select id::text, transaction::text, at, kind, outcome, person_id, source_id, words, address from ledger.event
+            where (transaction, id) > (?::xid8, ?::bigint) and (transaction, id) <= (?::xid8, ?::bigint) order by transaction, id limit ?`,
+          [transaction, id, seal.events_transaction, seal.events_id, eventsAtOnce],
+        )
+        for (const event of rows) end = chained(sha256, end, canonicalEvent(event))
+        counted += rows.length
+        const last = rows.at(-1)
+        if (!last) break
+        ;[transaction, id] = [last.transaction, last.id]
+      }
+      if (counted !== Number(seal.events) || !sameBytes(end, new Uint8Array(seal.events_end))) {
+        await this.#tell({ place: `events of seal ${seal.number}`, words: `Of the events between seal ${Number(seals[at - 1]?.number ?? 0)} and seal ${seal.number}, one was altered, taken away or put in (${counted} there, ${seal.events} sealed).`, stored: seal.events_end.toString('hex'), expected: toHex(end), afterSeal: Number(seals[at - 1]?.number ?? 0) || null, beforeSeal: Number(seal.number) }) // prettier-ignore
+        // What follows is told by its own interval.
+        ;[end, counted] = [new Uint8Array(seal.events_end), Number(seal.events)]
+      }
+      ;[transaction, id] = [seal.events_transaction, seal.events_id]
+    }
+    return true
+  }
+}
+
+/** The root over perfect subtrees, as RFC 6962 joins them: from the right. */
+function rootOfPeaks(peaks: readonly { hash: Uint8Array }[]): Uint8Array {
+  if (peaks.length === 0) return answered(rootOf(sha256, 0), () => new Uint8Array(32))
+  return peaks.slice(0, -1).reduceRight((right, { hash }) => innerHash(sha256, hash, right), peaks.at(-1)!.hash)
+}

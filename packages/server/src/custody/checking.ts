@@ -1,0 +1,125 @@
+import { setTimeout as sleep } from 'node:timers/promises'
+import type { Logger } from 'pino'
+import type { Database } from '../database/knex.ts'
+import { Leadership } from '../database/leadership.ts'
+import { recordEvent } from '../people/events.ts'
+import { LedgerCheck } from './check.ts'
+import type { OutsideSeals } from './outside.ts'
+
+export interface CheckRow {
+  id: number
+  began_at: string
+  seen_at: string
+  ended_at: string | null
+  asked_by: number | null
+  stop_asked: boolean
+  done: string
+  total: string
+  found: number
+  trouble: string | null
+}
+
+const lookEveryMs = 1000
+const retryMs = 60_000
+/** A whole check begins so long after the last one ended. */
+const everyMs = 24 * 3_600_000
+/** Of a check nobody asked for, so that others keep most of the machine. */
+const restMs = 400
+
+/** Checks the whole ledger again and again at an easy pace, and at once when somebody asks; on one server among all. */
+export class Checking {
+  readonly #db: Database
+  readonly #outside: OutsideSeals
+  readonly #log: Logger
+  readonly #lead: Leadership
+  readonly #stop = new AbortController()
+  #running: Promise<void> | undefined
+
+  constructor(db: Database, outside: OutsideSeals, log: Logger) {
+    this.#db = db
+    this.#outside = outside
+    this.#log = log
+    this.#lead = new Leadership(db, 'checking')
+  }
+
+  start(): void {
+    this.#running ??= this.#run()
+  }
+
+  async stop(): Promise<void> {
+    this.#stop.abort()
+    await this.#running
+    await this.#lead.resign()
+  }
+
+  async #run(): Promise<void> {
+    while (!this.#stop.signal.aborted) {
+      let waitMs = lookEveryMs
+      try {
+        if (await this.#lead.holds()) await this.round()
+      } catch (error) {
+        this.#log.error({ err: error }, 'checking the ledger was interrupted and begins again')
+        waitMs = retryMs
+      }
+      await sleep(waitMs, undefined, { signal: this.#stop.signal }).catch(() => undefined)
+    }
+  }
+
+  /** Does a check that is due or asked for. @returns whether it did one */
+  async round(): Promise<boolean> {
+    // What a server left that stopped is over.
+    const open = await this.#db<CheckRow>('spoor.ledger_check').whereNull('ended_at').orderBy('id').first()
+    if (open && open.done !== '0') await this.#end(open.id, 0, 'The server that checked stopped.')
+    const waiting = open && open.done === '0' ? open : await this.#begin()
+    if (!waiting) return false
+    await this.#check(waiting)
+    return true
+  }
+
+  async #begin(): Promise<CheckRow | null> {
+    const last = await this.#db<CheckRow>('spoor.ledger_check').whereNotNull('ended_at').orderBy('id', 'desc').first()
+    if (last && Date.now() - Date.parse(last.ended_at!) < everyMs) return null
+    const { rows } = await this.#db.raw<{ rows: { total: string }[] }>('select h.last_save_id - f.first_save_id + 1 as total from ledger.head h, ledger.sealing f') // prettier-ignore
+    // There is nothing to check before there is something to check it against.
+    if (Number(rows[0]!.total) === 0 || !(await this.#db('ledger.seal').first('number'))) return null
+    return (await this.#db('spoor.ledger_check').insert({ total: rows[0]!.total }).returning<CheckRow[]>('*'))[0]!
+  }
+
+  async #check(row: CheckRow): Promise<void> {
+    let asked = row.asked_by !== null
+    const check = new LedgerCheck({
+      db: this.#db,
+      outside: this.#outside,
+      checkId: row.id,
+      restMs: () => (asked ? 0 : restMs),
+      onProgress: async (done) => {
+        const [now] = await this.#db('spoor.ledger_check').where({ id: row.id }).update({ done, seen_at: this.#db.fn.now() }).returning<CheckRow[]>('*') // prettier-ignore
+        asked = now?.asked_by != null
+        return !now?.stop_asked && !this.#stop.signal.aborted
+      },
+    })
+    const { found, stopped } = await check.check()
+    await this.#end(row.id, found, stopped ? 'Stopped before it was done.' : null)
+    if (!stopped)
+      await recordEvent(this.#db, {
+        kind: 'custody',
+        personId: row.asked_by,
+        words: `checked the whole ledger: ${found === 0 ? 'everything matches its seals' : `${found} places do not match`}`,
+      })
+  }
+
+  async #end(id: number, found: number, trouble: string | null): Promise<void> {
+    await this.#db('spoor.ledger_check').where({ id }).update({ ended_at: this.#db.fn.now(), found, trouble })
+  }
+}
+
+/** Somebody wants to know now: a check that goes on hurries, else one begins. */
+export async function askForCheck(db: Database, personId: number): Promise<void> {
+  await db.transaction(async (trx) => {
+    await trx.raw('lock table spoor.ledger_check in exclusive mode')
+    const updated = await trx('spoor.ledger_check').whereNull('ended_at').update({ asked_by: personId })
+    if (updated > 0) return
+    const { rows } = await trx.raw<{ rows: { total: string }[] }>('select h.last_save_id - f.first_save_id + 1 as total from ledger.head h, ledger.sealing f') // prettier-ignore
+    await trx('spoor.ledger_check').insert({ asked_by: personId, total: rows[0]!.total })
+  })
+}

@@ -1,0 +1,62 @@
+import type { Database } from '../database/knex.ts'
+import type { Mismatch } from './mismatch.ts'
+
+/** So many of one kind are told one by one. */
+const mostTold = 50
+
+interface Query {
+  sql: string
+  told(row: Record<string, string>): Mismatch
+}
+
+const spell = (row: Record<string, string>) => `the hour from ${new Date(row['hour']!).toISOString().slice(0, 16)}Z`
+
+/** What is kept beside saves and changes and can be counted from them. Both sides are read in one statement, of one moment. */
+const queries: readonly Query[] = [
+  {
+    sql: `select coalesce(c.hour, r.hour) as hour, coalesce(c.field_id, r.field_id) as field, coalesce(r.changes, 0) as stored, coalesce(c.n, 0) as expected
+            from (select date_trunc('hour', captured_at, 'UTC') as hour, type_id, field_id, count(*) as n from ledger.change group by 1, 2, 3) c
+            full join ledger.hour_field r on r.hour = c.hour and r.type_id = c.type_id and r.field_id = c.field_id
+           where coalesce(r.changes, 0) <> coalesce(c.n, 0)`,
+    told: (row) => ({ place: `count ${row['hour']} field ${row['field']}`, words: `The count of changes of a field in ${spell(row)} is ${row['stored']}, and there are ${row['expected']}.`, fieldId: Number(row['field']), stored: row['stored']!, expected: row['expected']! }),
+  },
+  {
+    sql: `select coalesce(c.hour, r.hour) as hour, coalesce(c.actor_id, r.actor_id) as actor, coalesce(c.type_id, r.type_id) as type,
+                 coalesce(r.saves, 0) || ' saves, ' || coalesce(r.changes, 0) || ' changes' || coalesce(', ' || r.actor_kind, '') as stored,
+                 coalesce(c.saves, 0) || ' saves, ' || coalesce(c.changes, 0) || ' changes' || coalesce(', ' || c.actor_kind, '') as expected
+            from (select date_trunc('hour', s.captured_at, 'UTC') as hour, s.type_id, s.actor_id, s.channel, min(s.actor_kind) as actor_kind, count(*) as saves, coalesce(sum(n.changes), 0) as changes
+                    from ledger.save s left join (select captured_at, save_id, count(*) as changes from ledger.change group by 1, 2) n on n.captured_at = s.captured_at and n.save_id = s.id
+                   group by 1, 2, 3, 4) c
+            full join ledger.hour_actor r on r.hour = c.hour and r.type_id = c.type_id and r.actor_id = c.actor_id and r.channel = c.channel
+           where coalesce(r.saves, 0) <> coalesce(c.saves, 0) or coalesce(r.changes, 0) <> coalesce(c.changes, 0) or r.actor_kind is distinct from c.actor_kind`,
+    told: (row) => ({ place: `count ${row['hour']} actor ${row['actor']} type ${row['type']}`, words: `The count of an actor in ${spell(row)} says ${row['stored']}, and there are ${row['expected']}.`, stored: row['stored']!, expected: row['expected']! }),
+  },
+  {
+    sql: `select coalesce(c.hour, r.hour) as hour, coalesce(c.actor_kind, r.actor_kind) as kind, coalesce(r.saves, 0) || '/' || coalesce(r.changes, 0) as stored, coalesce(c.saves, 0) || '/' || coalesce(c.changes, 0) as expected
+            from (select hour, actor_kind, sum(saves) as saves, sum(changes) as changes from ledger.hour_actor group by 1, 2) c
+            full join ledger.hour_kind r on r.hour = c.hour and r.actor_kind = c.actor_kind
+           where coalesce(r.saves, 0) <> coalesce(c.saves, 0) or coalesce(r.changes, 0) <> coalesce(c.changes, 0)`,
+    told: (row) => ({ place: `count ${row['hour']} kind ${row['kind']}`, words: `The count of a kind of actor in ${spell(row)} is ${row['stored']} (saves/changes), and those of the actors add up to ${row['expected']}.`, stored: row['stored']!, expected: row['expected']! }),
+  },
+  {
+    sql: `select c.save_id, c.field_id from ledger.change c where not exists (select from ledger.save s where s.captured_at = c.captured_at and s.id = c.save_id)`,
+    told: (row) => ({ place: `stray change ${row['save_id']} ${row['field_id']}`, words: `A change says that it belongs to save ${row['save_id']}, and no such save was made at its time.`, saveId: row['save_id']!, fieldId: Number(row['field_id']) }),
+  },
+  {
+    sql: `select s.id from ledger.save s, ledger.head h where s.id < 1 or s.id > h.last_save_id`,
+    told: (row) => ({ place: `save ${row['id']} outside`, words: `Save ${row['id']} has a number that was never drawn: it was put in.`, saveId: row['id']! }),
+  },
+  {
+    sql: `select r.id, r.saves as stored, coalesce(c.n, 0) as expected from ledger.run r left join (select run_id, count(*) as n from ledger.save where run_id is not null group by 1) c on c.run_id = r.id where r.saves <> coalesce(c.n, 0)`,
+    told: (row) => ({ place: `run ${row['id']}`, words: `Run ${row['id']} says that it has ${row['stored']} saves, and there are ${row['expected']}.`, stored: row['stored']!, expected: row['expected']! }),
+  },
+] // prettier-ignore
+
+export async function compareCounts(db: Database): Promise<Mismatch[]> {
+  const found: Mismatch[] = []
+  for (const { sql, told } of queries) {
+    const { rows } = await db.raw<{ rows: Record<string, unknown>[] }>(`${sql} limit ${mostTold}`)
+    found.push(...rows.map((row) => told(Object.fromEntries(Object.entries(row).map(([name, value]) => [name, String(value)]))))) // prettier-ignore
+  }
+  return found
+}

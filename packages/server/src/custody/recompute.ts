@@ -1,0 +1,144 @@
+import { canonicalSave, changeDigest, commitmentsOf, fromHex, leafText, rise, type Commitments } from '@spoor/core'
+import { boundArray, type Database } from '../database/knex.ts'
+import { sha256Hex } from './sha256.ts'
+
+interface SaveRow {
+  id: string
+  captured_at: string
+  collected_at: string
+  source_id: number
+  type_id: number
+  record_key: string
+  key_before: string | null
+  label: string
+  action: string
+  actor_id: number
+  actor_kind: string
+  actor_name: string | null
+  claimed: boolean
+  on_behalf_of: string | null
+  channel: string
+  run: string | null
+  run_id: string | null
+  reason: string | null
+  correction_id: number | null
+  db_login: string
+  application_name: string | null
+  client_address: string | null
+  transaction_id: string
+  plan_version: number
+  outbox_seq: string
+  parent_type_id: number | null
+  parent_key: string | null
+  leaf: string | null
+}
+
+interface ChangeRow {
+  save_id: string
+  field_id: number
+  type_id: number
+  record_key: string
+  actor_id: number
+  actor_kind: string
+  before: string | null
+  after: string | null
+  parent_type_id: number | null
+  parent_key: string | null
+  rise: string | null
+  rise_share: number | null
+  salt: string | null
+  digest: string | null
+}
+
+/** A save as it is in the ledger now, with what follows from it. */
+export interface Recomputed {
+  id: string
+  at: string
+  typeId: number
+  label: string
+  /** The leaf that is stored, and the one that the save as it is now has, in hexadecimal digits. */
+  stored: string | null
+  leaf: string
+  canonical: string
+  changes: readonly { fieldId: number; before: string | null; after: string | null; salt: string; stored: string | null; digest: string; strays: readonly string[] } [] // prettier-ignore
+}
+
+/** The saves with numbers from one to another, as they stand now. */
+export async function recompute(db: Database, fromId: string, toId: string): Promise<Recomputed[]> {
+  const { rows: saves } = await db.raw<{ rows: SaveRow[] }>(
+    `select id, captured_at, collected_at, source_id, type_id, record_key, key_before, label, action, actor_id, actor_kind, actor_name, claimed,
+            on_behalf_of, channel, run, run_id, reason, correction_id, db_login, application_name, client_address, transaction_id, plan_version,
+            outbox_seq, parent_type_id, parent_key, encode(leaf, 'hex') as leaf
+       from ledger.save where id >= ? and id <= ? order by id`,
+    [fromId, toId],
+  ) // prettier-ignore
+  if (saves.length === 0) return []
+  const { rows: changes } = await db.raw<{ rows: ChangeRow[] }>(
+    `select c.save_id, c.field_id, c.type_id, c.record_key, c.actor_id, c.actor_kind, c.before, c.after, c.parent_type_id, c.parent_key,
+            c.rise::text as rise, c.rise_share, encode(c.salt, 'hex') as salt, encode(c.digest, 'hex') as digest
+       from unnest(?::timestamptz[], ?::bigint[]) as w(captured_at, id)
+       join ledger.change c on c.captured_at = w.captured_at and c.save_id = w.id order by c.save_id, c.field_id`,
+    [boundArray(saves.map((save) => save.captured_at)), boundArray(saves.map((save) => save.id))],
+  ) // prettier-ignore
+  const bySave = new Map<string, ChangeRow[]>()
+  for (const change of changes) {
+    const own = bySave.get(change.save_id)
+    if (own) own.push(change)
+    else bySave.set(change.save_id, [change])
+  }
+  return saves.map((save) => recomputed(save, bySave.get(save.id) ?? []))
+}
+
+function recomputed(save: SaveRow, changes: readonly ChangeRow[]): Recomputed {
+  const proved = changes.map((change) => {
+    const salt = change.salt ?? ''
+    const commitments: Commitments = commitmentsOf(sha256Hex, salt, change.before, change.after)
+    return {
+      fieldId: change.field_id,
+      before: change.before,
+      after: change.after,
+      salt,
+      commitments,
+      stored: change.digest,
+      digest: changeDigest(sha256Hex, commitments),
+      strays: straysOf(save, change),
+    }
+  })
+  const canonical = canonicalSave({
+    id: save.id, at: save.captured_at, collectedAt: save.collected_at, sourceId: save.source_id, typeId: save.type_id, key: save.record_key,
+    keyBefore: save.key_before, label: save.label, action: save.action, actorId: save.actor_id, actorKind: save.actor_kind,
+    actorName: save.actor_name ?? '', claimed: save.claimed, onBehalfOf: save.on_behalf_of, channel: save.channel, run: save.run, runId: save.run_id,
+    reason: save.reason, correctionId: save.correction_id, login: save.db_login, application: save.application_name, address: save.client_address,
+    transaction: save.transaction_id, planVersion: save.plan_version, seq: save.outbox_seq, parentTypeId: save.parent_type_id,
+    parentKey: save.parent_key, changes: proved.map(({ fieldId, commitments }) => ({ fieldId, ...commitments })),
+  }) // prettier-ignore
+  return {
+    id: save.id,
+    at: save.captured_at,
+    typeId: save.type_id,
+    label: save.label,
+    stored: save.leaf !== null && fromHex(save.leaf)?.length === 32 ? save.leaf : null,
+    leaf: sha256Hex(leafText(canonical)),
+    canonical,
+    changes: proved,
+  }
+}
+
+/**
+ * Columns of a change that repeat its save, or follow from its values, and do not. An empty rise is let pass: a field
+ * that became a number later has none of before.
+ */
+function straysOf(save: SaveRow, change: ChangeRow): string[] {
+  const moved = change.rise === null ? null : rise(change.before, change.after)
+  const pairs: [string, unknown, unknown][] = [
+    ['record type', change.type_id, save.type_id],
+    ['record', change.record_key, save.record_key],
+    ['actor', change.actor_id, save.actor_id],
+    ['kind of actor', change.actor_kind, save.actor_kind],
+    ['type of the parent', change.parent_type_id, save.parent_type_id],
+    ['parent', change.parent_key, save.parent_key],
+    ['rise', change.rise, moved?.by ?? null],
+    ['share of the rise', change.rise_share, moved?.share ?? null],
+  ]
+  return pairs.flatMap(([name, stored, expected]) => (stored === expected ? [] : [name]))
+}

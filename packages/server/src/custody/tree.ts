@@ -1,0 +1,102 @@
+import { fetched, innerHash, rootOf, type Asking, type NodeAddress } from '@spoor/core'
+import type { Knex } from 'knex'
+import { sha256 } from './sha256.ts'
+
+/** Nodes are kept for every eighth height; what lies between follows from at most 255 of them. */
+const step = 8
+const fanOut = 2 ** step
+
+export interface StoredNode {
+  height: number
+  place: number
+  hash: Uint8Array
+}
+
+/** The hash over neighbours whose number is a power of two. */
+export function fold(hashes: readonly Uint8Array[]): Uint8Array {
+  let row = hashes
+  while (row.length > 1) row = row.flatMap((hash, at) => (at % 2 === 0 ? [innerHash(sha256, hash, row[at + 1]!)] : []))
+  return row[0]!
+}
+
+/** The ledger's tree, read from stored leaves and nodes. Leaf 0 is the save with which sealing began. */
+export class Tree {
+  readonly #db: Knex
+  readonly #firstSaveId: bigint
+  /** Nodes made now and not stored yet, by height and place. */
+  readonly #made = new Map<string, Uint8Array>()
+
+  constructor(db: Knex, firstSaveId: bigint) {
+    this.#db = db
+    this.#firstSaveId = firstSaveId
+  }
+
+  /** @throws MissingLeaf */
+  async leaves(from: number, to: number): Promise<Uint8Array[]> {
+    const rows = await this.#db('ledger.save')
+      .where('id', '>=', (this.#firstSaveId + BigInt(from)).toString())
+      .where('id', '<', (this.#firstSaveId + BigInt(to)).toString())
+      .orderBy('id')
+      .select<{ id: string; leaf: Buffer | null }[]>('id', 'leaf')
+    return Array.from({ length: to - from }, (_, at) => {
+      const id = this.#firstSaveId + BigInt(from + at)
+      const row = rows[at]
+      if (row?.leaf == null || BigInt(row.id) !== id) throw new MissingLeaf(id.toString())
+      return new Uint8Array(row.leaf)
+    })
+  }
+
+  async #nodes(height: number, from: number, to: number): Promise<Uint8Array[]> {
+    if (height === 0) return await this.leaves(from, to)
+    const rows = await this.#db('ledger.node').where({ height }).where('place', '>=', from).where('place', '<', to).select<{ place: string; hash: Buffer }[]>('place', 'hash') // prettier-ignore
+    const stored = new Map(rows.map((row) => [Number(row.place), new Uint8Array(row.hash)]))
+    return Array.from({ length: to - from }, (_, at) => {
+      const hash = this.#made.get(`${height} ${from + at}`) ?? stored.get(from + at)
+      if (!hash) throw new MissingNode(height, from + at)
+      return hash
+    })
+  }
+
+  nodeAt = async ({ level, index }: NodeAddress): Promise<Uint8Array> => {
+    const height = Math.floor(level / step) * step
+    const width = 2 ** (level - height)
+    return fold(await this.#nodes(height, index * width, (index + 1) * width))
+  }
+
+  ask<T>(asking: Asking<T>): Promise<T> {
+    return fetched(asking, this.nodeAt)
+  }
+
+  root(size: number): Promise<Uint8Array> {
+    return this.ask(rootOf(sha256, size))
+  }
+
+  /** The nodes that are whole once the tree has grown from one size to another; they are known to this tree from now on. */
+  async grow(from: number, to: number): Promise<StoredNode[]> {
+    const grown: StoredNode[] = []
+    for (let height = step; ; height += step) {
+      const span = 2 ** height
+      const [first, end] = [Math.floor(from / span), Math.floor(to / span)]
+      if (Math.floor(to / span) === 0) return grown
+      for (let place = first; place < end; place++) {
+        const hash = fold(await this.#nodes(height - step, place * fanOut, (place + 1) * fanOut))
+        this.#made.set(`${height} ${place}`, hash)
+        grown.push({ height, place, hash })
+      }
+    }
+  }
+}
+
+export class MissingLeaf extends Error {
+  readonly saveId: string
+  constructor(saveId: string) {
+    super(`save ${saveId} is not in the ledger, or has no leaf`)
+    this.saveId = saveId
+  }
+}
+
+export class MissingNode extends Error {
+  constructor(height: number, place: number) {
+    super(`node ${place} of height ${height} is not in the ledger`)
+  }
+}

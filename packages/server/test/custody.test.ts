@@ -1,0 +1,215 @@
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import pg from 'pg'
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
+import { fromHex, provesInclusion, readCheckpoint, readKeyLine, readNote, signatureBy } from '@spoor/core'
+import { Checking, askForCheck } from '../src/custody/checking.ts'
+import { placeOf, readCustody } from '../src/custody/custody.ts'
+import { OutsideSeals } from '../src/custody/outside.ts'
+import { latestSeal, Sealer } from '../src/custody/sealer.ts'
+import { sha256 } from '../src/custody/sha256.ts'
+import { signatureHolds, SigningKey } from '../src/custody/signing-key.ts'
+import { recordEvent } from '../src/people/events.ts'
+import { urlFor } from './names.ts'
+import { ledger, makeWorld, silentLog, track, type World } from './support.ts'
+
+/** A ledger that proves itself, and a superuser who alters it. */
+let world: World
+let directory: string
+let superuser: pg.Client
+let outside: OutsideSeals
+let sealer: Sealer
+
+beforeAll(async () => {
+  world = await makeWorld('create table public.item (id int primary key, name text, amount numeric, tags text[])')
+  await track(world, { item: '*' })
+  directory = mkdtempSync(join(tmpdir(), 'spoor-custody-'))
+  outside = new OutsideSeals(directory)
+  sealer = new Sealer({ db: world.db, key: SigningKey.open(directory), outside, log: silentLog })
+  superuser = new pg.Client({ connectionString: urlFor(world.superuserUrl, world.names.spoor) })
+  await superuser.connect()
+  await world.business.query(
+    `insert into item select n, 'item ' || n, n * 1.5, array['a', 'b'] from generate_series(1, 400) n`,
+  )
+  await world.collect()
+  await sealer.seal()
+  for (let round = 0; round < 3; round++) {
+    await world.business.query(`update item set amount = amount + 1, name = name || '!' where id % 3 = $1`, [round])
+    await world.collect()
+    await recordEvent(world.db, { kind: 'export', personId: null, words: `round ${round}` })
+    await sealer.seal()
+  }
+})
+afterAll(async () => {
+  await superuser.end()
+  await world.close()
+  rmSync(directory, { recursive: true, force: true })
+})
+beforeEach(async () => {
+  await world.db('spoor.mismatch').delete()
+})
+
+/** A whole check at once. @returns what it found */
+async function check(): Promise<
+  {
+    words: string
+    save_id: string | null
+    field_id: number | null
+    place: string
+    after_seal: string | null
+    before_seal: string | null
+  }[]
+> {
+  // prettier-ignore
+  await askForCheck(world.db, world.adminId)
+  expect(await new Checking(world.db, outside, silentLog).round()).toBe(true)
+  return await world.db('spoor.mismatch').orderBy('id').select('words', 'save_id', 'field_id', 'place', 'after_seal', 'before_seal') // prettier-ignore
+}
+async function altered(statement: string, values: unknown[] = []) {
+  await superuser.query(...(values.length > 0 ? ([statement, values] as const) : ([statement] as const)))
+  return await check()
+}
+
+describe('sealing', () => {
+  it('signs how far the ledger goes, each seal grown from the one before, and keeps it outside too', async () => {
+    const seals = await world.db('ledger.seal').orderBy('number').select('*')
+    expect(seals.map((seal) => Number(seal.number))).toEqual([1, 2, 3, 4])
+    const head = await world.db('ledger.head').first('last_save_id')
+    expect(seals.at(-1).size).toBe(head.last_save_id)
+    const [line] = await world.db('ledger.signing_key').pluck<string[]>('line')
+    const key = readKeyLine(sha256, line!)!
+    for (const seal of seals) {
+      const note = readNote(seal.note)!
+      expect(signatureHolds(key, note.text, signatureBy(sha256, note, key)!)).toBe(true)
+      expect(readCheckpoint(note.text)).toMatchObject({ size: Number(seal.size), events: Number(seal.events) })
+    }
+    expect(outside.latest()).toEqual({ number: 4, size: Number(seals.at(-1).size), note: seals.at(-1).note })
+    expect(await sealer.seal()).toBe(false)
+  })
+
+  it('proves each save to whoever has the key and the seal', async () => {
+    const saves = await ledger(world)
+    for (const save of [saves[0]!, saves[255]!, saves[256]!, saves.at(-1)!]) {
+      const place = await placeOf(world.db, save.id)
+      const note = readNote(place.seal!.note)!
+      const { root, size } = readCheckpoint(note.text)!
+      const claim = { leaf: fromHex(place.leaf)!, index: place.index!, size, root, proof: place.proof.map((hash) => fromHex(hash)!) } // prettier-ignore
+      expect(provesInclusion(sha256, claim)).toBe(true)
+      expect(provesInclusion(sha256, { ...claim, leaf: sha256('another') })).toBe(false)
+    }
+  })
+
+  it('is done by one of two servers, without a fork', async () => {
+    const other = new Sealer({ db: world.db, key: SigningKey.open(directory), outside, log: silentLog })
+    await world.business.query(`update item set amount = amount + 1 where id < 20`)
+    await world.collect()
+    const before = Number((await latestSeal(world.db))!.number)
+    const outcomes = await Promise.allSettled([sealer.seal(), other.seal(), sealer.seal(), other.seal()])
+    expect(outcomes.some((one) => one.status === 'fulfilled' && one.value)).toBe(true)
+    expect(Number((await latestSeal(world.db))!.number)).toBe(before + 1)
+    expect(await check()).toEqual([])
+  })
+
+  it('refuses another key, and says so', async () => {
+    const elsewhere = mkdtempSync(join(tmpdir(), 'spoor-custody-'))
+    await world.business.query(`update item set amount = amount + 1 where id = 1`)
+    await world.collect()
+    const stranger = new Sealer({ db: world.db, key: SigningKey.open(elsewhere), outside, log: silentLog })
+    expect(await stranger.seal()).toBe(false)
+    expect((await readCustody(world.db)).mismatches[0]!.words).toMatch(/nobody handed over/)
+    rmSync(elsewhere, { recursive: true, force: true })
+    await sealer.seal()
+  })
+
+  it('cannot be done or undone by the application itself', async () => {
+    for (const statement of [
+      'update ledger.save set label = label', 'delete from ledger.save', 'truncate ledger.change', 'update ledger.seal set size = 1',
+      'delete from ledger.seal', 'update ledger.node set hash = hash', 'update ledger.event set words = words', 'delete from ledger.event',
+      'update ledger.signing_key set line = line', 'update ledger.sealing set first_save_id = 9', 'drop table ledger.seal',
+    ]) await expect(world.db.raw(statement)).rejects.toMatchObject({ code: '42501' }) // prettier-ignore
+  })
+})
+
+describe('checking', () => {
+  it('finds nothing in a ledger that nobody touched, and writes that down', async () => {
+    expect(await check()).toEqual([])
+    const { rows } = await world.db.raw<{ rows: { words: string }[] }>(`select words from ledger.event where kind = 'custody' order by id desc limit 1`) // prettier-ignore
+    expect(rows[0]!.words).toBe('checked the whole ledger: everything matches its seals')
+    expect((await readCustody(world.db)).lastWhole).toMatchObject({ found: 0 })
+  })
+
+  it('names the save, the field and the seals around a value that was altered', async () => {
+    const [change] = (await superuser.query(`select c.save_id, c.field_id, c.captured_at from ledger.change c join spoor.field f on f.id = c.field_id where f.column_name = 'amount' and c.save_id = 450`)).rows // prettier-ignore
+    const found = await altered(`update ledger.change set after = after || '0' where save_id = $1 and field_id = $2`, [change.save_id, change.field_id]) // prettier-ignore
+    expect(found.map(({ save_id, field_id, after_seal, before_seal }) => ({ save_id, field_id, after_seal, before_seal }))).toContainEqual({ save_id: '450', field_id: change.field_id, after_seal: '1', before_seal: '2' }) // prettier-ignore
+    await superuser.query(`update ledger.change set after = left(after, -1) where save_id = $1 and field_id = $2`, [change.save_id, change.field_id]) // prettier-ignore
+    await world.db('spoor.mismatch').delete()
+    expect(await check()).toEqual([])
+  })
+
+  it.each<[string, string, string, RegExp]>([
+    ['a time', `update ledger.save set captured_at = captured_at - interval '1 microsecond' where id = 300`, `update ledger.save set captured_at = captured_at + interval '1 microsecond' where id = 300`, /Save 300 .* is not as it was written/],
+    ['an actor', `update ledger.save set actor_id = actor_id + 1 where id = 300`, `update ledger.save set actor_id = actor_id - 1 where id = 300`, /Save 300 .* is not as it was written/],
+    ['an actor’s name', `update ledger.save set actor_name = 'Somebody else' where id = 300`, `update ledger.save set actor_name = 'login business_app' where id = 300`, /Save 300 .* is not as it was written/],
+    ['the time of collecting', `update ledger.save set collected_at = collected_at - interval '1 day' where id = 300`, `update ledger.save set collected_at = collected_at + interval '1 day' where id = 300`, /Save 300 .* is not as it was written/],
+    ['the leaf alone', `update ledger.save set leaf = set_byte(leaf, 3, get_byte(leaf, 3) # 1) where id = 300`, `update ledger.save set leaf = set_byte(leaf, 3, get_byte(leaf, 3) # 1) where id = 300`, /leaf stored with save 300/],
+    ['a change’s record', `update ledger.change set record_key = '["9"]' where save_id = 300`, `update ledger.change set record_key = (select record_key from ledger.save where id = 300) where save_id = 300`, /record is not that of the save/],
+    ['a salt', `update ledger.change set salt = set_byte(salt, 0, get_byte(salt, 0) # 1) where save_id = 300`, `update ledger.change set salt = set_byte(salt, 0, get_byte(salt, 0) # 1) where save_id = 300`, /Save 300 .*a value of this change/],
+    ['a node', `update ledger.node set hash = set_byte(hash, 0, get_byte(hash, 0) # 1) where height = 8 and place = 0`, `update ledger.node set hash = set_byte(hash, 0, get_byte(hash, 0) # 1) where height = 8 and place = 0`, /node over saves 1 to 256/],
+    ['a seal’s root', `update ledger.seal set root = set_byte(root, 0, get_byte(root, 0) # 1) where number = 2`, `update ledger.seal set root = set_byte(root, 0, get_byte(root, 0) # 1) where number = 2`, /Seal 2 says other/],
+    ['a seal’s note', `update ledger.seal set note = replace(note, 'time 2', 'time 3') where number = 2`, `update ledger.seal set note = replace(note, 'time 3', 'time 2') where number = 2`, /Seal 2 does not hold/],
+    ['an event', `update ledger.event set words = words || '.' where words = 'round 1'`, `update ledger.event set words = 'round 1' where words = 'round 1.'`, /Of the events between seal 2 and seal 3/],
+    ['a count by field', `update ledger.hour_field set changes = changes + 1`, `update ledger.hour_field set changes = changes - 1`, /count of changes of a field/],
+    ['a count by actor', `update ledger.hour_actor set saves = saves + 1`, `update ledger.hour_actor set saves = saves - 1`, /count of an actor/],
+    ['a count by kind', `update ledger.hour_kind set changes = changes + 1`, `update ledger.hour_kind set changes = changes - 1`, /count of a kind of actor/],
+    ['a run', `update ledger.run set saves = saves + 1`, `update ledger.run set saves = saves - 1`, /Run \d+ says/],
+    ['the order of two saves', `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`, `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`, /Save 300 .* is not as it was written/],
+  ])('finds and names %s', async (_, alter, putBack, words) => {
+    const found = await altered(alter)
+    expect(found.map((one) => one.words)).toContainEqual(expect.stringMatching(words))
+    await superuser.query(putBack)
+    await world.db('spoor.mismatch').delete()
+    expect(await check()).toEqual([])
+  }) // prettier-ignore
+
+  it('finds a save that was taken out, one that was put in, and an end that was cut off', async () => {
+    await superuser.query('create table public.kept as select * from ledger.save where id = 500; create table public.kept_changes as select * from ledger.change where save_id = 500') // prettier-ignore
+    const gone = await altered('delete from ledger.save where id = 500')
+    expect(gone.map((one) => one.words)).toContainEqual('Save 500 is missing from the ledger.')
+    expect(gone.map((one) => one.words)).toContainEqual(
+      expect.stringMatching(/A change says that it belongs to save 500/),
+    )
+    await superuser.query('insert into ledger.save select * from kept')
+    await world.db('spoor.mismatch').delete()
+    const last = Number((await world.db('ledger.head').first('last_save_id')).last_save_id)
+    await superuser.query(`update kept set id = $1`, [last + 5])
+    const put = await altered('insert into ledger.save select * from kept')
+    expect(put.map((one) => one.words)).toContainEqual(
+      `Save ${last + 5} has a number that was never drawn: it was put in.`,
+    )
+    await superuser.query(`delete from ledger.save where id = $1`, [last + 5])
+    await world.db('spoor.mismatch').delete()
+    const cut = await altered('update ledger.head set last_save_id = last_save_id - 10')
+    expect(cut.map((one) => one.words)).toContainEqual(expect.stringMatching(/its end was cut off/))
+    await superuser.query('update ledger.head set last_save_id = last_save_id + 10')
+    await world.db('spoor.mismatch').delete()
+    const seal = (await latestSeal(world.db))!
+    await superuser.query('create table public.kept_seal as select * from ledger.seal where number = (select max(number) from ledger.seal)') // prettier-ignore
+    const older = await altered('delete from ledger.seal where number = (select max(number) from ledger.seal)')
+    expect(older.map((one) => one.words)).toContainEqual(expect.stringMatching(new RegExp(`^Seal ${seal.number} .* kept outside the database, is not in it`))) // prettier-ignore
+    await superuser.query('insert into ledger.seal select * from kept_seal')
+    await world.db('spoor.mismatch').delete()
+    expect(await check()).toEqual([])
+  })
+
+  it('keeps an alarm until somebody settles it, once however often it is found, and writes it into the ledger', async () => {
+    await superuser.query(`update ledger.save set label = 'forged' where id = 200`)
+    await check()
+    await check()
+    const { mismatches } = await readCustody(world.db)
+    expect(mismatches).toHaveLength(1)
+    const { rows } = await world.db.raw<{ rows: { n: string }[] }>(`select count(*) as n from ledger.event where words like 'found the ledger altered: Save 200%'`) // prettier-ignore
+    expect(rows[0]!.n).toBe('1')
+  })
+})
