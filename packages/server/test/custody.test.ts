@@ -66,8 +66,8 @@ async function check(): Promise<
   expect(await new Checking(world.db, outside, silentLog).round()).toBe(true)
   return await world.db('spoor.mismatch').orderBy('id').select('words', 'save_id', 'field_id', 'place', 'after_seal', 'before_seal') // prettier-ignore
 }
-async function altered(statement: string, values: unknown[] = []) {
-  await superuser.query(...(values.length > 0 ? ([statement, values] as const) : ([statement] as const)))
+async function altered(statement: string, values?: unknown[]) {
+  await superuser.query(statement, values)
   return await check()
 }
 

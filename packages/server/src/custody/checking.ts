@@ -94,7 +94,7 @@ export class Checking {
       restMs: () => (asked ? 0 : restMs),
       onProgress: async (done) => {
         const [now] = await this.#db('spoor.ledger_check').where({ id: row.id }).update({ done, seen_at: this.#db.fn.now() }).returning<CheckRow[]>('*') // prettier-ignore
-        asked = now?.asked_by != null
+        asked = now?.asked_by !== null && now?.asked_by !== undefined
         return !now?.stop_asked && !this.#stop.signal.aborted
       },
     })

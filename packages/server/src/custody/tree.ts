@@ -41,7 +41,7 @@ export class Tree {
     return Array.from({ length: to - from }, (_, at) => {
       const id = this.#firstSaveId + BigInt(from + at)
       const row = rows[at]
-      if (row?.leaf == null || BigInt(row.id) !== id) throw new MissingLeaf(id.toString())
+      if (!row?.leaf || BigInt(row.id) !== id) throw new MissingLeaf(id.toString())
       return new Uint8Array(row.leaf)
     })
   }

@@ -252,6 +252,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   align-self: stretch;
 }
 .readings button {
+  white-space: nowrap;
   color: var(--soft);
   border-bottom: 2px solid transparent;
 }
@@ -261,6 +262,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   border-color: var(--pine);
 }
 .fresh {
+  white-space: nowrap;
   color: var(--pine);
   font-weight: 600;
 }

@@ -6,6 +6,7 @@ import { routes, type ProblemBody } from '@spoor/contract'
 import { counted, dateText, runWords } from '@spoor/core'
 import { computed, ref, toRef } from 'vue'
 import { call, problemOf } from '../api/client.ts'
+import SavePlace from '../custody/SavePlace.vue'
 import { useRevert } from '../corrections/revert.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { usePulse } from '../frame/pulse.ts'
@@ -242,6 +243,7 @@ useEventListener('keydown', (event) => {
           </dd>
         </template>
       </dl>
+      <SavePlace v-if="session.may('custody.read')" :save-id="saveId" />
       <SaveReview
         v-if="session.may('review.read')"
         :key="saveId + save.marks.join()"

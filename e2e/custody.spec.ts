@@ -1,0 +1,91 @@
+import { expect, test, type Page } from '@playwright/test'
+import { axeFindsNothing, demo, listenForErrors, query, rows, signIn } from './demo.ts'
+
+/** Somebody makes sure that the ledger is as it was written, and is told when it is not. */
+test.describe.configure({ mode: 'serial' })
+
+let page: Page
+let errors: string[]
+const { application, databases } = demo('history')
+const spoor = <R extends object>(statement: string, values?: unknown[]) => query<R & Record<string, unknown>>(databases.spoor, statement, values) // prettier-ignore
+test.beforeAll(async ({ browser }) => {
+  const context = await browser.newContext()
+  await context.grantPermissions(['clipboard-read', 'clipboard-write'])
+  page = await context.newPage()
+  errors = listenForErrors(page)
+  await signIn(page, 'administrator', 'history')
+})
+test.afterAll(() => page.close())
+test.afterEach(() => expect(errors.splice(0)).toEqual([]))
+
+async function checkAll() {
+  await page.getByRole('button', { name: 'Check it now' }).click()
+  await expect(page.getByText('Reading', { exact: false }).first()).toBeVisible()
+  await expect(page.getByRole('button', { name: 'Stop' })).toHaveCount(0, { timeout: 60_000 })
+}
+
+test('the pulse leads to the custody of the ledger, where all of it is checked at one press', async () => {
+  await expect(page.getByRole('banner')).toContainText(/sealed \d\d:\d\d/)
+  await page.getByRole('link', { name: /sealed \d\d:\d\d/ }).click()
+  await expect(page.getByRole('heading', { name: 'Custody of the ledger' })).toBeVisible()
+  await checkAll()
+  await expect(page.getByText('every one in place')).toBeVisible()
+  await expect(page.getByRole('table')).toContainText('10,000')
+  await axeFindsNothing(page)
+  await page.getByRole('button', { name: 'Copy the seal' }).click()
+  const note = await page.evaluate(() => navigator.clipboard.readText())
+  expect(note).toMatch(/^spoor\/[0-9a-f-]{36}\n\d+\n[A-Za-z0-9+/=]{44}\ntime .*\nevents \d+ .*\n\n\u2014 spoor\/.*\n$/)
+})
+
+test('an opened save is checked in the browser, against the seal that covers it', async () => {
+  await page.goto(`${application}/changes?save=12345`)
+  const place = page.getByRole('region', { name: 'Its place in the ledger' })
+  await expect(place).toContainText('Leaf 12,344, under seal')
+  await place.getByRole('button', { name: 'Check it here' }).click()
+  await expect(place.getByRole('listitem')).toHaveCount(5)
+  await expect(place.getByRole('listitem').filter({ hasText: /^Holds/ })).toHaveCount(5)
+})
+
+test('what a superuser altered is named with its seals, stays until it is settled, and fails the browser’s check too', async () => {
+  const [change] = await spoor<{ save_id: string; field_id: number; after: string }>(
+    `select c.save_id, c.field_id, c.after from ledger.change c join ledger.save s on s.captured_at = c.captured_at and s.id = c.save_id
+      where s.id between 12000 and 13000 and s.action = 'change' and c.after is not null order by c.save_id limit 1`,
+  )
+  const alter = (after: string) => spoor('update ledger.change set after = $3 where save_id = $1 and field_id = $2', [change!.save_id, change!.field_id, after]) // prettier-ignore
+  await alter(`${change!.after}0`)
+  try {
+    await page.goto(`${application}/custody`)
+    await checkAll()
+    const alarm = page.getByRole('alert', { name: 'What does not match' })
+    await expect(alarm).toContainText(`Save ${change!.save_id}`)
+    await expect(alarm).toContainText('a value of this change is not as it was written')
+    await expect(alarm).toContainText('between seal 1 and seal 2')
+    await expect(page.getByRole('banner')).toContainText('the ledger does not match its seals')
+    await axeFindsNothing(page)
+    await alarm.getByRole('link', { name: 'Open the save' }).click()
+    const place = page.getByRole('region', { name: 'Its place in the ledger' })
+    await place.getByRole('button', { name: 'Check it here' }).click()
+    await expect(place.getByRole('listitem').filter({ hasText: /^Does not hold/ })).not.toHaveCount(0)
+  } finally {
+    await alter(change!.after)
+  }
+  await page.goto(`${application}/custody`)
+  const alarm = page.getByRole('alert', { name: 'What does not match' })
+  await alarm.getByRole('button', { name: 'Settle …' }).click()
+  await page.getByLabel('What was found out').fill('a test of the alarm; put back')
+  await page.keyboard.press('Enter')
+  await expect(alarm).toHaveCount(0)
+  await checkAll()
+  await expect(page.getByText('every one in place')).toBeVisible()
+  await expect(page.getByRole('banner')).toContainText(/sealed \d\d:\d\d/)
+})
+
+test('a contributor is told nothing of it', async ({ browser }) => {
+  const own = await (await browser.newContext()).newPage()
+  await signIn(own, 'contributor', 'history')
+  await rows(own).first().click()
+  await expect(own.getByRole('complementary', { name: 'the opened save' })).toContainText('tracking plan')
+  await expect(own.getByRole('region', { name: 'Its place in the ledger' })).toHaveCount(0)
+  await expect(own.getByRole('link', { name: /sealed/ })).toHaveCount(0)
+  await own.close()
+})

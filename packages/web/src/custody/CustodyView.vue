@@ -1,0 +1,305 @@
+<script setup lang="ts">
+import Button from 'ant-design-vue/es/button'
+import Input from 'ant-design-vue/es/input'
+import Progress from 'ant-design-vue/es/progress'
+import { useQuery } from '@tanstack/vue-query'
+import { routes, type MismatchShown, type ProblemBody, type Seal } from '@spoor/contract'
+import { counted, grouped } from '@spoor/core'
+import { computed, ref } from 'vue'
+import { call, problemOf } from '../api/client.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import { useSession } from '../session/session.ts'
+import { fullTime, shortTime } from '../value/time.ts'
+
+/** How the ledger is kept: seals over time, the last check, the key, and what does not match. */
+const session = useSession()
+const { data, error, refetch } = useQuery({
+  queryKey: ['custody'],
+  queryFn: () => call(routes.readCustody),
+  refetchInterval: (query) => (query.state.data?.check && query.state.data.check.endedAt === null ? 1000 : 10_000),
+})
+const checking = computed(() => (data.value?.check?.endedAt === null ? data.value.check : null))
+const share = computed(() => checking.value && Math.floor((checking.value.done / Math.max(1, checking.value.total)) * 100)) // prettier-ignore
+
+const { data: page } = useQuery({
+  queryKey: ['seals', computed(() => data.value?.seals)],
+  queryFn: () => call(routes.listSeals, { query: {} }),
+  placeholderData: (before) => before,
+})
+const older = ref<Seal[]>([])
+const olderNext = ref<number | null | undefined>()
+const seals = computed(() => [...(page.value?.seals ?? []), ...older.value.filter((seal) => seal.number < (page.value?.seals.at(-1)?.number ?? 0))]) // prettier-ignore
+const next = computed(() => (olderNext.value === undefined ? (page.value?.next ?? null) : olderNext.value))
+
+const problem = ref<ProblemBody | null>(null)
+async function doing(work: () => Promise<unknown>) {
+  try {
+    await work()
+    problem.value = null
+  } catch (caught) {
+    problem.value = problemOf(caught)
+  }
+  await refetch()
+}
+const checkNow = () => doing(() => call(routes.checkNow))
+const stop = () => doing(() => call(routes.stopCheck))
+const more = () => doing(async () => {
+  const got = await call(routes.listSeals, { query: { before: String(next.value) } })
+  older.value = [...older.value, ...got.seals]
+  olderNext.value = got.next
+}) // prettier-ignore
+
+const settling = ref<number | null>(null)
+const why = ref('')
+const settle = (mismatch: MismatchShown) => doing(async () => {
+  await call(routes.settleMismatch, { params: { mismatchId: String(mismatch.id) }, body: { why: why.value } })
+  settling.value = null
+  why.value = ''
+}) // prettier-ignore
+function between({ afterSeal, beforeSeal }: MismatchShown): string {
+  if (afterSeal === null && beforeSeal === null) return ''
+  if (beforeSeal === null) return `after seal ${afterSeal}, not sealed yet`
+  return afterSeal === null ? `under seal ${beforeSeal}` : `between seal ${afterSeal} and seal ${beforeSeal}`
+}
+const copied = ref('')
+async function copy(what: string, text: string) {
+  await navigator.clipboard.writeText(text)
+  copied.value = what
+  setTimeout(() => (copied.value = ''), 2000)
+}
+</script>
+
+<template>
+  <div class="custody">
+    <main>
+      <h1>Custody of the ledger</h1>
+      <ProblemNote v-if="error" :problem="problemOf(error)"
+        ><button class="plain link" @click="refetch()">Try again</button></ProblemNote
+      >
+      <p v-if="!data && !error" class="quiet">Looking …</p>
+      <template v-if="data">
+        <section v-if="data.mismatches.length > 0" class="alarm" role="alert" aria-label="What does not match">
+          <h2>
+            {{ counted(data.mismatches.length, 'place') }} in the ledger
+            {{ data.mismatches.length === 1 ? 'is' : 'are' }} not as it was written
+          </h2>
+          <p>
+            Somebody with rights over the database, or a fault of the disk, changed what the seals cover. Nothing was
+            put right by Spoor. Keep a copy of the database as it is, find out who had access between the two seals, and
+            compare with a backup from before.
+          </p>
+          <article v-for="one in data.mismatches" :key="one.id">
+            <p>
+              <b
+                ><bdi>{{ one.words }}</bdi></b
+              >
+              <RouterLink v-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }"
+                >Open the save</RouterLink
+              >
+            </p>
+            <p class="quiet">
+              found {{ fullTime(one.at) }}<template v-if="between(one)">, {{ between(one) }}</template>
+            </p>
+            <p v-if="one.stored" class="mono digest">stored {{ one.stored }}</p>
+            <p v-if="one.expected" class="mono digest">is now {{ one.expected }}</p>
+            <form v-if="settling === one.id" @submit.prevent="settle(one)">
+              <Input
+                v-model:value="why"
+                size="small"
+                aria-label="What was found out"
+                placeholder="What was found out"
+              />
+              <Button size="small" type="primary" html-type="submit" :disabled="why.trim().length < 3"
+                >Settle it</Button
+              >
+              <Button size="small" @click="settling = null">Leave it</Button>
+            </form>
+            <button v-else-if="session.may('custody.check')" class="plain link" @click="settling = one.id">
+              Settle …
+            </button>
+          </article>
+        </section>
+
+        <section aria-label="Checking">
+          <h2>Checking</h2>
+          <p v-if="data.lastWhole?.endedAt">
+            Last checked from beginning to end {{ fullTime(data.lastWhole.endedAt)
+            }}{{ data.lastWhole.by ? `, for ${data.lastWhole.by}` : '' }}: {{ counted(data.lastWhole.total, 'save') }},
+            <b v-if="data.lastWhole.found === 0">every one in place</b
+            ><b v-else class="failure">{{ counted(data.lastWhole.found, 'place') }} not as written</b>.
+          </p>
+          <p v-else class="quiet">Not checked to the end yet.</p>
+          <template v-if="checking">
+            <p>Reading {{ grouped(checking.done) }} of {{ counted(checking.total, 'save') }} …</p>
+            <Progress :percent="share ?? 0" aria-label="Saves checked" />
+          </template>
+          <p v-else-if="data.check?.trouble" class="quiet">The latest check: {{ data.check.trouble }}</p>
+          <p class="ways">
+            <Button
+              v-if="session.may('custody.check') && (!checking || checking.by === null)"
+              type="primary"
+              @click="checkNow"
+              >Check it now</Button
+            >
+            <Button v-if="session.may('custody.check') && checking" @click="stop">Stop</Button>
+          </p>
+          <ProblemNote v-if="problem" :problem="problem" />
+          <p class="quiet">
+            Every day the whole ledger is read and compared: each value and each save with its digest, each save with
+            the tree, the tree with every seal, the counts with what they count, and the last seal with the copy that is
+            kept outside the database.
+          </p>
+        </section>
+
+        <section aria-label="Seals">
+          <h2>Seals</h2>
+          <table v-if="seals.length > 0">
+            <thead>
+              <tr>
+                <th scope="col">Seal</th>
+                <th scope="col">Made</th>
+                <th scope="col">Saves added</th>
+                <th scope="col">Saves in all</th>
+                <th scope="col">Events</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="seal in seals" :key="seal.number">
+                <td>{{ grouped(seal.number) }}</td>
+                <td>{{ fullTime(seal.at) }}</td>
+                <td>{{ grouped(seal.added) }}</td>
+                <td>{{ grouped(seal.size) }}</td>
+                <td>{{ grouped(seal.events) }}</td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-else class="quiet">No seal yet; the first comes with the first saves.</p>
+          <button v-if="next !== null" class="plain link" @click="more">Older seals</button>
+        </section>
+      </template>
+    </main>
+    <aside v-if="data" aria-label="Key and latest seal">
+      <section>
+        <h2>The ledger</h2>
+        <p>
+          {{ counted(data.saves, 'save') }}, under {{ counted(data.seals, 'seal')
+          }}<template v-if="data.open > 0">; {{ grouped(data.open) }} not sealed yet</template>.
+          <template v-if="data.before > 0"
+            >{{ counted(data.before, 'save') }} from before sealing began are under none.</template
+          >
+        </p>
+      </section>
+      <section v-if="data.latest">
+        <h2>The latest seal</h2>
+        <p class="quiet">
+          Seal {{ grouped(data.latest.number) }}, {{ shortTime(data.latest.at) }}. Give it to somebody outside: with it
+          they can tell later whether anything before it was changed.
+        </p>
+        <pre class="mono" tabindex="0" aria-label="The latest seal as text">{{ data.latest.note }}</pre>
+        <Button size="small" @click="copy('seal', data.latest.note)">{{
+          copied === 'seal' ? 'Copied' : 'Copy the seal'
+        }}</Button>
+      </section>
+      <section v-if="data.key">
+        <h2>The public key</h2>
+        <p class="quiet">In use since {{ fullTime(data.key.since) }}. Fingerprint:</p>
+        <p class="mono print">{{ data.key.fingerprint }}</p>
+        <Button size="small" @click="copy('key', data.key.line)">{{
+          copied === 'key' ? 'Copied' : 'Copy the key'
+        }}</Button>
+      </section>
+    </aside>
+  </div>
+</template>
+
+<style scoped>
+.custody {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) clamp(330px, 34vw, 460px);
+}
+main {
+  overflow: auto;
+  padding: 16px 34px 30px 56px;
+}
+aside {
+  overflow: auto;
+  padding: 18px 26px;
+  background: var(--panel);
+  border-left: 1px solid var(--line);
+  font-size: 13px;
+}
+section {
+  margin-bottom: 24px;
+  display: grid;
+  gap: 6px;
+  justify-items: start;
+}
+h1 {
+  font-size: 24px;
+  line-height: 32px;
+  font-weight: 650;
+  margin-bottom: 12px;
+}
+h2 {
+  font-size: 15.5px;
+  font-weight: 650;
+}
+.alarm {
+  background: var(--panel);
+  border-left: 4px solid var(--fail);
+  padding: 12px 18px;
+}
+.alarm h2 {
+  color: var(--fail);
+}
+.alarm article {
+  border-top: 1px solid var(--line-soft);
+  padding-top: 7px;
+  width: 100%;
+  font-size: 13px;
+}
+.alarm form {
+  display: flex;
+  gap: 8px;
+  margin-top: 4px;
+}
+.digest,
+.print {
+  overflow-wrap: anywhere;
+}
+section > :deep(.ant-progress) {
+  width: 100%;
+}
+.ways {
+  display: flex;
+  gap: 10px;
+}
+.link {
+  color: var(--pine);
+}
+table {
+  border-collapse: collapse;
+  font-size: 13px;
+}
+th {
+  text-align: left;
+  font-weight: 500;
+  color: var(--soft);
+}
+th,
+td {
+  padding: 3px 22px 3px 0;
+  border-bottom: 1px solid var(--line-soft);
+}
+pre {
+  margin: 0;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  font-size: 11.5px;
+  border: 1px solid var(--line);
+  padding: 8px 10px;
+  width: 100%;
+}
+</style>
