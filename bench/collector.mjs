@@ -1,4 +1,11 @@
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
 import { pino } from 'pino'
+import { LedgerCheck } from '../packages/server/dist/custody/check.js'
+import { OutsideSeals } from '../packages/server/dist/custody/outside.js'
+import { Sealer } from '../packages/server/dist/custody/sealer.js'
+import { SigningKey } from '../packages/server/dist/custody/signing-key.js'
 import { Noticing } from '../packages/server/dist/noticing/noticing.js'
 import { makeWorld, timed } from './world.mjs'
 
@@ -51,6 +58,37 @@ async function collecting(cluster, withNoticing) {
       holds: null,
     },
   ]
+}
+
+/** Sealing what was collected, and then comparing all of it with its seals: values, saves, tree, counts. */
+export async function check(cluster) {
+  const world = await makeWorld(cluster, schema)
+  await world.track({ record: ['a', 'b', 'c', 'd'] })
+  for (let n = 0; n < 4; n++) await world.business.query(`update public.record set a = a + 1, b = b + 1, c = c || '.'`)
+  const one = world.newCollector()
+  while ((await one.collectOnce()) > 0);
+  const directory = mkdtempSync(join(tmpdir(), 'spoor-bench-'))
+  const outside = new OutsideSeals(directory)
+  const log = pino({ level: 'silent' })
+  const sealer = new Sealer({ db: world.db, key: SigningKey.open(directory), outside, log })
+  const sealMs = await timed(async () => {
+    while (await sealer.seal());
+  })
+  const [row] = await world.db('spoor.ledger_check').insert({ total: 0 }).returning('id')
+  let found = -1
+  const checkMs = await timed(async () => {
+    const run = { db: world.db, outside, checkId: row.id, restMs: () => 0, onProgress: () => Promise.resolve(true) }
+    ;({ found } = await new LedgerCheck(run).check())
+  })
+  const { rows } = await world.db.raw('select last_save_id::int as saves from ledger.head')
+  rmSync(directory, { recursive: true })
+  await world.close()
+  if (found !== 0) throw new Error(`the check found ${found} places in a ledger that nobody altered`)
+  const rate = (ms) => (rows[0].saves / ms) * 1000
+  return [
+    { name: 'check', value: rate(checkMs), unit: 'saves/s', against: `${rows[0].saves} saves, three changes each, from the database`, ratio: null, target: '>= 80000', holds: rate(checkMs) >= 80_000 },
+    { name: 'seal', value: rate(sealMs), unit: 'saves/s', against: 'from stored leaves', ratio: null, target: null, holds: null },
+  ] // prettier-ignore
 }
 
 /** The time from capture to ledger under 500 saves a second. */

@@ -11,12 +11,13 @@ run(async () => {
   prepare()
   ensureBuilt()
   const { captureBulk, captureSingle } = await import('../bench/capture.mjs')
-  const { collector, lag } = await import('../bench/collector.mjs')
+  const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
   const all = {
     'capture-bulk': captureBulk,
     'capture-single': captureSingle,
     collector,
+    check,
     lag,
     'first-page': big.firstPage,
     'deep-page': big.deepPage,

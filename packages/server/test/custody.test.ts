@@ -71,6 +71,106 @@ async function altered(statement: string, values?: unknown[]) {
   return await check()
 }
 
+interface Found {
+  words: string
+  save_id: string | null
+  place: string
+}
+interface Target {
+  table: string
+  column: string
+  row: string
+  place: string
+  located(found: Found): boolean
+  undo?: { statement: string; values: unknown[] }
+}
+
+/** The same figures for the same seed. */
+function seeded(seed: number): () => number {
+  let state = seed
+  return () => {
+    state = (Math.imul(state, 1_664_525) + 1_013_904_223) >>> 0
+    return state / 2 ** 32
+  }
+}
+
+const saveColumns = ['record_key', 'label', 'actor_kind', 'actor_name', 'channel', 'db_login', 'application_name', 'transaction_id', 'captured_at', 'collected_at', 'actor_id', 'type_id', 'source_id', 'plan_version', 'outbox_seq', 'run_id', 'leaf'] // prettier-ignore
+const changeColumns = ['before', 'after', 'record_key', 'actor_kind', 'actor_id', 'type_id', 'rise', 'rise_share', 'salt', 'digest'] // prettier-ignore
+
+/** Every value of the ledger that could be altered, with what has to be told of it. */
+async function alterable(): Promise<Target[]> {
+  const targets: Target[] = []
+  const all = async (
+    table: string,
+    columns: readonly string[],
+    key: string,
+    located: (row: Record<string, string>) => Target['located'],
+  ) => {
+    // prettier-ignore
+    const { rows } = await superuser.query<Record<string, string>>(`select ctid::text as row, ${key}, ${columns.map((column) => `${column} is not null as has_${column}`).join(', ')} from ${table}`) // prettier-ignore
+    for (const row of rows)
+      for (const column of columns)
+        if (row[`has_${column}`]) targets.push({ table, column, row: row['key']!, place: `${table} ${row['key']} ${column}`, located: located(row) }) // prettier-ignore
+  }
+  const ofSave = (row: Record<string, string>) => (found: Found) => found.save_id === row['save']
+  await all('ledger.save', saveColumns, 'id::text as key, id::text as save', ofSave)
+  await all('ledger.change', changeColumns, `save_id || ' ' || field_id as key, save_id::text as save`, ofSave)
+  const has = (words: RegExp) => () => (found: Found) => words.test(found.words)
+  await all('ledger.node', ['hash'], `height || ' ' || place as key`, has(/node|no longer what was sealed/))
+  await all('ledger.seal', ['root', 'note', 'events_end'], 'number::text as key', (row) => (found) => found.words.startsWith(`Seal ${row['key']} `) || found.words.includes(`seal ${row['key']},`)) // prettier-ignore
+  await all('ledger.hour_field', ['changes'], `hour || ' ' || field_id as key`, has(/count of changes of a field/))
+  await all('ledger.hour_actor', ['saves', 'changes'], `hour || ' ' || type_id || ' ' || actor_id || ' ' || channel as key`, has(/count of an actor/)) // prettier-ignore
+  await all(
+    'ledger.hour_kind',
+    ['saves', 'changes'],
+    `hour || ' ' || actor_kind as key`,
+    has(/count of a kind of actor/),
+  )
+  await all(
+    'ledger.run',
+    ['saves'],
+    'id::text as key',
+    (row) => (found) => found.words.startsWith(`Run ${row['key']} `),
+  )
+  return targets
+}
+
+const keys: Record<string, string> = {
+  'ledger.save': 'id::text',
+  'ledger.change': `save_id || ' ' || field_id`,
+  'ledger.node': `height || ' ' || place`,
+  'ledger.seal': 'number::text',
+  'ledger.hour_field': `hour || ' ' || field_id`,
+  'ledger.hour_actor': `hour || ' ' || type_id || ' ' || actor_id || ' ' || channel`,
+  'ledger.hour_kind': `hour || ' ' || actor_kind`,
+  'ledger.run': 'id::text',
+}
+
+/** Alters one byte, digit or microsecond of one value. @returns how it is put back */
+async function flip(
+  { table, column, row }: Target,
+  random: () => number,
+): Promise<{ statement: string; values: unknown[] }> {
+  const where = `where ${keys[table]!} = $1`
+  const { rows } = await superuser.query<{ value: string; type: string }>(`select ${column}::text as value, pg_typeof(${column})::text as type from ${table} ${where}`, [row]) // prettier-ignore
+  const { value, type } = rows[0]!
+  const other = alteredText(value, type, random)
+  await superuser.query(`update ${table} set ${column} = $2::text::${type} ${where}`, [row, other])
+  // A save's time may be part of how its row is found; its number is not altered.
+  return { statement: `update ${table} set ${column} = $2::text::${type} ${where}`, values: [row, value] }
+}
+
+function alteredText(value: string, type: string, random: () => number): string {
+  if (type === 'timestamp with time zone') return new Date(Date.parse(value) + 1 + Math.floor(random() * 1000)).toISOString() // prettier-ignore
+  if (type === 'double precision') return String(Number(value) + 1)
+  if (/int|numeric/.test(type)) return String(BigInt(Math.trunc(Number(value))) + 1n + BigInt(Math.floor(random() * 9)))
+  const from = type === 'bytea' ? 2 : 0
+  const at = from + Math.floor(random() * Math.max(1, value.length - from))
+  const digits = type === 'bytea' ? '0123456789abcdef' : 'abcdefghijklmnopqrstuvwxyz0123456789'
+  const others = [...digits].filter((digit) => digit !== value[at])
+  return value.slice(0, at) + others[Math.floor(random() * others.length)]! + value.slice(at + 1)
+}
+
 describe('sealing', () => {
   it('signs how far the ledger goes, each seal grown from the one before, and keeps it outside too', async () => {
     const seals = await world.db('ledger.seal').orderBy('number').select('*')
@@ -203,13 +303,36 @@ describe('checking', () => {
     expect(await check()).toEqual([])
   })
 
+  it('finds and locates each of a thousand alterations of a single byte, whatever was altered', async () => {
+    const random = seeded(4310)
+    const targets = await alterable()
+    let done = 0
+    for (let batch = 0; batch < 20; batch++) {
+      const chosen = new Map<string, Target>()
+      while (chosen.size < 50) {
+        const target = targets[Math.floor(random() * targets.length)]!
+        // One alteration a row, so that each has to be found on its own.
+        if (![...chosen.values()].some((other) => other.row === target.row && other.table === target.table)) chosen.set(target.place, target) // prettier-ignore
+      }
+      for (const target of chosen.values()) target.undo = await flip(target, random)
+      const found = await check()
+      const missed = [...chosen.values()].filter((target) => !found.some((one) => target.located(one)))
+      expect(missed.map(({ place }) => `seed 4310, batch ${batch}: ${place}`)).toEqual([])
+      for (const target of chosen.values()) await superuser.query(target.undo!.statement, target.undo!.values)
+      await world.db('spoor.mismatch').delete()
+      done += chosen.size
+    }
+    expect(done).toBe(1000)
+    expect(await check()).toEqual([])
+  }, 180_000)
+
   it('keeps an alarm until somebody settles it, once however often it is found, and writes it into the ledger', async () => {
     await superuser.query(`update ledger.save set label = 'forged' where id = 200`)
     await check()
     await check()
     const { mismatches } = await readCustody(world.db)
     expect(mismatches).toHaveLength(1)
-    const { rows } = await world.db.raw<{ rows: { n: string }[] }>(`select count(*) as n from ledger.event where words like 'found the ledger altered: Save 200%'`) // prettier-ignore
+    const { rows } = await world.db.raw<{ rows: { n: string }[] }>(`select count(*) as n from ledger.event where words like 'found the ledger altered: Save 200 (forged%'`) // prettier-ignore
     expect(rows[0]!.n).toBe('1')
   })
 })
