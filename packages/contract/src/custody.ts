@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Instant, IntParam, SaveId } from './common.ts'
+import { Instant, IntParam, SaveId, ScopeText } from './common.ts'
 import { route } from './route.ts'
 
 export const Seal = v.object({
@@ -113,6 +113,14 @@ export const custodyRoutes = {
     params: v.object({ mismatchId: IntParam }),
     body: v.strictObject({ why: v.pipe(v.string(), v.trim(), v.minLength(3, 'Say what was found out.'), v.maxLength(4000)) }), // prettier-ignore
     response: MismatchShown,
+  }),
+  exportProved: route({
+    method: 'GET',
+    path: '/custody/proved.ndjson',
+    needs: 'custody.read',
+    summary:
+      'The saves in a scope with what proves each against the latest seal, for spoor-verify; one JSON line a save',
+    query: v.object({ scope: ScopeText }),
   }),
   readPlace: route({
     method: 'GET',

@@ -187,3 +187,4 @@ export {
   type Note,
   type NoteKey,
 } from './proof/checkpoint.ts'
+export { proveSave, proveSeal, type HandedSave, type Opening, type ProofStep, type ProofTools } from './proof/prove.ts'

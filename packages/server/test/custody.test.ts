@@ -1,11 +1,14 @@
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
+import { Readable } from 'node:stream'
 import pg from 'pg'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import { fromHex, provesInclusion, readCheckpoint, readKeyLine, readNote, signatureBy } from '@spoor/core'
 import { Checking, askForCheck } from '../src/custody/checking.ts'
 import { placeOf, readCustody } from '../src/custody/custody.ts'
+import { verify } from '@spoor/verify'
+import { provedLines } from '../src/custody/proved.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
 import { latestSeal, Sealer } from '../src/custody/sealer.ts'
 import { sha256 } from '../src/custody/sha256.ts'
@@ -198,6 +201,24 @@ describe('sealing', () => {
       expect(provesInclusion(sha256, claim)).toBe(true)
       expect(provesInclusion(sha256, { ...claim, leaf: sha256('another') })).toBe(false)
     }
+  })
+
+  it('takes saves out with their proofs, which the stand-alone checker holds to the key that was handed out', async () => {
+    const lines: string[] = []
+    for await (const line of provedLines(world.db, [{}])) lines.push(line)
+    const [key] = await world.db('ledger.signing_key').pluck<string[]>('line')
+    const checked = (file: readonly string[], more = {}) =>
+      verify(Readable.from(file), { key: key!, nowMs: Date.now(), ...more })
+    const saves = Number((await world.db('ledger.head').first('last_save_id')).last_save_id)
+    expect(await checked(lines)).toMatchObject({ saves, failed: 0, skipped: 0, checkpoint: { size: saves } })
+    const forged = lines.map((line, at) => (at === 5 ? line.replace(/"after":"([^"]*)"\}/, '"after":"$1x"}') : line))
+    expect(forged[5]).not.toBe(lines[5])
+    expect((await checked(forged)).findings).toEqual([
+      expect.objectContaining({ line: 6, rule: '3', outcome: 'failed' }),
+    ])
+    const [seal] = await world.db('ledger.seal').where({ number: 2 }).pluck<string[]>('note')
+    // Against an older seal the proofs are of another tree.
+    expect((await checked(lines, { seal })).failed).toBeGreaterThan(0)
   })
 
   it('is done by one of two servers, without a fork', async () => {

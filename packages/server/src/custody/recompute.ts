@@ -64,13 +64,22 @@ export interface Recomputed {
 }
 
 /** The saves with numbers from one to another, as they stand now. */
-export async function recompute(db: Database, fromId: string, toId: string): Promise<Recomputed[]> {
+export function recompute(db: Database, fromId: string, toId: string): Promise<Recomputed[]> {
+  return recomputeWhere(db, 'id >= ? and id <= ?', [fromId, toId])
+}
+
+/** Some saves, as they stand now, by their numbers. */
+export function recomputeSaves(db: Database, ids: readonly string[]): Promise<Recomputed[]> {
+  return recomputeWhere(db, 'id = any(?::bigint[])', [boundArray(ids)])
+}
+
+async function recomputeWhere(db: Database, where: string, values: (string | string[])[]): Promise<Recomputed[]> {
   const { rows: saves } = await db.raw<{ rows: SaveRow[] }>(
     `select id, captured_at, collected_at, source_id, type_id, record_key, key_before, label, action, actor_id, actor_kind, actor_name, claimed,
             on_behalf_of, channel, run, run_id, reason, correction_id, db_login, application_name, client_address, transaction_id, plan_version,
             outbox_seq, parent_type_id, parent_key, encode(leaf, 'hex') as leaf
-       from ledger.save where id >= ? and id <= ? order by id`,
-    [fromId, toId],
+       from ledger.save where ${where} order by id`,
+    values,
   ) // prettier-ignore
   if (saves.length === 0) return []
   const { rows: changes } = await db.raw<{ rows: ChangeRow[] }>(

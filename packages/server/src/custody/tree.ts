@@ -5,6 +5,8 @@ import { sha256 } from './sha256.ts'
 /** Nodes are kept for every eighth height; what lies between follows from at most 255 of them. */
 const step = 8
 const fanOut = 2 ** step
+/** Groups of 256 that are remembered at once: some megabytes. */
+const mostBlocks = 500
 
 export interface StoredNode {
   height: number
@@ -25,6 +27,7 @@ export class Tree {
   readonly #firstSaveId: bigint
   /** Nodes made now and not stored yet, by height and place. */
   readonly #made = new Map<string, Uint8Array>()
+  #blocks: Map<string, Uint8Array[]> | null = null
 
   constructor(db: Knex, firstSaveId: bigint) {
     this.#db = db
@@ -57,10 +60,42 @@ export class Tree {
     })
   }
 
+  /** Keeps what was read, for many proofs from one tree; what is sealed does not change. */
+  remembering(): this {
+    this.#blocks = new Map()
+    return this
+  }
+
+  /** The hashes of a whole group of neighbours, read once. */
+  async #group(height: number, group: number): Promise<Uint8Array[]> {
+    const key = `${height} ${group}`
+    const known = this.#blocks?.get(key)
+    if (known) return known
+    const read = await this.#nodes(height, group * fanOut, (group + 1) * fanOut)
+    if (this.#blocks!.size >= mostBlocks) this.#blocks!.clear()
+    this.#blocks!.set(key, read)
+    return read
+  }
+
   nodeAt = async ({ level, index }: NodeAddress): Promise<Uint8Array> => {
     const height = Math.floor(level / step) * step
     const width = 2 ** (level - height)
-    return fold(await this.#nodes(height, index * width, (index + 1) * width))
+    const [from, to] = [index * width, (index + 1) * width]
+    const group = Math.floor(from / fanOut)
+    if (this.#blocks && (await this.#isWhole(height, group)))
+      return fold((await this.#group(height, group)).slice(from - group * fanOut, to - group * fanOut))
+    return fold(await this.#nodes(height, from, to))
+  }
+
+  /** Whether a group of neighbours is full: then there is a node over it. */
+  async #isWhole(height: number, group: number): Promise<boolean> {
+    const key = `${height} ${group}`
+    if (this.#blocks!.has(key)) return true
+    return (
+      (await this.#db('ledger.node')
+        .where({ height: height + step, place: group })
+        .first('place')) !== undefined
+    )
   }
 
   ask<T>(asking: Asking<T>): Promise<T> {

@@ -50,6 +50,8 @@ const csvAddress = computed(() =>
   }),
 )
 
+const provedAddress = computed(() => addressOf(routes.exportProved, { query: { scope: text.value } as never }))
+
 function put(name: 'save' | 'reading', value: string | null) {
   const { [name]: _, ...rest } = route.query
   void router.replace({ query: value === null ? rest : { ...rest, [name]: value } })
@@ -143,6 +145,9 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
       </Popover>
       <Button v-if="session.may('changes.export') && !problem" size="small" :href="csvAddress" download
         >Export as CSV</Button
+      >
+      <Button v-if="session.may('custody.read') && !problem" size="small" :href="provedAddress" download
+        >Export with proofs</Button
       >
     </div>
     <ProblemNote v-if="markProblem" :problem="markProblem" class="problem" />

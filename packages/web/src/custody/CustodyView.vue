@@ -6,7 +6,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { routes, type MismatchShown, type ProblemBody, type Seal } from '@spoor/contract'
 import { counted, grouped } from '@spoor/core'
 import { computed, ref } from 'vue'
-import { call, problemOf } from '../api/client.ts'
+import { addressOf, call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
@@ -31,6 +31,7 @@ const olderNext = ref<number | null | undefined>()
 const seals = computed(() => [...(page.value?.seals ?? []), ...older.value.filter((seal) => seal.number < (page.value?.seals.at(-1)?.number ?? 0))]) // prettier-ignore
 const next = computed(() => (olderNext.value === undefined ? (page.value?.next ?? null) : olderNext.value))
 
+const provedAddress = addressOf(routes.exportProved, { query: { scope: '' } as never })
 const problem = ref<ProblemBody | null>(null)
 async function doing(work: () => Promise<unknown>) {
   try {
@@ -199,6 +200,14 @@ async function copy(what: string, text: string) {
         <Button size="small" @click="copy('seal', data.latest.note)">{{
           copied === 'seal' ? 'Copied' : 'Copy the seal'
         }}</Button>
+      </section>
+      <section>
+        <h2>To check it elsewhere</h2>
+        <p class="quiet">
+          Every save with its proof, as a file that <span class="mono">spoor-verify</span> checks without Spoor and
+          without a database. Under Changes, a scope is taken out in the same way.
+        </p>
+        <Button size="small" :href="provedAddress" download>Take everything out with proofs</Button>
       </section>
       <section v-if="data.key">
         <h2>The public key</h2>

@@ -1,12 +1,11 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { routes } from '@spoor/contract'
-import { grouped } from '@spoor/core'
+import { grouped, type ProofStep } from '@spoor/core'
 import { onScopeDispose, ref, toRef, watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { fullTime } from '../value/time.ts'
-import type { Step } from './proving.ts'
 
 /** The place of an opened save in the ledger, and the check of it in this browser. */
 export interface Props {
@@ -19,13 +18,13 @@ const { data, error } = useQuery({
   // A seal comes within the minute.
   refetchInterval: (query) => (query.state.data?.seal || query.state.data?.index === null ? false : 10_000),
 })
-const steps = ref<Step[] | null>(null)
+const steps = ref<ProofStep[] | null>(null)
 const failed = ref(false)
 let worker: Worker | undefined
 function check() {
   worker?.terminate()
   worker = new Worker(new URL('./proving.worker.ts', import.meta.url), { type: 'module' })
-  worker.onmessage = (event: MessageEvent<Step[]>) => (steps.value = event.data)
+  worker.onmessage = (event: MessageEvent<ProofStep[]>) => (steps.value = event.data)
   worker.onerror = () => (failed.value = true)
   worker.postMessage(JSON.parse(JSON.stringify(data.value)))
 }
@@ -50,7 +49,7 @@ onScopeDispose(() => worker?.terminate())
       </p>
       <p v-if="failed" class="failure">The check could not be run in this browser.</p>
       <ul v-if="steps" role="status">
-        <li v-for="step in steps" :key="step.rule" :class="{ failure: step.outcome === 'failed' }">
+        <li v-for="step in steps" :key="step.rule + step.words" :class="{ failure: step.outcome === 'failed' }">
           <b>{{ { passed: 'Holds', failed: 'Does not hold', skipped: 'Not checked' }[step.outcome] }}</b>
           {{ step.words }} <span class="quiet">rule {{ step.rule }}</span>
         </li>

@@ -1,0 +1,43 @@
+import { inclusionProof, toHex, type Scope } from '@spoor/core'
+import { savePage } from '../changes/queries/saves.ts'
+import { maskedFields } from '../changes/masked.ts'
+import type { Database } from '../database/knex.ts'
+import { recomputeSaves } from './recompute.ts'
+import { latestSeal } from './sealer.ts'
+import { sha256 } from './sha256.ts'
+import { Tree } from './tree.ts'
+
+const pageSize = 200
+
+/** What a file of proved saves begins with. */
+export const provedHeading = 'proved saves, 1'
+
+/**
+ * The saves of all scopes as lines of JSON: a heading with the latest seal and the key, the saves with what proves each,
+ * and a last line with their number, without which the file is not whole. Masked values stay closed.
+ */
+export async function* provedLines(db: Database, scopes: readonly Scope[]): AsyncGenerator<string> {
+  const seal = await latestSeal(db)
+  const key = await db('ledger.signing_key').orderBy('number', 'desc').first<{ line: string } | undefined>('line')
+  const { first_save_id } = await db('ledger.sealing').first<{ first_save_id: string }>('first_save_id')
+  const size = Number(seal?.size ?? 0)
+  yield `${JSON.stringify({ spoor: provedHeading, seal: seal?.note ?? null, key: key?.line ?? null })}\n`
+  const tree = new Tree(db, BigInt(first_save_id)).remembering()
+  const masked = await maskedFields(db)
+  const nowMs = Date.now()
+  let [after, count]: [string | undefined, number] = [undefined, 0]
+  do {
+    const page = await savePage(db, scopes, { after, limit: pageSize, nowMs })
+    const saves = await recomputeSaves(db, page.saves.map((save) => save.id)) // prettier-ignore
+    for (const save of saves.reverse()) {
+      const index = Number(BigInt(save.id) - BigInt(first_save_id))
+      const proved = index >= 0 && index < size
+      const proof = proved ? await tree.ask(inclusionProof(sha256, index, size)) : []
+      const openings = save.changes.filter(({ fieldId }) => !masked.has(fieldId)).map(({ fieldId, salt, before, after: value }) => ({ fieldId, salt, before, after: value })) // prettier-ignore
+      yield `${JSON.stringify({ index: proved ? index : null, canonical: save.canonical, proof: proof.map(toHex), openings })}\n`
+      count++
+    }
+    after = page.next ?? undefined
+  } while (after !== undefined)
+  yield `${JSON.stringify({ saves: count })}\n`
+}
