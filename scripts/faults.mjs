@@ -51,6 +51,21 @@ async function startDatabase() {
   }
 }
 
+/** Checks the whole ledger against its seals, and those kept outside it. */
+async function placesThatDoNotMatch(spoorUrl) {
+  const { connect } = await import('../packages/server/dist/database/knex.js')
+  const { LedgerCheck } = await import('../packages/server/dist/custody/check.js')
+  const { OutsideSeals } = await import('../packages/server/dist/custody/outside.js')
+  const db = connect(spoorUrl, { applicationName: 'spoor faults', maxConnections: 2 })
+  try {
+    const [row] = await db('spoor.ledger_check').insert({ total: 0 }).returning('id')
+    await new LedgerCheck({ db, outside: new OutsideSeals(dataDir), checkId: row.id, restMs: () => 0, onProgress: () => Promise.resolve(true) }).check() // prettier-ignore
+    return await db('spoor.mismatch').pluck('words')
+  } finally {
+    await db.destroy()
+  }
+}
+
 run(async () => {
   prepare()
   ensureBuilt()
@@ -136,13 +151,17 @@ run(async () => {
     `  ${sum} changes in the business database, ${numbers[0].saves} saves in the ledger, highest number ${numbers[0].highest}`,
   )
   await business.end()
-  await spoor.end()
   await kill(server.pid)
+  const { rows: seals } = await spoor.query('select count(*)::int as seals, coalesce(max(size), 0)::int as sealed from ledger.seal') // prettier-ignore
+  await spoor.end()
+  const unproved = await placesThatDoNotMatch(spoorUrl)
+  say(`  ${seals[0].seals} seals over ${seals[0].sealed} saves; ${unproved.length === 0 ? 'all of the ledger matches them' : unproved.join('; ')}`) // prettier-ignore
   await cluster.stop()
-  const ok = wrong.length === 0 && numbers[0].saves === sum && numbers[0].highest === sum
+  const sealed = seals[0].seals > 0 && unproved.length === 0
+  const ok = wrong.length === 0 && numbers[0].saves === sum && numbers[0].highest === sum && sealed
   if (ok) rmSync(dataDir, { recursive: true, force: true })
   say(
-    `\nkilled ${times} times: ${ok ? 'nothing lost, nothing twice' : `WRONG for accounts ${wrong.map((row) => row.id).join(', ')}`}`,
+    `\nkilled ${times} times: ${ok ? 'nothing lost, nothing twice' : `WRONG for accounts ${wrong.map((row) => row.id).join(', ') || 'none, but the ledger is not what was sealed'}`}`,
   )
   say(`${ok ? 1 : 0} passed, ${ok ? 0 : 1} failed`)
   process.exitCode = ok ? 0 : 1

@@ -63,7 +63,17 @@ export {
 } from './tracking.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
-export { DirectoryEntry, DirectoryOutcome, Identity, SignInRules, SpoorEvent, SpoorPerson, Unmapped } from './people.ts'
+export {
+  DirectoryEntry,
+  DirectoryOutcome,
+  eventKinds,
+  Identity,
+  SignInRules,
+  SpoorEvent,
+  SpoorPerson,
+  Unmapped,
+  type EventKind,
+} from './people.ts'
 export { Correction, CorrectionHead, CorrectionItem, Effect } from './corrections.ts'
 export { Pulse } from './pulse.ts'
 export { NoticingSettings, NoticingTrial, StoryShown } from './noticing.ts'

@@ -97,6 +97,22 @@ export const SignInRules = v.strictObject({
 })
 export type SignInRules = v.InferOutput<typeof SignInRules>
 
+/** Kinds of what is done in Spoor itself, as the glossary explains them. */
+export const eventKinds = [
+  'sign-in',
+  'tracking',
+  'source',
+  'directory',
+  'person',
+  'export',
+  'reveal',
+  'correction',
+  'review',
+  'noticing',
+  'custody',
+] as const
+export type EventKind = (typeof eventKinds)[number]
+
 /** Something done in Spoor itself, with its outcome. */
 export const SpoorEvent = v.object({
   id: v.number(),

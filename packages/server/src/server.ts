@@ -8,6 +8,7 @@ import { Collector } from './collector/collector.ts'
 import { Collectors } from './collector/collectors.ts'
 import type { ResolvedConfig } from './config.ts'
 import { Checking } from './custody/checking.ts'
+import { finishHandOver } from './custody/hand-over.ts'
 import { OutsideSeals } from './custody/outside.ts'
 import { Sealer } from './custody/sealer.ts'
 import { SigningKey } from './custody/signing-key.ts'
@@ -61,6 +62,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const noticing = new Noticing(db, log)
   noticing.start()
   const outside = new OutsideSeals(config.dataDir)
+  await finishHandOver(db, config.dataDir)
   const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log })
   sealer.start()
   const checking = new Checking(db, outside, log)

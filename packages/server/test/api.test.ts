@@ -1,7 +1,4 @@
-import { createServer, type Server } from 'node:http'
-import type { AddressInfo } from 'node:net'
 import { parse } from 'csv-parse/sync'
-import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import {
   allows,
@@ -14,15 +11,12 @@ import {
   type RouteShape,
 } from '@spoor/contract'
 import { inert } from '../src/changes/csv.ts'
-import { createApp } from '../src/app.ts'
-import { PulseSource } from '../src/pulse/pulse.ts'
+import { serve, type Served } from './browser.ts'
 import { withActorContext } from './context.ts'
-import { urlFor } from './names.ts'
-import { makeWorld, silentLog, track, type World } from './support.ts'
+import { makeWorld, track, type World } from './support.ts'
 
 let world: World
-let server: Server
-let pool: pg.Pool
+let served: Served
 let base: string
 
 const hostile: readonly [string, string | null][] = [
@@ -57,28 +51,11 @@ beforeAll(async () => {
       password: `password of ${role}`,
       ...(role === 'contributor' ? { actorName: 'Cora Contributor' } : {}),
     })
-  pool = new pg.Pool({ connectionString: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_app'), max: 4 })
-  const app = createApp({
-    db: world.db,
-    sessionPool: pool,
-    sessionSecret: 'test',
-    sources: world.sources,
-    pulse: new PulseSource(world.db, silentLog),
-    log: silentLog,
-    https: false,
-    onSourceAdded: () => Promise.resolve(),
-    webDirectory: '/nowhere',
-  })
-  server = createServer(app)
-  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
-  base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+  served = await serve(world)
+  base = served.base.replace(/\/api\/v1$/, '')
 })
 afterAll(async () => {
-  await new Promise<void>((done) => {
-    server.close(() => done())
-    server.closeAllConnections()
-  })
-  await pool.end()
+  await served.close()
   await world.close()
 })
 

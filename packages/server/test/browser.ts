@@ -33,7 +33,11 @@ export async function serve(world: World): Promise<Served> {
   return {
     base: `http://127.0.0.1:${(server.address() as AddressInfo).port}/api/v1`,
     async close() {
-      await new Promise((done) => server.close(done))
+      await new Promise<void>((done) => {
+        server.close(() => done())
+        // Followers of the pulse never hang up by themselves.
+        server.closeAllConnections()
+      })
       await pool.end()
     },
   }

@@ -4,13 +4,14 @@ import { join } from 'node:path'
 import { Readable } from 'node:stream'
 import pg from 'pg'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
-import { fromHex, provesInclusion, readCheckpoint, readKeyLine, readNote, signatureBy } from '@spoor/core'
+import { fromHex, keyLine, provesInclusion, readCheckpoint, readKeyLine, readNote, signatureBy } from '@spoor/core'
 import { Checking, askForCheck } from '../src/custody/checking.ts'
 import { placeOf, readCustody } from '../src/custody/custody.ts'
 import { verify } from '@spoor/verify'
 import { provedLines } from '../src/custody/proved.ts'
+import { handOver } from '../src/custody/hand-over.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
-import { latestSeal, Sealer } from '../src/custody/sealer.ts'
+import { latestSeal, originOf, Sealer } from '../src/custody/sealer.ts'
 import { sha256 } from '../src/custody/sha256.ts'
 import { signatureHolds, SigningKey } from '../src/custody/signing-key.ts'
 import { recordEvent } from '../src/people/events.ts'
@@ -41,6 +42,11 @@ beforeAll(async () => {
     await world.business.query(`update item set amount = amount + 1, name = name || '!' where id % 3 = $1`, [round])
     await world.collect()
     await recordEvent(world.db, { kind: 'export', personId: null, words: `round ${round}` })
+    // Many in one transaction, so that their numbers come to have another digit between two seals.
+    await world.db.transaction(async (trx) => {
+      for (let n = 0; n < 40; n++)
+        await recordEvent(trx, { kind: 'export', personId: null, words: `export ${round}.${n}` })
+    })
     await sealer.seal()
   }
 })
@@ -249,6 +255,27 @@ describe('sealing', () => {
       'delete from ledger.seal', 'update ledger.node set hash = hash', 'update ledger.event set words = words', 'delete from ledger.event',
       'update ledger.signing_key set line = line', 'update ledger.sealing set first_save_id = 9', 'drop table ledger.seal',
     ]) await expect(world.db.raw(statement)).rejects.toMatchObject({ code: '42501' }) // prettier-ignore
+  })
+})
+
+describe('the signing key', () => {
+  it('is handed over by the old to the new, which seals from then on', async () => {
+    const before = await world.db('ledger.signing_key').pluck<string[]>('line')
+    const { line } = await handOver(world.db, directory)
+    expect(line).not.toBe(before[0])
+    expect(keyLine(sha256, SigningKey.open(directory).named(await originOf(world.db)))).toBe(line)
+    await world.business.query(`update item set amount = amount + 1 where id = 7`)
+    await world.collect()
+    // The one that still has the old key does not seal any more.
+    expect(await sealer.seal()).toBe(false)
+    sealer = new Sealer({ db: world.db, key: SigningKey.open(directory), outside, log: silentLog })
+    expect(await sealer.seal()).toBe(true)
+    await world.db('spoor.mismatch').delete()
+    expect(await check()).toEqual([])
+    await superuser.query(`update ledger.signing_key set note = replace(note, 'time 2', 'time 3') where number = 2`)
+    expect((await check()).map((one) => one.words)).toContainEqual(expect.stringMatching(/nobody handed over to it/))
+    await superuser.query(`update ledger.signing_key set note = replace(note, 'time 3', 'time 2') where number = 2`)
+    await world.db('spoor.mismatch').delete()
   })
 })
 

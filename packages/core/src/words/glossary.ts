@@ -20,6 +20,7 @@ export const glossary: readonly GlossaryEntry[] = [
   { word: 'record type', group: 'What is recorded', means: 'A table of the business database.' },
   { word: 'run', group: 'What is recorded', means: 'Saves that belong together: one transaction over many records, one import or script that says its name, or a burst by the same hands with less than a minute between saves.' }, // prettier-ignore
   { word: 'save', group: 'What is recorded', means: 'All the changes that one transaction made to one record, with who, when, by which channel and why. A record created, changed or deleted is a save.' }, // prettier-ignore
+  { word: 'story', group: 'What is recorded', means: 'Something that stands out, told once with every reason for it, however many saves it is about.' }, // prettier-ignore
   { word: 'actor', group: 'Who and how', means: 'Who made a save: a person, an import, a scheduled job, an integration, a support delegate, or unknown.' }, // prettier-ignore
   { word: 'channel', group: 'Who and how', means: 'How a save came in: screen, API, import, job, correction, or direct SQL when nobody said.' }, // prettier-ignore
   { word: 'claimed', group: 'Who and how', means: 'The actor was named by a login that is not allowed to say who acts. The name is kept, and so is the doubt.' }, // prettier-ignore
@@ -49,7 +50,9 @@ export const glossary: readonly GlossaryEntry[] = [
     group: 'How far to trust it',
     means: 'What is tracked and how. Each version says who put it in force, when and why.',
   },
+  { word: 'leaf', group: 'How far to trust it', means: 'The place of a save in the ledger’s tree, and the digest that stands there for all that is kept of it.' }, // prettier-ignore
   { word: 'proof', group: 'How far to trust it', means: 'Every tracked field is really changed in the business database, inside a transaction that is rolled back, to see whether an entry appears.' }, // prettier-ignore
+  { word: 'seal', group: 'How far to trust it', means: 'A signed statement, made each minute, of how many saves the ledger has and what their digests come to. Nothing under a seal can be altered unnoticed.' }, // prettier-ignore
   { word: 'correction', group: 'Events around the records', means: 'A plan that sets values back was drafted, rehearsed or applied.' }, // prettier-ignore
   { word: 'custody', group: 'Events around the records', means: 'The ledger was checked against its seals, was found altered, or an alarm about it was settled.' }, // prettier-ignore
   {

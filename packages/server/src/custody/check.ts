@@ -6,7 +6,6 @@ import {
   fromHex,
   innerHash,
   readCheckpoint,
-  readKeyLine,
   readNote,
   rootOf,
   answered,
@@ -16,6 +15,7 @@ import {
   type NoteKey,
 } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
+import { vouchedKeys } from './hand-over.ts'
 import { keepMismatch, type Mismatch } from './mismatch.ts'
 import type { OutsideSeals } from './outside.ts'
 import { recompute, type Recomputed } from './recompute.ts'
@@ -82,9 +82,8 @@ export class LedgerCheck {
     const { db, outside } = this.#run
     const origin = await originOf(db)
     const rows = await db<SealRow>('ledger.seal').orderBy('number')
-    const lines = await db('ledger.signing_key').orderBy('number').pluck<string[]>('line')
-    const keys = lines.flatMap((line) => readKeyLine(sha256, line) ?? [])
-    if (keys.length < lines.length) await this.#tell({ place: 'signing key', words: 'A signing key that is stored is not what it was.' }) // prettier-ignore
+    const { keys, whole } = await vouchedKeys(db, origin)
+    if (!whole) await this.#tell({ place: 'signing key', words: 'A signing key that is stored is not what it was, or nobody handed over to it.' }) // prettier-ignore
     for (const [at, seal] of rows.entries()) {
       const before = rows[at - 1]
       const note = readNote(seal.note)
@@ -142,17 +141,30 @@ export class LedgerCheck {
         : { afterSeal: next > 0 ? Number(seals[next - 1]!.number) : null, beforeSeal: Number(seals[next]!.number) }
     }
     let sealAt = 0
-    for (let from = 0; from < size; from += block * blocksAtOnce) {
-      const to = Math.min(size, from + block * blocksAtOnce)
-      const idOf = (at: number) => (first + BigInt(at)).toString()
-      const saves = await recompute(db, idOf(from), idOf(to - 1))
+    const idOf = (at: number) => (first + BigInt(at)).toString()
+    const endOf = (from: number) => Math.min(size, from + block * blocksAtOnce)
+    const read = async (from: number) => {
+      if (from >= size) return null
+      const [firstBlock, lastBlock] = [Math.floor(from / block), Math.floor((endOf(from) - 1) / block)]
+      const [saves, rows] = await Promise.all([
+        recompute(db, idOf(from), idOf(endOf(from) - 1)),
+        db('ledger.node').where({ height: 8 }).whereBetween('place', [firstBlock, lastBlock]).select<{ place: string; hash: Buffer }[]>('place', 'hash'),
+      ]) // prettier-ignore
+      return { saves, nodes: new Map(rows.map((row) => [Number(row.place), new Uint8Array(row.hash)])) }
+    }
+    // The next slice is read while this one is compared.
+    let next = read(0)
+    for (let from = 0; from < size; from = endOf(from)) {
+      const to = endOf(from)
+      const { saves, nodes } = (await next)!
+      next = read(to)
+      next.catch(() => undefined)
       const byId = new Map<string, Recomputed>()
       for (const save of saves) {
         if (byId.has(save.id))
           await this.#tell({ place: `save ${save.id} twice`, words: `Save ${save.id} is in the ledger twice.`, saveId: save.id, ...sealAround(Number(BigInt(save.id) - first)) }) // prettier-ignore
         else byId.set(save.id, save)
       }
-      const nodes = new Map((await db('ledger.node').where({ height: 8 }).whereBetween('place', [Math.floor(from / block), Math.floor((to - 1) / block)]).select<{ place: string; hash: Buffer }[]>('place', 'hash')).map((row) => [Number(row.place), new Uint8Array(row.hash)])) // prettier-ignore
       for (let begin = from; begin < to; begin += block) {
         const end = Math.min(to, begin + block)
         const here = Array.from({ length: end - begin }, (_, n) => byId.get(idOf(begin + n)))
@@ -248,8 +260,8 @@ export class LedgerCheck {
     for (const [at, seal] of seals.entries()) {
       for (;;) {
         const { rows } = await db.raw<{ rows: EventRow[] }>(
-          `select id::text, transaction::text, at, kind, outcome, person_id, source_id, words, address from ledger.event
-            where (transaction, id) > (?::xid8, ?::bigint) and (transaction, id) <= (?::xid8, ?::bigint) order by transaction, id limit ?`,
+          `select e.id::text, e.transaction::text, e.at, e.kind, e.outcome, e.person_id, e.source_id, e.words, e.address from ledger.event e
+            where (e.transaction, e.id) > (?::xid8, ?::bigint) and (e.transaction, e.id) <= (?::xid8, ?::bigint) order by e.transaction, e.id limit ?`,
           [transaction, id, seal.events_transaction, seal.events_id, eventsAtOnce],
         )
         for (const event of rows) end = chained(sha256, end, canonicalEvent(event))

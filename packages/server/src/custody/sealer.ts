@@ -82,9 +82,10 @@ export async function latestSeal(db: Knex): Promise<SealRow | undefined> {
 /** Events after a place in their chain, of transactions older than every one that still runs. */
 export async function eventsAfter(db: Knex, transaction: string, id: string, limit: number): Promise<EventRow[]> {
   const { rows } = await db.raw<{ rows: EventRow[] }>(
-    `select id::text, transaction::text, at, kind, outcome, person_id, source_id, words, address from ledger.event
-      where (transaction, id) > (?::xid8, ?::bigint) and transaction < pg_snapshot_xmin(pg_current_snapshot())
-      order by transaction, id limit ?`,
+    `select e.id::text, e.transaction::text, e.at, e.kind, e.outcome, e.person_id, e.source_id, e.words, e.address from ledger.event e
+      where (e.transaction, e.id) > (?::xid8, ?::bigint) and e.transaction < pg_snapshot_xmin(pg_current_snapshot())
+      -- By the numbers: the bare names would mean the texts that are returned.
+      order by e.transaction, e.id limit ?`,
     [transaction, id, limit],
   )
   return rows

@@ -15,8 +15,13 @@ export class SigningKey {
   }
 
   static open(dataDir: string): SigningKey {
+    return SigningKey.make(dataDir, fileName)
+  }
+
+  /** The key in a file, made if there is none. */
+  static make(dataDir: string, name: string): SigningKey {
     mkdirSync(dataDir, { recursive: true, mode: 0o755 })
-    const file = join(dataDir, fileName)
+    const file = join(dataDir, name)
     try {
       const { privateKey } = generateKeyPairSync('ed25519')
       writeFileSync(file, privateKey.export({ type: 'pkcs8', format: 'pem' }), { flag: 'wx', mode: 0o600 })

@@ -1,22 +1,6 @@
-import type { SpoorEvent } from '@spoor/contract'
+import type { EventKind, SpoorEvent } from '@spoor/contract'
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
-
-/** Kinds of what is done in Spoor itself, as the glossary explains them. */
-export const eventKinds = [
-  'sign-in',
-  'tracking',
-  'source',
-  'directory',
-  'person',
-  'export',
-  'reveal',
-  'correction',
-  'review',
-  'noticing',
-  'custody',
-] as const
-export type EventKind = (typeof eventKinds)[number]
 
 export interface NewEvent {
   kind: EventKind

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { routes, type SpoorEvent } from '@spoor/contract'
+import { eventKinds, routes, type EventKind, type SpoorEvent } from '@spoor/contract'
 import { instantsOf, settled, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call } from '../api/client.ts'
@@ -16,21 +16,8 @@ export interface Props {
   version: number
 }
 const props = defineProps<Props>()
-const kinds = [
-  'sign-in',
-  'tracking',
-  'source',
-  'directory',
-  'person',
-  'export',
-  'reveal',
-  'correction',
-  'review',
-  'noticing',
-  'custody',
-] as const
 const session = useSession()
-const kind = ref<(typeof kinds)[number] | ''>('')
+const kind = ref<EventKind | ''>('')
 const {
   items: events,
   next,
@@ -63,7 +50,7 @@ const {
         >Kind
         <select v-model="kind">
           <option value="">every kind</option>
-          <option v-for="one in kinds" :key="one" :value="one">{{ one }}</option>
+          <option v-for="one in eventKinds" :key="one" :value="one">{{ one }}</option>
         </select></label
       >
       <span class="quiet">What was done in Spoor itself. Of the sentence above, only its days count here.</span>

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { timeText } from '../value/time.ts'
-import ValueText from '../value/ValueText.vue'
+import BeforeAfter from '../value/BeforeAfter.vue'
 import type { ColumnId } from './columns.ts'
 
 export interface Props {
@@ -59,22 +59,7 @@ const who = computed(() =>
       <b v-if="save.action === 'create'">created </b><b v-if="save.action === 'delete'">deleted </b>
       <span v-for="change in spelt" :key="change.fieldId" class="change">
         <span class="field">{{ names.fieldName(change.fieldId) }}</span>
-        <ValueText
-          v-if="save.action !== 'create'"
-          :value="change.before"
-          :base-type="names.baseType(change.fieldId)"
-          side="before"
-          :cut="change.beforeCut"
-          :masked="change.masked"
-        />
-        <ValueText
-          v-if="save.action !== 'delete'"
-          :value="change.after"
-          :base-type="names.baseType(change.fieldId)"
-          side="after"
-          :cut="change.afterCut"
-          :masked="change.masked"
-        />
+        <BeforeAfter :change="change" :action="save.action" :base-type="names.baseType(change.fieldId)" />
         <i v-if="change.revertedBy" class="quiet">set back</i>
       </span>
       <span v-if="followed > 0" class="quiet follow">{{ followed }} followed</span>

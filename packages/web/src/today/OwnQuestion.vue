@@ -6,7 +6,7 @@ import { call } from '../api/client.ts'
 import AnswerBox from '../review/AnswerBox.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { fullTime, shortTime } from '../value/time.ts'
-import ValueText from '../value/ValueText.vue'
+import BeforeAfter from '../value/BeforeAfter.vue'
 
 /** A question put to the person who reads, with what it is about, to be answered at once. */
 export interface Props {
@@ -39,22 +39,7 @@ const others = computed(() => props.question.saveIds.length - shownSaves)
       <span class="quiet">{{ fullTime(save.at) }}</span>
       <span v-for="change in save.changes" :key="change.fieldId" class="change">
         <span class="quiet">{{ names.fieldName(change.fieldId) }}</span>
-        <ValueText
-          v-if="save.action !== 'create'"
-          :value="change.before"
-          :base-type="names.baseType(change.fieldId)"
-          side="before"
-          :cut="change.beforeCut"
-          :masked="change.masked"
-        />
-        <ValueText
-          v-if="save.action !== 'delete'"
-          :value="change.after"
-          :base-type="names.baseType(change.fieldId)"
-          side="after"
-          :cut="change.afterCut"
-          :masked="change.masked"
-        />
+        <BeforeAfter :change="change" :action="save.action" :base-type="names.baseType(change.fieldId)" />
       </span>
     </div>
     <p v-if="others > 0" class="quiet">and {{ others }} more of your saves</p>

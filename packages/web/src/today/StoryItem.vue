@@ -12,7 +12,7 @@ import ReviewForm from '../review/ReviewForm.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
-import ValueText from '../value/ValueText.vue'
+import BeforeAfter from '../value/BeforeAfter.vue'
 import { storyNames, toldStory } from './story-names.ts'
 
 /** One thing that stands out: what, why, before and after, and what can be done about it. */
@@ -117,20 +117,7 @@ const asked = (words: string) => {
         <span v-if="story.records > 1" class="quiet"
           >{{ only ? `${only} ` : '' }}<bdi>{{ example.label }}</bdi></span
         >
-        <ValueText
-          :value="example.change.before"
-          :base-type="names.baseType(example.change.fieldId)"
-          side="before"
-          :cut="example.change.beforeCut"
-          :masked="example.change.masked"
-        />
-        <ValueText
-          :value="example.change.after"
-          :base-type="names.baseType(example.change.fieldId)"
-          side="after"
-          :cut="example.change.afterCut"
-          :masked="example.change.masked"
-        />
+        <BeforeAfter :change="example.change" action="change" :base-type="names.baseType(example.change.fieldId)" />
       </p>
       <p v-if="story.examples.length > 0 && story.saves > story.examples.length" class="quiet more">
         and {{ counted(story.saves - story.examples.length, 'more save') }}
