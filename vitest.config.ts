@@ -10,7 +10,11 @@ export default defineConfig({
     projects: [
       {
         ...shared,
-        test: { name: 'core', include: ['packages/{core,contract,client,verify}/src/**/*.test.ts'], environment: 'node' },
+        test: {
+          name: 'core',
+          include: ['packages/{core,contract,client,verify}/src/**/*.test.ts'],
+          environment: 'node',
+        },
       },
       {
         ...shared,
