@@ -33,6 +33,7 @@ async function startServer(spoorUrl, port) {
       SPOOR_DATABASE_URL: spoorUrl,
       SPOOR_LOG_LEVEL: 'silent',
       SPOOR_COLLECT_EVERY_MS: '50',
+      SPOOR_SEAL_EVERY_MS: '100',
     },
     stdio: 'ignore',
   })
@@ -150,6 +151,12 @@ run(async () => {
   say(
     `  ${sum} changes in the business database, ${numbers[0].saves} saves in the ledger, highest number ${numbers[0].highest}`,
   )
+  // Everything is sealed before it is compared.
+  for (let tries = 0; tries < 300; tries++) {
+    const { rows } = await spoor.query('select coalesce(max(size), 0)::int as size from ledger.seal')
+    if (rows[0].size === numbers[0].saves) break
+    await sleep(100)
+  }
   await business.end()
   await kill(server.pid)
   const { rows: seals } = await spoor.query('select count(*)::int as seals, coalesce(max(size), 0)::int as sealed from ledger.seal') // prettier-ignore

@@ -22,6 +22,8 @@ const Environment = v.object({
   SPOOR_DIRECTORY_FILE: v.optional(v.string()),
   SPOOR_LOG_LEVEL: v.optional(v.picklist(['fatal', 'error', 'warn', 'info', 'debug', 'trace', 'silent']), 'info'),
   SPOOR_COLLECT_EVERY_MS: v.optional(v.pipe(v.string(), v.regex(/^\d{1,6}$/), v.transform(Number)), '200'),
+  /** Time between seals of the ledger while there is something to seal. */
+  SPOOR_SEAL_EVERY_MS: v.optional(v.pipe(v.string(), v.regex(/^\d{1,8}$/), v.transform(Number)), '60000'),
   /** Set when Spoor is reached over https, so that cookies are Secure. */
   SPOOR_HTTPS: v.optional(v.picklist(['0', '1']), '0'),
 })
@@ -36,6 +38,7 @@ export interface ResolvedConfig {
   directoryFile: string | null
   logLevel: string
   collectEveryMs: number
+  sealEveryMs: number
   https: boolean
 }
 
@@ -69,6 +72,7 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
     directoryFile: e.SPOOR_DIRECTORY_FILE ?? null,
     logLevel: e.SPOOR_LOG_LEVEL,
     collectEveryMs: e.SPOOR_COLLECT_EVERY_MS,
+    sealEveryMs: e.SPOOR_SEAL_EVERY_MS,
     https: e.SPOOR_HTTPS === '1',
   }
 }

@@ -63,7 +63,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   noticing.start()
   const outside = new OutsideSeals(config.dataDir)
   await finishHandOver(db, config.dataDir)
-  const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log })
+  const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log, everyMs: config.sealEveryMs })
   sealer.start()
   const checking = new Checking(db, outside, log)
   checking.start()

@@ -93,8 +93,8 @@ async function copy(what: string, text: string) {
             <p>
               <b
                 ><bdi>{{ one.words }}</bdi></b
-              >
-              <RouterLink v-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }"
+              >{{ ' '
+              }}<RouterLink v-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }"
                 >Open the save</RouterLink
               >
             </p>
