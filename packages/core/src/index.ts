@@ -136,7 +136,7 @@ export {
 } from './insight/notice.ts'
 export { rules } from './insight/rules.ts'
 export { digestSentences, digestText, type DigestFigures, type DigestPiece } from './insight/digest.ts'
-export { inWords, reasonWords, spellWords, storyHeadline, type StoryNames } from './insight/words.ts'
+export { inWords, reasonWords, spellWords, storyHeadline, toldStory, type StoryNames } from './insight/words.ts'
 export { canonicalJson, type Json } from './proof/canonical.ts'
 export {
   fromBase64,

@@ -287,6 +287,19 @@ describe('checking', () => {
     expect((await readCustody(world.db)).lastWhole).toMatchObject({ found: 0 })
   })
 
+  it('takes nothing that is written and sealed meanwhile for an alteration', async () => {
+    const writing = (async () => {
+      for (let n = 0; n < 12; n++) {
+        await world.business.query('update item set amount = amount + 1 where id = $1', [n + 1])
+        await world.collect()
+        await sealer.seal()
+      }
+    })()
+    for (let n = 0; n < 6; n++) expect(await check()).toEqual([])
+    await writing
+    expect(await check()).toEqual([])
+  })
+
   it('names the save, the field and the seals around a value that was altered', async () => {
     const [change] = (await superuser.query(`select c.save_id, c.field_id, c.captured_at from ledger.change c join spoor.field f on f.id = c.field_id where f.column_name = 'amount' and c.save_id = 450`)).rows // prettier-ignore
     const found = await altered(`update ledger.change set after = after || '0' where save_id = $1 and field_id = $2`, [change.save_id, change.field_id]) // prettier-ignore

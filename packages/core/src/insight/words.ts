@@ -13,6 +13,11 @@ export interface StoryNames extends ScopeNames {
 
 type Told = Omit<Story, 'saves' | 'id'>
 
+/** A story as it is handed over, with instants and a count, as it is told. */
+export function toldStory<S extends { saves: number; from: string; to: string }>(story: S) {
+  return { ...story, count: story.saves, fromMs: Date.parse(story.from), toMs: Date.parse(story.to) }
+}
+
 const kindOfRun: Readonly<Partial<Record<ActorKind, string>>> = { import: 'one import', job: 'one job run' }
 const smallNumbers = ['no', 'one', 'two', 'three', 'four', 'five', 'six', 'seven', 'eight', 'nine', 'ten', 'eleven', 'twelve'] // prettier-ignore
 

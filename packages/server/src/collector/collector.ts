@@ -1,9 +1,8 @@
-import { setTimeout as sleep } from 'node:timers/promises'
 import type { Logger } from 'pino'
 import { attest } from '../capture/attest.ts'
 import { raiseAlarm } from '../custody/alarms.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
-import { Leadership } from '../database/leadership.ts'
+import { Duty } from '../database/duty.ts'
 import type { Sources } from '../sources/registry.ts'
 import { ownInstallation } from '../sources/same.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
@@ -49,10 +48,8 @@ export class Collector {
   readonly #deps: CollectorDeps
   readonly #sourceId: number
   readonly #writer: LedgerWriter
-  readonly #stop = new AbortController()
-  readonly #lead: Leadership
+  readonly #duty: Duty
   readonly #floor: Floor
-  #running: Promise<void> | undefined
   #epoch: string | null = null
   #installation: string | null = null
   /** The next rows, being read already, and how many batches in a row were read like that. */
@@ -66,44 +63,32 @@ export class Collector {
     this.#deps = deps
     this.#writer = new LedgerWriter(deps.db, deps.fingerprintKey)
     this.#floor = new Floor(deps.floorEveryMs)
-    this.#lead = new Leadership(deps.db, `collector of source ${sourceId}`)
+    this.#duty = new Duty(deps.db, `collector of source ${sourceId}`, {
+      round: () => this.#round(),
+      // Whoever leads meanwhile may see the source come back older; what is known here would be stale then.
+      away: () => this.#forget(),
+      failed: async (error) => {
+        if (!(error instanceof CollectorSuperseded)) await this.#complain(error)
+      },
+      retryMs,
+    })
   }
 
   start(): void {
-    this.#running ??= this.#run()
+    this.#duty.start()
   }
 
-  async stop(): Promise<void> {
-    this.#stop.abort()
-    await this.#running
-    await this.#lead.resign()
-  }
-
-  async #run(): Promise<void> {
-    while (!this.#stop.signal.aborted) {
-      const waitMs = await this.#round()
-      if (waitMs > 0) await sleep(waitMs, undefined, { signal: this.#stop.signal }).catch(() => undefined)
-    }
+  stop(): Promise<void> {
+    return this.#duty.stop()
   }
 
   /** One look at the source. @returns milliseconds to wait before the next. */
   async #round(): Promise<number> {
-    try {
-      if (!(await this.#lead.holds())) {
-        // Whoever leads meanwhile may see the source come back older; what is known here would be stale then.
-        this.#forget()
-        return retryMs
-      }
-      if (performance.now() - this.#attestedMs > attestEveryMs || this.#attestedMs === 0) {
-        await this.watch()
-        this.#attestedMs = performance.now()
-      }
-      return (await this.collectOnce()) > 0 ? 0 : this.#deps.everyMs
-    } catch (error) {
-      if (error instanceof CollectorSuperseded) return retryMs
-      await this.#complain(error)
-      return retryMs
+    if (performance.now() - this.#attestedMs > attestEveryMs || this.#attestedMs === 0) {
+      await this.watch()
+      this.#attestedMs = performance.now()
     }
+    return (await this.collectOnce()) > 0 ? 0 : this.#deps.everyMs
   }
 
   /** Looks whether the capture is still what the plan installed, and makes partitions ahead of need. */

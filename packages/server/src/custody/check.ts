@@ -12,18 +12,17 @@ import {
   sameBytes,
   signatureBy,
   toHex,
-  type NoteKey,
 } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { vouchedKeys } from './hand-over.ts'
 import { keepMismatch, type Mismatch } from './mismatch.ts'
-import type { OutsideSeals } from './outside.ts'
+import type { OutsideSeal, OutsideSeals } from './outside.ts'
 import { recompute, type Recomputed } from './recompute.ts'
 import { compareCounts } from './compare-counts.ts'
 import { canonicalEvent, originOf, type EventRow, type SealRow } from './sealer.ts'
 import { sha256 } from './sha256.ts'
 import { signatureHolds } from './signing-key.ts'
-import { fold } from './tree.ts'
+import { extentOf, fold } from './tree.ts'
 
 /** As many leaves as a stored node of the lowest height covers; saves are compared by such blocks. */
 const block = 256
@@ -47,11 +46,6 @@ export interface CheckOutcome {
   stopped: boolean
 }
 
-interface Seals {
-  rows: SealRow[]
-  keys: NoteKey[]
-}
-
 /** Walks the whole ledger and compares saves, changes, counts, events and seals. What does not match is kept as an alarm. */
 export class LedgerCheck {
   readonly #run: CheckRun
@@ -61,12 +55,13 @@ export class LedgerCheck {
   }
 
   async check(): Promise<CheckOutcome> {
-    const { db } = this.#run
-    const { rows } = await db.raw<{ rows: { first: string; last: string }[] }>('select f.first_save_id as first, h.last_save_id as last from ledger.head h, ledger.sealing f') // prettier-ignore
-    const first = BigInt(rows[0]!.first)
-    const size = Number(BigInt(rows[0]!.last) - first) + 1
-    const seals = await this.#seals(size)
-    const going = (await this.#walk(first, size, seals.rows)) && (await this.#events(seals.rows))
+    const { db, outside } = this.#run
+    // In this order: what is sealed meanwhile must not look as if the ledger had lost its end, or the database a seal.
+    const known = outside?.latest() ?? null
+    const seals = await db<SealRow>('ledger.seal').orderBy('number')
+    const { first, size } = await extentOf(db)
+    await this.#seals(seals, size, known)
+    const going = (await this.#walk(first, size, seals)) && (await this.#events(seals))
     if (going) for (const mismatch of await compareCounts(db)) await this.#tell(mismatch)
     return { found: this.#found, stopped: !going }
   }
@@ -78,10 +73,9 @@ export class LedgerCheck {
   }
 
   /** The seals themselves: in order, each signed by a known key, saying what is stored of it. */
-  async #seals(size: number): Promise<Seals> {
-    const { db, outside } = this.#run
+  async #seals(rows: readonly SealRow[], size: number, known: OutsideSeal | null): Promise<void> {
+    const { db } = this.#run
     const origin = await originOf(db)
-    const rows = await db<SealRow>('ledger.seal').orderBy('number')
     const { keys, whole } = await vouchedKeys(db, origin)
     if (!whole) await this.#tell({ place: 'signing key', words: 'A signing key that is stored is not what it was, or nobody handed over to it.' }) // prettier-ignore
     for (const [at, seal] of rows.entries()) {
@@ -117,10 +111,8 @@ export class LedgerCheck {
     const last = rows.at(-1)
     if (last && Number(last.size) > size)
       await this.#tell({ place: 'end of the ledger', words: `The last seal covers ${last.size} saves, and the ledger has ${size}: its end was cut off.`, afterSeal: Number(rows.at(-2)?.number ?? 0), beforeSeal: Number(last.number) }) // prettier-ignore
-    const known = outside?.latest() ?? null
     if (known && rows.find((seal) => Number(seal.number) === known.number)?.note !== known.note)
       await this.#tell({ place: `seal ${known.number} outside`, words: `Seal ${known.number} (${known.size} saves), which is kept outside the database, is not in it: the ledger was cut off, or put back from an older copy.`, beforeSeal: known.number }) // prettier-ignore
-    return { rows, keys }
   }
 
   /** @returns whether it went to the end. */

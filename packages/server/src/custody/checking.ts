@@ -1,10 +1,10 @@
-import { setTimeout as sleep } from 'node:timers/promises'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
-import { Leadership } from '../database/leadership.ts'
+import { Duty } from '../database/duty.ts'
 import { recordEvent } from '../people/events.ts'
 import { LedgerCheck } from './check.ts'
 import type { OutsideSeals } from './outside.ts'
+import { extentOf } from './tree.ts'
 
 export interface CheckRow {
   id: number
@@ -30,39 +30,24 @@ const restMs = 400
 export class Checking {
   readonly #db: Database
   readonly #outside: OutsideSeals
-  readonly #log: Logger
-  readonly #lead: Leadership
-  readonly #stop = new AbortController()
-  #running: Promise<void> | undefined
+  readonly #duty: Duty
 
   constructor(db: Database, outside: OutsideSeals, log: Logger) {
     this.#db = db
     this.#outside = outside
-    this.#log = log
-    this.#lead = new Leadership(db, 'checking')
+    this.#duty = new Duty(db, 'checking', {
+      round: () => this.round().then(() => lookEveryMs),
+      failed: (error) => log.error({ err: error }, 'checking the ledger was interrupted and begins again'),
+      retryMs,
+    })
   }
 
   start(): void {
-    this.#running ??= this.#run()
+    this.#duty.start()
   }
 
-  async stop(): Promise<void> {
-    this.#stop.abort()
-    await this.#running
-    await this.#lead.resign()
-  }
-
-  async #run(): Promise<void> {
-    while (!this.#stop.signal.aborted) {
-      let waitMs = lookEveryMs
-      try {
-        if (await this.#lead.holds()) await this.round()
-      } catch (error) {
-        this.#log.error({ err: error }, 'checking the ledger was interrupted and begins again')
-        waitMs = retryMs
-      }
-      await sleep(waitMs, undefined, { signal: this.#stop.signal }).catch(() => undefined)
-    }
+  stop(): Promise<void> {
+    return this.#duty.stop()
   }
 
   /** Does a check that is due or asked for. @returns whether it did one */
@@ -79,10 +64,10 @@ export class Checking {
   async #begin(): Promise<CheckRow | null> {
     const last = await this.#db<CheckRow>('spoor.ledger_check').whereNotNull('ended_at').orderBy('id', 'desc').first()
     if (last && Date.now() - Date.parse(last.ended_at!) < everyMs) return null
-    const { rows } = await this.#db.raw<{ rows: { total: string }[] }>('select h.last_save_id - f.first_save_id + 1 as total from ledger.head h, ledger.sealing f') // prettier-ignore
+    const { size } = await extentOf(this.#db)
     // There is nothing to check before there is something to check it against.
-    if (Number(rows[0]!.total) === 0 || !(await this.#db('ledger.seal').first('number'))) return null
-    return (await this.#db('spoor.ledger_check').insert({ total: rows[0]!.total }).returning<CheckRow[]>('*'))[0]!
+    if (size === 0 || !(await this.#db('ledger.seal').first('number'))) return null
+    return (await this.#db('spoor.ledger_check').insert({ total: size }).returning<CheckRow[]>('*'))[0]!
   }
 
   async #check(row: CheckRow): Promise<void> {
@@ -95,7 +80,7 @@ export class Checking {
       onProgress: async (done) => {
         const [now] = await this.#db('spoor.ledger_check').where({ id: row.id }).update({ done, seen_at: this.#db.fn.now() }).returning<CheckRow[]>('*') // prettier-ignore
         asked = now?.asked_by !== null && now?.asked_by !== undefined
-        return !now?.stop_asked && !this.#stop.signal.aborted
+        return !now?.stop_asked && !this.#duty.stopping
       },
     })
     const { found, stopped } = await check.check()
@@ -119,7 +104,6 @@ export async function askForCheck(db: Database, personId: number): Promise<void>
     await trx.raw('lock table spoor.ledger_check in exclusive mode')
     const updated = await trx('spoor.ledger_check').whereNull('ended_at').update({ asked_by: personId })
     if (updated > 0) return
-    const { rows } = await trx.raw<{ rows: { total: string }[] }>('select h.last_save_id - f.first_save_id + 1 as total from ledger.head h, ledger.sealing f') // prettier-ignore
-    await trx('spoor.ledger_check').insert({ asked_by: personId, total: rows[0]!.total })
+    await trx('spoor.ledger_check').insert({ asked_by: personId, total: (await extentOf(trx)).size })
   })
 }

@@ -7,7 +7,7 @@ import type { CheckRow } from './checking.ts'
 import { recompute } from './recompute.ts'
 import { latestSeal, type SealRow } from './sealer.ts'
 import { sha256 } from './sha256.ts'
-import { Tree } from './tree.ts'
+import { extentOf, Tree } from './tree.ts'
 
 const mostListed = 200
 const sealsAtOnce = 100
@@ -56,22 +56,17 @@ const checkShown = (row: (CheckRow & { by: string | null }) | undefined): Check 
     ? null
     : { id: row.id, beganAt: row.began_at, endedAt: row.ended_at, by: row.by, done: Number(row.done), total: Number(row.total), found: row.found, trouble: row.trouble } // prettier-ignore
 
-async function extent(db: Database): Promise<{ first: bigint; last: bigint }> {
-  const { rows } = await db.raw<{ rows: { first: string; last: string }[] }>('select f.first_save_id as first, h.last_save_id as last from ledger.head h, ledger.sealing f') // prettier-ignore
-  return { first: BigInt(rows[0]!.first), last: BigInt(rows[0]!.last) }
-}
-
 /** How the ledger is kept. */
 export async function readCustody(db: Database): Promise<Custody> {
-  const { first, last } = await extent(db)
+  const { first, size } = await extentOf(db)
   const seal = await latestSeal(db)
   const key = await db('ledger.signing_key').orderBy('number', 'desc').first<{ line: string; since: string } | undefined>('line', 'since') // prettier-ignore
   const read = key && readKeyLine(sha256, key.line)
   const [settled] = await db('spoor.mismatch').whereNotNull('settled_at').count<{ count: string }[]>('* as count')
   return {
-    saves: Number(last),
+    saves: Number(first) - 1 + size,
     before: Number(first) - 1,
-    open: Number(last - first) + 1 - Number(seal?.size ?? 0),
+    open: size - Number(seal?.size ?? 0),
     seals: Number(seal?.number ?? 0),
     latest: seal ? sealOf(seal) : null,
     key: key ? { line: key.line, fingerprint: read ? keyFingerprint(sha256, read) : 'not readable', since: key.since } : null, // prettier-ignore
@@ -115,7 +110,7 @@ export async function settleMismatch(db: Database, id: number, personId: number,
 export async function placeOf(db: Database, saveId: string): Promise<Place> {
   const [save] = await recompute(db, saveId, saveId)
   if (!save) throw new Problem('not-found', 'There is no such save.')
-  const { first } = await extent(db)
+  const { first } = await extentOf(db)
   const masked = await maskedFields(db)
   const key = await db('ledger.signing_key').orderBy('number', 'desc').first<{ line: string } | undefined>('line')
   const index = BigInt(saveId) < first ? null : Number(BigInt(saveId) - first)

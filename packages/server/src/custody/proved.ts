@@ -5,7 +5,7 @@ import type { Database } from '../database/knex.ts'
 import { recomputeSaves } from './recompute.ts'
 import { latestSeal } from './sealer.ts'
 import { sha256 } from './sha256.ts'
-import { Tree } from './tree.ts'
+import { extentOf, Tree } from './tree.ts'
 
 const pageSize = 200
 
@@ -19,10 +19,10 @@ export const provedHeading = 'proved saves, 1'
 export async function* provedLines(db: Database, scopes: readonly Scope[]): AsyncGenerator<string> {
   const seal = await latestSeal(db)
   const key = await db('ledger.signing_key').orderBy('number', 'desc').first<{ line: string } | undefined>('line')
-  const { first_save_id } = await db('ledger.sealing').first<{ first_save_id: string }>('first_save_id')
+  const { first } = await extentOf(db)
   const size = Number(seal?.size ?? 0)
   yield `${JSON.stringify({ spoor: provedHeading, seal: seal?.note ?? null, key: key?.line ?? null })}\n`
-  const tree = new Tree(db, BigInt(first_save_id)).remembering()
+  const tree = new Tree(db, first).remembering()
   const masked = await maskedFields(db)
   const nowMs = Date.now()
   let [after, count]: [string | undefined, number] = [undefined, 0]
@@ -30,7 +30,7 @@ export async function* provedLines(db: Database, scopes: readonly Scope[]): Asyn
     const page = await savePage(db, scopes, { after, limit: pageSize, nowMs })
     const saves = await recomputeSaves(db, page.saves.map((save) => save.id)) // prettier-ignore
     for (const save of saves.reverse()) {
-      const index = Number(BigInt(save.id) - BigInt(first_save_id))
+      const index = Number(BigInt(save.id) - first)
       const proved = index >= 0 && index < size
       const proof = proved ? await tree.ask(inclusionProof(sha256, index, size)) : []
       const openings = save.changes.filter(({ fieldId }) => !masked.has(fieldId)).map(({ fieldId, salt, before, after: value }) => ({ fieldId, salt, before, after: value })) // prettier-ignore

@@ -1,4 +1,3 @@
-import { setTimeout as sleep } from 'node:timers/promises'
 import {
   canonicalJson,
   chainBegin,
@@ -7,20 +6,19 @@ import {
   consistencyProof,
   keyLine,
   provesConsistency,
-  sameBytes,
   signedNote,
   type NoteKey,
 } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
-import { Leadership } from '../database/leadership.ts'
+import { Duty } from '../database/duty.ts'
 import { ownInstallation } from '../sources/same.ts'
 import { keepMismatch } from './mismatch.ts'
 import type { OutsideSeals } from './outside.ts'
 import { sha256 } from './sha256.ts'
 import type { SigningKey } from './signing-key.ts'
-import { MissingLeaf, MissingNode, Tree } from './tree.ts'
+import { extentOf, MissingLeaf, MissingNode, Tree } from './tree.ts'
 
 export interface SealRow {
   number: string
@@ -94,46 +92,35 @@ export async function eventsAfter(db: Knex, transaction: string, id: string, lim
 /** Seals the ledger at intervals, on one server among all: signs how far it goes and what its root is. */
 export class Sealer {
   readonly #deps: SealerDeps
-  readonly #lead: Leadership
-  readonly #stop = new AbortController()
-  #running: Promise<void> | undefined
+  readonly #duty: Duty
   #sealedMs = 0
 
   constructor(deps: SealerDeps) {
     this.#deps = deps
-    this.#lead = new Leadership(deps.db, 'sealing')
+    this.#duty = new Duty(deps.db, 'sealing', {
+      round: () => this.#round(),
+      failed: (error) => deps.log.error({ err: error }, 'the ledger could not be sealed and is tried again'),
+      retryMs,
+    })
   }
 
   start(): void {
-    this.#running ??= this.#run()
+    this.#duty.start()
   }
 
-  async stop(): Promise<void> {
-    this.#stop.abort()
-    await this.#running
-    await this.#lead.resign()
+  stop(): Promise<void> {
+    return this.#duty.stop()
   }
 
-  async #run(): Promise<void> {
-    while (!this.#stop.signal.aborted) {
-      let waitMs = lookEveryMs
-      try {
-        if ((await this.#lead.holds()) && (await this.#isDue()) && (await this.seal())) waitMs = 0
-      } catch (error) {
-        this.#deps.log.error({ err: error }, 'the ledger could not be sealed and is tried again')
-        waitMs = retryMs
-      }
-      if (waitMs > 0) await sleep(waitMs, undefined, { signal: this.#stop.signal }).catch(() => undefined)
-    }
+  async #round(): Promise<number> {
+    return (await this.#isDue()) && (await this.seal()) ? 0 : lookEveryMs
   }
 
   async #isDue(): Promise<boolean> {
     const { db, everyMs = 60_000, everySaves = 10_000 } = this.#deps
     if (performance.now() - this.#sealedMs >= everyMs || this.#sealedMs === 0) return true
-    const { rows } = await db.raw<{ rows: { open: string }[] }>(
-      `select h.last_save_id - f.first_save_id + 1 - coalesce((select max(size) from ledger.seal), 0) as open from ledger.head h, ledger.sealing f`,
-    )
-    return Number(rows[0]!.open) >= everySaves
+    const [{ size }, last] = [await extentOf(db), await latestSeal(db)]
+    return size - Number(last?.size ?? 0) >= everySaves
   }
 
   /**
@@ -163,15 +150,14 @@ export class Sealer {
   async #sealIn(trx: Knex.Transaction, named: NoteKey) {
     await demandKey(trx, named)
     const last = await latestSeal(trx)
-    const { rows } = await trx.raw<{ rows: { first_save_id: string; last_save_id: string }[] }>('select f.first_save_id, h.last_save_id from ledger.head h, ledger.sealing f') // prettier-ignore
-    const [firstSaveId, lastSaveId] = [BigInt(rows[0]!.first_save_id), BigInt(rows[0]!.last_save_id)]
+    const { first, size: there } = await extentOf(trx)
     const before = Number(last?.size ?? 0)
-    const size = Math.min(Number(lastSaveId - firstSaveId) + 1, before + mostAtOnce)
+    const size = Math.min(there, before + mostAtOnce)
     if (size < before) throw new Fork(`the last seal covers ${before} saves, and there are only ${size}`)
     const events = await eventsAfter(trx, last?.events_transaction ?? '0', last?.events_id ?? '0', mostAtOnce)
     if (size === before && events.length === 0) return null
 
-    const tree = new Tree(trx, firstSaveId)
+    const tree = new Tree(trx, first)
     const beforeRoot = last ? new Uint8Array(last.root) : await tree.root(0)
     const nodes = await tree.grow(before, size)
     const root = await tree.root(size)
@@ -214,8 +200,4 @@ async function demandKey(trx: Knex.Transaction, named: NoteKey): Promise<void> {
   if (known === undefined) await trx('ledger.signing_key').insert({ number: 1, since: trx.fn.now(), line })
   else if (known.line !== line)
     throw new Fork('the signing key in the data directory is not the one that sealed so far, and nobody handed over to it') // prettier-ignore
-}
-
-export function sameRoot(a: Buffer, b: Uint8Array): boolean {
-  return sameBytes(new Uint8Array(a), b)
 }

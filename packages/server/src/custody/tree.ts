@@ -8,6 +8,14 @@ const fanOut = 2 ** step
 /** Groups of 256 that are remembered at once: some megabytes. */
 const mostBlocks = 500
 
+/** With which save the tree begins, and how many saves there are from it on. */
+export async function extentOf(db: Knex): Promise<{ first: bigint; size: number }> {
+  const { rows } = await db.raw<{ rows: { first: string; size: string }[] }>(
+    'select f.first_save_id as first, h.last_save_id - f.first_save_id + 1 as size from ledger.head h, ledger.sealing f',
+  )
+  return { first: BigInt(rows[0]!.first), size: Number(rows[0]!.size) }
+}
+
 export interface StoredNode {
   height: number
   place: number

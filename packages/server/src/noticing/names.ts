@@ -1,6 +1,6 @@
-import { storyHeadline, type ActorKind, type RecordRef, type Scope, type StoryNames } from '@spoor/core'
+import { storyHeadline, toldStory, type ActorKind, type RecordRef, type Scope, type StoryNames } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
-import { storiesShown, storyById } from './stories.ts'
+import { storiesById, storiesShown } from './stories.ts'
 
 /** Names for telling a story outside the browser. */
 export async function namesFor(
@@ -31,8 +31,7 @@ export async function namesFor(
 export async function storyHeadlines(db: Database, scopes: readonly Scope[]): Promise<Record<string, string>> {
   const ids = scopes[0]?.state?.stories ?? []
   if (ids.length === 0 || scopes.some((scope, at) => at > 0 && scope.who !== undefined)) return {}
-  const rows = (await Promise.all(ids.map((id) => storyById(db, id)))).flatMap((row) => row ?? [])
-  const stories = await storiesShown(db, rows)
+  const stories = await storiesShown(db, await storiesById(db, ids))
   const told = await Promise.all(
     stories.map(async (story) => {
       const only = story.about && story.records === 1 ? { ref: story.about, label: story.about.label } : null
@@ -42,9 +41,4 @@ export async function storyHeadlines(db: Database, scopes: readonly Scope[]): Pr
     }),
   )
   return Object.fromEntries(told)
-}
-
-/** A shown story with its times as core reckons them. */
-export function toldStory<S extends { saves: number; from: string; to: string }>(story: S) {
-  return { ...story, count: story.saves, fromMs: Date.parse(story.from), toMs: Date.parse(story.to) }
 }

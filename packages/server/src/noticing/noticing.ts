@@ -1,8 +1,7 @@
-import { setImmediate as breathe, setTimeout as sleep } from 'node:timers/promises'
 import { Noticer, type NoticingState } from '@spoor/core'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
-import { Leadership } from '../database/leadership.ts'
+import { Duty } from '../database/duty.ts'
 import { readNoticed } from './read.ts'
 import { readSettings } from './settings.ts'
 import { keepStories } from './stories.ts'
@@ -25,10 +24,7 @@ const keepEveryMs = 120_000
  */
 export class Noticing {
   readonly #db: Database
-  readonly #log: Logger
-  readonly #lead: Leadership
-  readonly #stop = new AbortController()
-  #running: Promise<void> | undefined
+  readonly #duty: Duty
   #noticer: Noticer | null = null
   #world: World | null = null
   #worldMs = 0
@@ -40,36 +36,30 @@ export class Noticing {
 
   constructor(db: Database, log: Logger) {
     this.#db = db
-    this.#log = log
-    this.#lead = new Leadership(db, 'noticing')
+    const forget = () => (this.#noticer = null)
+    this.#duty = new Duty(db, 'noticing', {
+      round: () => this.#round(),
+      away: forget,
+      failed: (error) => {
+        log.warn({ err: error }, 'noticing was interrupted and begins again')
+        forget()
+      },
+      retryMs,
+    })
   }
 
   start(): void {
-    this.#running ??= this.#run()
+    this.#duty.start()
   }
 
   async stop(): Promise<void> {
-    this.#stop.abort()
-    await this.#running
+    await this.#duty.stop()
     if (this.#noticer && this.#readTo > this.#keptTo) await this.#keep().catch(() => undefined)
-    await this.#lead.resign()
   }
 
-  async #run(): Promise<void> {
-    while (!this.#stop.signal.aborted) {
-      let waitMs = restMs
-      try {
-        if (!(await this.#lead.holds())) this.#noticer = null
-        else if (await this.#givesWay()) waitMs = restMs
-        else if ((await this.readOn()) > 0) waitMs = 0
-      } catch (error) {
-        this.#log.warn({ err: error }, 'noticing was interrupted and begins again')
-        this.#noticer = null
-        waitMs = retryMs
-      }
-      if (waitMs > 0) await sleep(waitMs, undefined, { signal: this.#stop.signal }).catch(() => undefined)
-      else await breathe()
-    }
+  async #round(): Promise<number> {
+    if (await this.#givesWay()) return restMs
+    return (await this.readOn()) > 0 ? 0 : restMs
   }
 
   /** While a backlog is collected, what it needs of the machine is left to it; but never for long. */

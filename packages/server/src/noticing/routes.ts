@@ -5,7 +5,7 @@ import { Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'
 import { recordEvent } from '../people/events.ts'
 import { demandSettings, readSettings } from './settings.ts'
-import { storiesOf, storiesShown, storyById } from './stories.ts'
+import { storiesOf, storiesShown, storiesById } from './stories.ts'
 import { beginTrial, keepTrial, readTrial, stopTrial } from './trial.ts'
 
 const mostListed = 200
@@ -14,7 +14,7 @@ const mostListed = 200
 export function noticingRouter({ db }: { db: Database }): Router {
   const router = Router()
   const shown = async (id: number) => {
-    const row = await storyById(db, id)
+    const [row] = await storiesById(db, [id])
     if (!row)
       throw new Problem('not-found', 'There is no such story; with other settings it may not stand out any more.')
     return (await storiesShown(db, [row]))[0]!

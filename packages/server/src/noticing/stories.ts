@@ -73,8 +73,8 @@ export async function storiesOf(db: Database, { fromAt, untilAt, settled, limit 
   return rows.sort((a, b) => weight(b) - weight(a) || Date.parse(b.to_at) - Date.parse(a.to_at)).slice(0, limit)
 }
 
-export async function storyById(db: Database, id: number): Promise<StoryRow | undefined> {
-  return await db('spoor.story as s').leftJoin('spoor.person as p', 'p.id', 's.settled_by').where('s.id', id).first<StoryRow | undefined>(columns) // prettier-ignore
+export async function storiesById(db: Database, ids: readonly number[]): Promise<StoryRow[]> {
+  return await db('spoor.story as s').leftJoin('spoor.person as p', 'p.id', 's.settled_by').whereIn('s.id', ids).select<StoryRow[]>(columns) // prettier-ignore
 }
 
 const examplesShown = 3

@@ -9,7 +9,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { dayAndTime } from '../value/time.ts'
-import ValueText from '../value/ValueText.vue'
+import BeforeAfter from '../value/BeforeAfter.vue'
 import { differenceWords } from '../value/words.ts'
 import { usePages } from './saves-list.ts'
 
@@ -94,22 +94,7 @@ watch(() => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== un
         >
         <span class="quiet" role="cell">{{ names.fieldName(line.change.fieldId) }}</span>
         <span class="values" role="cell">
-          <ValueText
-            v-if="line.action !== 'create'"
-            :value="line.change.before"
-            :base-type="names.baseType(line.change.fieldId)"
-            side="before"
-            :cut="line.change.beforeCut"
-            :masked="line.change.masked"
-          />
-          <ValueText
-            v-if="line.action !== 'delete'"
-            :value="line.change.after"
-            :base-type="names.baseType(line.change.fieldId)"
-            side="after"
-            :cut="line.change.afterCut"
-            :masked="line.change.masked"
-          />
+          <BeforeAfter :change="line.change" :action="line.action" :base-type="names.baseType(line.change.fieldId)" />
         </span>
         <span class="mono quiet" role="cell">{{
           line.change.masked || line.action !== 'change'

@@ -2,7 +2,7 @@
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import { routes, type ProblemBody, type Save, type StoryShown } from '@spoor/contract'
-import { capitalised, counted, listed, reasonWords, storyHeadline } from '@spoor/core'
+import { capitalised, counted, listed, reasonWords, storyHeadline, toldStory } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
@@ -13,7 +13,7 @@ import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
 import BeforeAfter from '../value/BeforeAfter.vue'
-import { storyNames, toldStory } from './story-names.ts'
+import { storyNames } from './story-names.ts'
 
 /** One thing that stands out: what, why, before and after, and what can be done about it. */
 export interface Props {

@@ -13,8 +13,3 @@ export function storyNames(story: StoryShown, names: NamedVocabulary): StoryName
     only: about && story.records === 1 ? about : null,
   }
 }
-
-/** A story with its times and count as core reckons them. */
-export function toldStory(story: StoryShown) {
-  return { ...story, count: story.saves, fromMs: Date.parse(story.from), toMs: Date.parse(story.to) }
-}
