@@ -243,9 +243,10 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
 .acts {
   flex: none;
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
-  gap: 14px;
-  padding: 0 14px 0 18px;
+  gap: 4px 14px;
+  padding: 2px 14px 2px 18px;
   min-height: 36px;
   border-bottom: 1px solid var(--line-soft);
   background: var(--raised);
