@@ -66,9 +66,11 @@ async function make(cluster) {
       join spoor.field f on f.id = h.fields[1 + (((hashint8(s.id + 11) & 255)::int + n * 3) % ${fieldsPerType})]
       cross join lateral (select case when f.base_type = 'numeric' then (100 + (hashint8(s.id + n) & 1023))::text else 'some words about ' || (hashint8(s.id + n) & 8191) end as before,
         case when f.base_type = 'numeric' then (100 + (hashint8(s.id + n + 1) & 1023))::text else 'other words about ' || (hashint8(s.id * 3 + n) & 8191) end as after) v`)
-  for (const { made } of indexes) await run(made)
+  // As PostgreSQL prints it, it would be the parent's alone and of no use.
+  for (const { made } of indexes) await run(made.replace(' ON ONLY ', ' ON '))
+  // In the order of time, as a collector writes them.
   await run(`insert into ledger.hour_actor (hour, type_id, actor_id, actor_kind, channel, saves, changes)
-    select date_trunc('hour', captured_at), type_id, actor_id, actor_kind, channel, count(*), (count(*) * ${changesPerSave})::bigint from ledger.save group by 1, 2, 3, 4, 5`)
+    select date_trunc('hour', captured_at), type_id, actor_id, actor_kind, channel, count(*), (count(*) * ${changesPerSave})::bigint from ledger.save group by 1, 2, 3, 4, 5 order by 1`)
   await run(
     'insert into ledger.hour_kind select hour, actor_kind, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2',
   )
@@ -78,10 +80,10 @@ async function make(cluster) {
   return { db, world, first, counted: Number(rows[0].n) }
 }
 
-/** The 95th percentile of some runs, after one that warms up. @returns milliseconds. */
+/** The 95th percentile of some runs, on connections and code that were in use before, as a server's are. @returns milliseconds. */
 async function p95(times, work) {
   const took = []
-  await work(0)
+  for (let n = 0; n < Math.min(10, times); n++) await work(n)
   for (let n = 1; n <= times; n++) {
     const begun = performance.now()
     await work(n)
@@ -114,7 +116,7 @@ export async function firstPage(cluster) {
 export async function deepPage(cluster) {
   const { db, counted } = await bigLedger(cluster)
   const at = (share) => new Date(Date.now() - share * days * 86_400_000).toISOString()
-  const deep = (n) => changePage(db, [{}], { after: `${at(0.3 + n / 100)}_9000000000_1`, limit: 100, oldestFirst: false, nowMs: now() }) // prettier-ignore
+  const deep = (n) => changePage(db, [{}], { after: `${at(0.3 + n / 100)}_9000000000_1`, limit: 100, sort: 'time', descending: true, nowMs: now() }) // prettier-ignore
   return [line('deep-page', await p95(30, deep), 40, '100 changes far back by keyset', counted)]
 }
 
@@ -157,15 +159,15 @@ export async function rise(cluster) {
   const rose = (by) => ({ value: { part: 'value', exclude: false, tests: [{ test: 'rose', by, percent: true }] } })
   const scopes = [rose('10'), rose('800'), { ...rose('10'), ...field(first.field + 1) }]
   const page = (n) =>
-    changePage(db, [scopes[n % 3]], { after: undefined, limit: 100, oldestFirst: false, nowMs: now() })
+    changePage(db, [scopes[n % 3]], { after: undefined, limit: 100, sort: 'time', descending: true, nowMs: now() })
   return [line('rise', await p95(30, page), 150, 'rose by more than a percentage, any field or one', counted)]
 }
 
 export async function substring(cluster) {
   const { db, counted } = await bigLedger(cluster)
   const has = (text) => ({ value: { part: 'value', exclude: false, tests: [{ test: 'contains', text }] } })
-  const frequent = await p95(10, () => changePage(db, [has('words')], { after: undefined, limit: 100, oldestFirst: false, nowMs: now() })) // prettier-ignore
-  const rare = await p95(3, () => changePage(db, [{ ...has('about 77x'), ...lastDays(30) }], { after: undefined, limit: 100, oldestFirst: false, nowMs: now() })) // prettier-ignore
+  const frequent = await p95(10, () => changePage(db, [has('words')], { after: undefined, limit: 100, sort: 'time', descending: true, nowMs: now() })) // prettier-ignore
+  const rare = await p95(3, () => changePage(db, [{ ...has('about 77x'), ...lastDays(30) }], { after: undefined, limit: 100, sort: 'time', descending: true, nowMs: now() })) // prettier-ignore
   return [
     line('substring', frequent, 250, 'a frequent word', counted),
     line('substring', rare, 250, 'what is nowhere, in the last month', counted),

@@ -57,6 +57,7 @@ test('a scope is taken out with its proofs, and checked without Spoor', async ()
   const tail = page.locator('.bar .tail')
   await expect(tail).toContainText(/\d saves/)
   const saves = /([\d,]+) saves/.exec(await tail.innerText())![1]!.replaceAll(',', '')
+  await page.getByRole('button', { name: 'Export', exact: true }).click()
   const [download] = await Promise.all([page.waitForEvent('download'), page.getByRole('link', { name: 'Export with proofs' }).click()]) // prettier-ignore
   const file = await download.path()
   const check = (...args: string[]) => spawnSync(process.execPath, [join(root, 'packages/verify/dist/main.js'), file, '--key', ...args], { encoding: 'utf8' }) // prettier-ignore
@@ -101,6 +102,56 @@ test('what a superuser altered is named with its seals, stays until it is settle
   await checkAll()
   await expect(page.getByText('every one in place')).toBeVisible()
   await expect(page.getByRole('banner')).toContainText(/sealed \d\d:\d\d/)
+})
+
+test('values are erased by law when a second person agrees: gone everywhere, and the ledger still proves', async ({
+  browser,
+}) => {
+  const [tenant] = await spoor<{ save_id: string; after: string }>(
+    `select c.save_id, c.after from ledger.change c join spoor.field f on f.id = c.field_id join ledger.save s on s.captured_at = c.captured_at and s.id = c.save_id
+      where f.column_name = 'phone' and s.action = 'change' and c.after is not null order by c.save_id limit 1`,
+  )
+  await page.goto(`${application}/changes?save=${tenant!.save_id}`)
+  const pane = page.getByRole('complementary', { name: 'the opened save' })
+  await expect(pane).toContainText(tenant!.after)
+  await pane.getByRole('button', { name: 'Erase values by law …' }).click()
+  await expect(pane.getByText(/Every change of it in this record \(\d+ changes?\)/)).toBeVisible()
+  await pane.getByLabel('What obliges you to erase it').fill('Article 17, letter of 3 March.')
+  await pane.getByRole('button', { name: 'Ask for it' }).click()
+  await expect(pane.getByText('Waits for a second person')).toBeVisible()
+  await expect(pane.getByRole('button', { name: 'Erase …' })).toHaveCount(0)
+  await axeFindsNothing(page)
+
+  const second = await (await browser.newContext()).newPage()
+  await signIn(second, 'approver', 'history')
+  await second.goto(`${application}/today`)
+  await second.getByRole('link', { name: /Decide an erasure by law: phone of/ }).click()
+  const asked = second.getByRole('region', { name: 'Values erased by law' })
+  await asked.getByRole('button', { name: 'Erase …' }).click()
+  await expect(asked.getByText(/will lose before and after for good/)).toBeVisible()
+  await asked.getByRole('button', { name: 'Erase for good' }).click()
+  await expect(asked).toContainText('Erased: phone of')
+  await asked.getByRole('link', { name: 'Open the save' }).click()
+  const there = second.getByRole('complementary', { name: 'the opened save' })
+  await expect(there.getByText('erased', { exact: true })).toHaveCount(2)
+  await expect(there).not.toContainText(tenant!.after)
+  await there.getByRole('button', { name: 'Check it here' }).click()
+  await expect(there.getByRole('listitem').filter({ hasText: /^Does not hold/ })).toHaveCount(0)
+  await expect(there.getByRole('listitem').filter({ hasText: /^Holds/ })).not.toHaveCount(0)
+  await second.close()
+
+  await page.goto(`${application}/custody`)
+  await checkAll()
+  await expect(page.getByText('every one in place')).toBeVisible()
+  await page.goto(`${application}/changes`)
+  await page.getByRole('tab', { name: 'Around the records' }).click()
+  await expect(page.getByText(/erased every change of “phone”/)).toBeVisible()
+  // The same, counted by person and kind; a count leads to what it counts.
+  await page.getByRole('button', { name: 'Who × what' }).click()
+  const decider = page.getByRole('row', { name: /Hester Cardew/ })
+  await decider.getByRole('button').filter({ hasText: /^1$/ }).last().click()
+  await expect(page.getByText(/erased every change of “phone”/)).toBeVisible()
+  await axeFindsNothing(page)
 })
 
 test('a contributor is told nothing of it', async ({ browser }) => {

@@ -11,6 +11,8 @@ export const Change = v.object({
   afterCut: v.boolean(),
   /** The values are kept and not shown; they can be revealed. */
   masked: v.boolean(),
+  /** The values were erased for good; that they were changed, by whom and when stays. */
+  erased: v.boolean(),
   /** False when the scope that was asked for does not mean this field of the save. */
   inScope: v.boolean(),
   /** The correction that set this change back, if one did. */
@@ -52,6 +54,10 @@ export const Save = v.object({
 })
 export type Save = v.InferOutput<typeof Save>
 
+/** What a record is called that a reference field points to. */
+export const Reference = v.object({ fieldId: v.number(), value: v.string(), label: v.string() })
+export type Reference = v.InferOutput<typeof Reference>
+
 /** What happened to a field after the save that is open. */
 export const Afterwards = v.object({
   fieldId: v.number(),
@@ -88,7 +94,7 @@ export const SaveDetail = v.object({
   }),
   trackedSince: v.record(v.string(), Instant),
   /** What the records are called that reference fields point to, as far as it is known, by field and key. */
-  references: v.array(v.object({ fieldId: v.number(), value: v.string(), label: v.string() })),
+  references: v.array(Reference),
   /** Names the actor had before, when the save was made under one of them. */
   nameThen: v.nullable(v.string()),
   afterwards: v.array(Afterwards),
@@ -100,6 +106,7 @@ export type SaveDetail = v.InferOutput<typeof SaveDetail>
 
 export const SavePage = v.object({
   saves: v.array(Save),
+  references: v.array(Reference),
   /** Pass as `after` for the next page; null at the end. */
   next: v.nullable(v.string()),
 })
@@ -156,15 +163,57 @@ const ColumnList = v.pipe(
   v.minLength(1),
 )
 
+/** So many can be put in another order than that of time while somebody waits. */
+export const mostSorted = 5000
+export const saveSorts = ['time', 'who', 'record', 'channel', 'reason', 'save'] as const
+export type SaveSort = (typeof saveSorts)[number]
+export const changeSorts = ['time', 'who', 'record', 'field', 'before', 'after', 'difference'] as const
+export type ChangeSort = (typeof changeSorts)[number]
+
+/** Lists whose columns a person arranges. */
+export const listNames = ['saves', 'changes'] as const
+export type ListName = (typeof listNames)[number]
+const widest = 2000
+/** Columns in order, some left out; the width in pixels where somebody chose one. */
+export const Layout = v.pipe(
+  v.array(
+    v.strictObject({
+      id: v.pipe(v.string(), v.regex(/^[a-z]{1,20}$/)),
+      hidden: v.optional(v.boolean()),
+      width: v.optional(v.pipe(v.number(), v.integer(), v.minValue(24), v.maxValue(widest))),
+    }),
+  ),
+  v.maxLength(30),
+)
+export type Layout = v.InferOutput<typeof Layout>
+
 export const changesRoutes = {
+  readLayouts: route({
+    method: 'GET',
+    path: '/layouts',
+    needs: 'session',
+    summary: 'How the person has the columns of lists',
+    response: v.object({ layouts: v.partial(v.object({ saves: Layout, changes: Layout })) }),
+  }),
+  keepLayout: route({
+    method: 'PUT',
+    path: '/layouts/:list',
+    needs: 'session',
+    summary: 'Keep how the person has the columns of a list',
+    params: v.object({ list: v.picklist(listNames) }),
+    body: v.strictObject({ columns: Layout }),
+    response: v.object({ kept: v.literal(true) }),
+  }),
   listSaves: route({
     method: 'GET',
     path: '/changes/saves',
     needs: 'changes.read',
-    summary: 'Saves in a scope, newest first',
+    summary: 'Saves in a scope, newest first, or in another order where there are not too many',
     query: v.object({
       scope: ScopeText,
-      after: v.optional(v.pipe(v.string(), v.regex(/^[\d:.TZ-]{20,32}_\d{1,19}$/))),
+      after: v.optional(v.pipe(v.string(), v.regex(/^([\d:.TZ-]{20,32}|\d{1,6})_\d{1,19}$/))),
+      sort: v.optional(v.picklist(saveSorts), 'time'),
+      descending: v.optional(v.picklist(['0', '1']), '1'),
       limit: v.optional(
         v.pipe(v.string(), v.regex(/^\d{1,3}$/), v.transform(Number), v.minValue(1), v.maxValue(200)),
         '100',

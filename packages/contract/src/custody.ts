@@ -75,6 +75,34 @@ export const Place = v.object({
 })
 export type Place = v.InferOutput<typeof Place>
 
+/** A wish that values of one field be erased, and what came of it. It takes a second person. */
+export const Erasure = v.object({
+  id: v.number(),
+  saveId: SaveId,
+  typeId: v.number(),
+  label: v.string(),
+  fieldId: v.number(),
+  /** Just the change of that save, or every change of the field in the record's trail. */
+  reach: v.picklist(['change', 'record']),
+  /** Changes that it means now, or that were erased. */
+  changes: v.number(),
+  reason: v.string(),
+  state: v.picklist(['waiting', 'erased', 'refused', 'withdrawn']),
+  askedBy: v.string(),
+  askedAt: Instant,
+  decidedBy: v.nullable(v.string()),
+  decidedAt: v.nullable(Instant),
+  /** Why it was refused. */
+  answer: v.nullable(v.string()),
+  /** Whether the person who asks may decide: never the one who wished it. */
+  mayDecide: v.boolean(),
+  mayWithdraw: v.boolean(),
+})
+export type Erasure = v.InferOutput<typeof Erasure>
+
+const Because = (words: string) => v.pipe(v.string(), v.trim(), v.minLength(10, words), v.maxLength(2000))
+const erasureParams = v.object({ erasureId: IntParam })
+
 export const custodyRoutes = {
   readCustody: route({
     method: 'GET',
@@ -121,6 +149,55 @@ export const custodyRoutes = {
     summary:
       'The saves in a scope with what proves each against the latest seal, for spoor-verify; one JSON line a save',
     query: v.object({ scope: ScopeText }),
+  }),
+  listErasures: route({
+    method: 'GET',
+    path: '/erasures',
+    needs: 'custody.read',
+    summary: 'Erasures wished for and carried out, those that wait first; of one save when it is named',
+    query: v.object({ save: v.optional(SaveId) }),
+    response: v.object({ erasures: v.array(Erasure) }),
+  }),
+  erasureReach: route({
+    method: 'GET',
+    path: '/erasures/reach',
+    needs: 'erasure.ask',
+    summary: 'How many changes an erasure of a field would mean',
+    query: v.object({ save: SaveId, field: IntParam }),
+    response: v.object({ record: v.number() }),
+  }),
+  askErasure: route({
+    method: 'POST',
+    path: '/erasures',
+    needs: 'erasure.ask',
+    summary: 'Wish that values be erased; a second person decides',
+    body: v.strictObject({
+      saveId: SaveId,
+      fieldId: v.pipe(v.number(), v.integer()),
+      reach: v.picklist(['change', 'record']),
+      reason: Because('Say in a sentence what obliges you to erase it.'),
+    }),
+    response: Erasure,
+  }),
+  decideErasure: route({
+    method: 'PUT',
+    path: '/erasures/:erasureId',
+    needs: 'erasure.decide',
+    summary: 'Erase what was wished, for good, or refuse',
+    params: erasureParams,
+    body: v.variant('decision', [
+      v.strictObject({ decision: v.literal('erase') }),
+      v.strictObject({ decision: v.literal('refuse'), answer: Because('Say in a sentence why it is not to be erased.') }), // prettier-ignore
+    ]),
+    response: Erasure,
+  }),
+  withdrawErasure: route({
+    method: 'DELETE',
+    path: '/erasures/:erasureId',
+    needs: 'erasure.ask',
+    summary: 'Take one’s own wish back',
+    params: erasureParams,
+    response: Erasure,
   }),
   readPlace: route({
     method: 'GET',

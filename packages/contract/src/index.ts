@@ -41,9 +41,27 @@ export { problems, ProblemBody, type ProblemCode } from './problem.ts'
 export { route, type Method, type RouteShape } from './route.ts'
 export { type Action } from './common.ts'
 export { Person, Session } from './session.ts'
-export { Check, Custody, MismatchShown, Place, Seal } from './custody.ts'
+export { Check, Custody, Erasure, MismatchShown, Place, Seal } from './custody.ts'
 export { RecordHits, Vocabulary } from './vocabulary.ts'
-export { Afterwards, Change, exportColumns, Save, SaveDetail, SavePage, Summary, type ExportColumn } from './changes.ts'
+export {
+  Afterwards,
+  Change,
+  changeSorts,
+  exportColumns,
+  Layout,
+  listNames,
+  mostSorted,
+  Reference,
+  Save,
+  SaveDetail,
+  SavePage,
+  saveSorts,
+  Summary,
+  type ChangeSort,
+  type ExportColumn,
+  type ListName,
+  type SaveSort,
+} from './changes.ts'
 export {
   BlindSpot,
   Draft,
@@ -66,6 +84,7 @@ export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine 
 export {
   DirectoryEntry,
   DirectoryOutcome,
+  EventCount,
   eventKinds,
   Identity,
   SignInRules,

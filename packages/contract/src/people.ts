@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Instant, IntParam, Kind } from './common.ts'
+import { Instant, IntParam, Kind, ScopeText } from './common.ts'
 import { roles } from './permission.ts'
 import { route } from './route.ts'
 
@@ -110,6 +110,7 @@ export const eventKinds = [
   'review',
   'noticing',
   'custody',
+  'erasure',
 ] as const
 export type EventKind = (typeof eventKinds)[number]
 
@@ -124,6 +125,27 @@ export const SpoorEvent = v.object({
   address: v.nullable(v.string()),
 })
 export type SpoorEvent = v.InferOutput<typeof SpoorEvent>
+
+/** How often somebody did one kind of thing. */
+export const EventCount = v.object({
+  /** Null for Spoor itself, and for whoever was not known, as at a refused sign-in. */
+  personId: v.nullable(v.number()),
+  by: v.nullable(v.string()),
+  kind: v.string(),
+  events: v.number(),
+  refused: v.number(),
+})
+export type EventCount = v.InferOutput<typeof EventCount>
+
+/** Of the scope, its time and its people count. */
+const eventFilter = {
+  scope: ScopeText,
+  kind: v.optional(v.pipe(v.string(), v.maxLength(200))),
+  /** A person's number; 0 for nobody's. */
+  by: v.optional(IntParam),
+  outcome: v.optional(v.picklist(['done', 'refused'])),
+  words: v.optional(v.pipe(v.string(), v.maxLength(200))),
+}
 
 const personParams = v.object({ personId: IntParam })
 
@@ -229,13 +251,15 @@ export const peopleRoutes = {
     path: '/events',
     needs: 'events.read',
     summary: 'What was done in Spoor itself, newest first',
-    query: v.object({
-      kind: v.optional(v.pipe(v.string(), v.maxLength(200))),
-      before: v.optional(v.pipe(v.string(), v.regex(/^\d{1,18}$/))),
-      /** Instants: the first included, the last not. */
-      from: v.optional(v.pipe(v.string(), v.isoTimestamp())),
-      to: v.optional(v.pipe(v.string(), v.isoTimestamp())),
-    }),
+    query: v.object({ ...eventFilter, before: v.optional(v.pipe(v.string(), v.regex(/^\d{1,18}$/))) }),
     response: v.object({ events: v.array(SpoorEvent), next: v.nullable(v.string()) }),
+  }),
+  countEvents: route({
+    method: 'GET',
+    path: '/events/counts',
+    needs: 'events.read',
+    summary: 'How often each person did each kind of thing in Spoor itself',
+    query: v.object(eventFilter),
+    response: v.object({ counts: v.array(EventCount) }),
   }),
 }

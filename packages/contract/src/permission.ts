@@ -30,6 +30,8 @@ export const permissions = {
   'events.read': ['administrator', 'reviewer', 'approver'],
   'custody.read': ['administrator', 'reviewer', 'approver'],
   'custody.check': ['administrator'],
+  'erasure.ask': ['administrator'],
+  'erasure.decide': ['administrator', 'approver'],
   'corrections.read': ['administrator', 'reviewer', 'approver'],
   'corrections.draft': ['administrator', 'reviewer'],
   'corrections.apply': ['administrator', 'approver'],

@@ -32,6 +32,8 @@ export const problems = {
   'trial-unfinished': { status: 409, title: 'The settings were not tried to the end' },
   'question-answered': { status: 409, title: 'The question was answered already' },
   'not-yours': { status: 403, title: 'This was not put to you' },
+  'erasure-decided': { status: 409, title: 'This was decided already' },
+  'too-many-to-sort': { status: 422, title: 'Too many for another order' },
   'too-large': { status: 413, title: 'That is too large' },
   unexpected: { status: 500, title: 'Something went wrong in Spoor' },
 } as const satisfies Record<string, { status: number; title: string }>

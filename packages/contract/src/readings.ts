@@ -1,7 +1,7 @@
 import * as v from 'valibot'
 import { actorKinds } from '@spoor/core'
 import { Action, Instant, IntParam, Kind, SaveId, ScopeText } from './common.ts'
-import { ActorRef, Change } from './changes.ts'
+import { ActorRef, Change, changeSorts, Reference } from './changes.ts'
 import { route } from './route.ts'
 
 const Zone = v.pipe(v.string(), v.maxLength(100))
@@ -27,7 +27,11 @@ export const ChangeLine = v.object({
 })
 export type ChangeLine = v.InferOutput<typeof ChangeLine>
 
-export const ChangePage = v.object({ lines: v.array(ChangeLine), next: v.nullable(v.string()) })
+export const ChangePage = v.object({
+  lines: v.array(ChangeLine),
+  references: v.array(Reference),
+  next: v.nullable(v.string()),
+})
 export type ChangePage = v.InferOutput<typeof ChangePage>
 
 /** How many saves there were in one spell of time, by kind of actor. */
@@ -93,12 +97,13 @@ export const readingsRoutes = {
     method: 'GET',
     path: '/changes/changes',
     needs: 'changes.read',
-    summary: 'Changes in a scope, newest or oldest first',
+    summary: 'Changes in a scope by time, or in another order where there are not too many',
     query: v.object({
       ...scoped,
-      after: v.optional(v.pipe(v.string(), v.regex(/^[\d:.TZ-]{20,32}_\d{1,19}_\d{1,9}$/))),
+      after: v.optional(v.pipe(v.string(), v.regex(/^([\d:.TZ-]{20,32}_\d{1,19}_\d{1,9}|\d{1,6}_\d{1,19})$/))),
       limit: Limit,
-      oldestFirst: v.optional(v.picklist(['0', '1']), '0'),
+      sort: v.optional(v.picklist(changeSorts), 'time'),
+      descending: v.optional(v.picklist(['0', '1']), '1'),
     }),
     response: ChangePage,
   }),

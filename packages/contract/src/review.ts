@@ -59,6 +59,8 @@ export const Waiting = v.object({
   flagged: v.number(),
   /** Drafts of the tracking plan that somebody else proposed and that they may approve. */
   plans: v.array(v.object({ source: v.string(), by: v.string(), at: Instant })),
+  /** Erasures that somebody else asked for and that they may decide; in words without values. */
+  erasures: v.array(v.object({ id: v.number(), words: v.string(), by: v.string(), at: Instant })),
 })
 export type Waiting = v.InferOutput<typeof Waiting>
 

@@ -159,6 +159,8 @@ export {
   type ProvedSave,
   type Side,
 } from './proof/leaf.ts'
+export { setAsideWords, type SetAside } from './proof/set-aside.ts'
+export { erasureList, erasureMark, type ErasedChange } from './proof/erasure.ts'
 export {
   answered,
   consistencyProof,

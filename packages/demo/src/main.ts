@@ -81,6 +81,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
     SPOOR_DATA_DIR: dataDir,
     SPOOR_DATABASE_URL: spoorUrl,
     SPOOR_OWNER_DATABASE_URL: spoorOwnerUrl,
+    SPOOR_ERASURE_DATABASE_URL: urlAs('spoor_eraser', names.spoor),
     SPOOR_SOURCE_NAME: sourceName,
     SPOOR_SOURCE_URL: urlAs('spoor_source'),
     SPOOR_SOURCE_DECLARING_LOGINS: declaringLogins.map((login) => names.role(login)).join(','),

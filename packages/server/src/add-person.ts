@@ -2,7 +2,7 @@ import { text } from 'node:stream/consumers'
 import { roles, type Role } from '@spoor/contract'
 import { ConfigError, readConfig } from './config.ts'
 import { connect } from './database/knex.ts'
-import { migrate } from './database/migrate.ts'
+import { migrate, rolesOf } from './database/migrate.ts'
 import { People } from './people/people.ts'
 
 const leastPasswordLength = 12
@@ -15,7 +15,7 @@ async function main([login, name, role]: string[]): Promise<string> {
   if (password.length < leastPasswordLength)
     return `The password needs at least ${leastPasswordLength} characters. Nobody was added.`
   const config = readConfig(process.env)
-  await migrate(config.ownerDatabaseUrl, decodeURIComponent(new URL(config.databaseUrl).username))
+  await migrate(config.ownerDatabaseUrl, rolesOf(config))
   const db = connect(config.databaseUrl, { applicationName: 'spoor add-person', maxConnections: 1 })
   try {
     await new People(db).add({ login, name, role: role as Role, password })

@@ -5,6 +5,7 @@ import { pinoHttp } from 'pino-http'
 import { Problem } from './errors.ts'
 import { readingsRouter } from './changes/readings-routes.ts'
 import { changesRouter } from './changes/routes.ts'
+import { erasureRouter } from './erasure/routes.ts'
 import { custodyRouter } from './custody/routes.ts'
 import { correctionsRouter } from './corrections/routes.ts'
 import type { Database } from './database/knex.ts'
@@ -36,6 +37,8 @@ export interface AppDeps {
   log: Logger
   https: boolean
   webDirectory: string
+  /** Spoor's database as the role that erases. */
+  erasureDatabaseUrl: string
   /** Called when a source was added while the server runs. */
   onSourceAdded(): Promise<void>
 }
@@ -108,6 +111,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(peopleRouter({ db, people, rules }))
   api.use(correctionsRouter({ db, sources }))
   api.use(custodyRouter({ db }))
+  api.use(erasureRouter({ db, erasureDatabaseUrl: deps.erasureDatabaseUrl }))
   api.use(pulseRouter(pulse))
   api.use((request, _response, next) =>
     next(new Problem('not-found', `The API has nothing at ${request.method} ${request.path}.`)),

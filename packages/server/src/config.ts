@@ -13,6 +13,8 @@ const Environment = v.object({
   SPOOR_DATABASE_URL: Url,
   /** The same database as the role that owns the schema; migrations run as it. Defaults to the one above. */
   SPOOR_OWNER_DATABASE_URL: v.optional(Url),
+  /** The same database as the role that erases values, and does nothing else. Defaults to the owner's. */
+  SPOOR_ERASURE_DATABASE_URL: v.optional(Url),
   /** A source to be registered at start if it is not yet. */
   SPOOR_SOURCE_NAME: v.optional(v.string()),
   SPOOR_SOURCE_URL: v.optional(Url),
@@ -34,6 +36,7 @@ export interface ResolvedConfig {
   dataDir: string
   databaseUrl: string
   ownerDatabaseUrl: string
+  erasureDatabaseUrl: string
   source: { name: string; url: string; declaringLogins: string[] } | null
   directoryFile: string | null
   logLevel: string
@@ -56,12 +59,14 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
     throw new ConfigError(`Spoor cannot start: ${lines.join('; ')}. See “Configuration” in README.md.`)
   }
   const e = parsed.output
+  const ownerDatabaseUrl = e.SPOOR_OWNER_DATABASE_URL ?? e.SPOOR_DATABASE_URL
   return {
     port: e.SPOOR_PORT,
     host: e.SPOOR_HOST,
     dataDir: resolve(e.SPOOR_DATA_DIR),
     databaseUrl: e.SPOOR_DATABASE_URL,
-    ownerDatabaseUrl: e.SPOOR_OWNER_DATABASE_URL ?? e.SPOOR_DATABASE_URL,
+    ownerDatabaseUrl,
+    erasureDatabaseUrl: e.SPOOR_ERASURE_DATABASE_URL ?? ownerDatabaseUrl,
     source: e.SPOOR_SOURCE_URL
       ? {
           name: e.SPOOR_SOURCE_NAME ?? 'Business database',

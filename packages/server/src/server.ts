@@ -13,7 +13,7 @@ import { OutsideSeals } from './custody/outside.ts'
 import { Sealer } from './custody/sealer.ts'
 import { SigningKey } from './custody/signing-key.ts'
 import { connect, type Database } from './database/knex.ts'
-import { migrate } from './database/migrate.ts'
+import { migrate, rolesOf } from './database/migrate.ts'
 import { Problem } from './errors.ts'
 import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { Noticing } from './noticing/noticing.ts'
@@ -34,8 +34,8 @@ const webDirectory = fileURLToPath(new URL('../../web/dist', import.meta.url))
 /** Brings the database up to date, starts collecting and listens. */
 export async function startServer(config: ResolvedConfig, log: Logger): Promise<RunningServer> {
   const vault = Vault.open(config.dataDir)
-  await migrate(config.ownerDatabaseUrl, decodeURIComponent(new URL(config.databaseUrl).username))
-  const db = connect(config.databaseUrl, { applicationName: 'spoor', maxConnections: 14 })
+  await migrate(config.ownerDatabaseUrl, rolesOf(config))
+  const db = connect(config.databaseUrl, { applicationName: 'spoor', maxConnections: 14, keptConnections: 4 })
   const sessionPool = new pg.Pool({ connectionString: config.databaseUrl, max: 4, application_name: 'spoor sessions' })
   sessionPool.on('error', (error) => log.warn({ err: error }, 'a session connection was lost'))
   const sources = new Sources(db, vault)
@@ -78,6 +78,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     log,
     https: config.https,
     webDirectory,
+    erasureDatabaseUrl: config.erasureDatabaseUrl,
     onSourceAdded: () => collectors.look(),
   })
   const http = await listen(createServer(app), config)

@@ -27,6 +27,7 @@ export async function serve(world: World): Promise<Served> {
     https: false,
     onSourceAdded: () => Promise.resolve(),
     webDirectory: '/nowhere',
+    erasureDatabaseUrl: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_eraser'),
   })
   const server = createServer(app)
   await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
@@ -49,18 +50,24 @@ type Answer = { token?: string; code?: string } & Record<string, unknown>
 export async function signIn({ base }: Served, login: string, password: string) {
   let cookie = ''
   let token = ''
-  const send = async (method: string, path: string, body?: unknown) => {
+  const ask = async (method: string, path: string, body?: unknown) => {
     const response = await fetch(`${base}${path}`, {
       method,
       headers: { cookie, 'content-type': 'application/json', 'x-spoor-token': token },
       ...(body === undefined ? {} : { body: JSON.stringify(body) }),
     })
     cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie
+    return response
+  }
+  /** A file as text. */
+  const text = async (path: string) => (await ask('GET', path)).text()
+  const send = async (method: string, path: string, body?: unknown) => {
+    const response = await ask(method, path, body)
     const answer = (await response.json()) as Answer
     token = answer.token ?? token
     return { status: response.status, answer }
   }
   await send('GET', '/session')
   const { status, answer } = await send('POST', '/session', { login, password })
-  return { status, answer, send }
+  return { status, answer, send, text }
 }

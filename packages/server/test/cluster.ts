@@ -33,7 +33,7 @@ export default async function setup(project: TestProject): Promise<() => Promise
     stop = cluster.stop
   }
   await prepareCluster(url)
-  await migrate(ownerUrlOf(url, templateName), 'spoor_test_app')
+  await migrate(ownerUrlOf(url, templateName), { application: 'spoor_test_app', erasure: 'spoor_test_eraser' })
   project.provide('clusterUrl', url)
   return stop
 }

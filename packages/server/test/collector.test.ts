@@ -1,7 +1,7 @@
 import { setTimeout as sleep } from 'node:timers/promises'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
-import { readOutbox } from '../src/collector/outbox.ts'
-import { interpret } from '../src/collector/interpret.ts'
+import { readOutbox, type OutboxRow } from '../src/collector/outbox.ts'
+import { Preparer } from '../src/collector/prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from '../src/collector/write.ts'
 import { ledger, makeWorld, track, type World } from './support.ts'
 
@@ -15,6 +15,9 @@ beforeAll(async () => {
 })
 beforeEach(() => world.collect())
 afterAll(() => world.close())
+
+const prepare = (rows: readonly OutboxRow[]) =>
+  new Preparer(world.db, world.sourceId, Buffer.alloc(32)).prepare(rows, { logins: new Map(), identities: [] })
 
 const count = async () => (await ledger(world)).length
 
@@ -42,16 +45,8 @@ describe('exactly once', () => {
       .db('ledger.collector_state')
       .where({ source_id: world.sourceId })
       .first<{ batches: string }>('batches')
-    const saves = rows.flatMap((row) => {
-      const read = interpret(row, { logins: new Map(), identities: [] })
-      return read.understood ? [read.save] : []
-    })
-    await new LedgerWriter(world.db, Buffer.alloc(32)).write({
-      sourceId: world.sourceId,
-      batchesSeen: state.batches,
-      saves,
-      setAside: [],
-    })
+    const prepared = await prepare(rows)
+    await new LedgerWriter(world.db).write({ sourceId: world.sourceId, batchesSeen: state.batches, prepared })
     expect(await count()).toBe(before + 50)
     await world.business.query('update account set balance = balance + 1 where id = 1')
     await world.collect()
@@ -65,12 +60,9 @@ describe('exactly once', () => {
     const rows = await readOutbox(source, all)
     const before = await count()
     await world.collect()
-    const saves = rows.flatMap((row) => {
-      const read = interpret(row, { logins: new Map(), identities: [] })
-      return read.understood ? [read.save] : []
-    })
-    const writer = new LedgerWriter(world.db, Buffer.alloc(32))
-    await expect(writer.write({ sourceId: world.sourceId, batchesSeen: '0', saves, setAside: [] })).rejects.toThrow(
+    const prepared = await prepare(rows)
+    const writer = new LedgerWriter(world.db)
+    await expect(writer.write({ sourceId: world.sourceId, batchesSeen: '0', prepared })).rejects.toThrow(
       CollectorSuperseded,
     )
     expect(await count()).toBe(before + 1)

@@ -6,6 +6,7 @@ const testPassword = 'test'
 export const testRoles = [
   'spoor_test_owner',
   'spoor_test_app',
+  'spoor_test_eraser',
   'spoor_test_source',
   'business_owner',
   'business_app',

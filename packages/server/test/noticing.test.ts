@@ -88,6 +88,19 @@ describe('noticing as saves are collected', () => {
     expect(await stories()).toHaveLength(before)
   })
 
+  it('knows at once when a spell of tracking ended and began again, and that values do not join after it', async () => {
+    const noticing = new Noticing(world.db, silentLog)
+    await notice(noticing)
+    await track(world, { account: ['holder'] }, 'off')
+    await world.business.query(`update account set holder = 'unseen' where id = 9`)
+    await track(world, { account: ['holder'] })
+    await withActorContext(world.business, { actor: 'Con Tributor' }, `update account set holder = 'seen again' where id = 9`) // prettier-ignore
+    await world.collect()
+    await notice(noticing)
+    const told = await world.db('spoor.story').whereRaw(`reasons @> '[{"rule": "gap"}]'`)
+    expect(told).toHaveLength(1)
+  })
+
   it('is settled with a reason, and written down', async () => {
     const rea = await sign('rea')
     const told = (await stories()).at(-1)!

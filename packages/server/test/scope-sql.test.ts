@@ -2,12 +2,14 @@ import fc from 'fast-check'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { actorKinds, matches, rise, type ChangeState, type Scope, type ScopedChange } from '@spoor/core'
 import { anyScope } from '../../core/src/scope/scope.arbitrary.ts'
+import type { Save as SaveShown } from '@spoor/contract'
 import { savePage } from '../src/changes/queries/saves.ts'
 import { readActivity } from '../src/changes/queries/activity.ts'
 import { changePage } from '../src/changes/queries/changes.ts'
 import { groupChanges } from '../src/changes/queries/groups.ts'
 import { readPairs } from '../src/changes/queries/pairs.ts'
 import { listRecords } from '../src/changes/queries/records.ts'
+import { sortedChanges } from '../src/changes/queries/sorted.ts'
 import { summarise } from '../src/changes/queries/summary.ts'
 import { makeWorld, type World } from './support.ts'
 
@@ -87,7 +89,8 @@ beforeAll(async () => {
     if (states.includes('assigned')) await db('spoor.assignment_save').insert({ assignment_id: 1, save_id: save })
     if (save % 10 === 0) await db('spoor.story_save').insert({ story_id: 1, save_id: save })
     for (const fieldId of new Set([1 + (save % 6), 1 + ((save * 11) % 6)])) {
-      const [before, after] = [values[(save + fieldId) % values.length]!, values[(save * 3 + fieldId) % values.length]!]
+      const erased = save % 13 === 0
+      const [before, after] = erased ? [null, null] : [values[(save + fieldId) % values.length]!, values[(save * 3 + fieldId) % values.length]!] // prettier-ignore
       const isNumber = fieldId % 2 === 0
       const moved = isNumber ? rise(before, after) : null
       await db('ledger.change').insert({
@@ -100,6 +103,7 @@ beforeAll(async () => {
         actor_kind: actorKind,
         before,
         after,
+        erased,
         rise: moved?.by ?? null,
         rise_share: moved?.share ?? null,
         ...line,
@@ -125,6 +129,7 @@ beforeAll(async () => {
         runId,
         before,
         after,
+        erased,
         isNumber,
         reason,
         states,
@@ -182,12 +187,51 @@ describe('every reading counts what the scope means', () => {
     )
   })
 
+  it('in another order, in pages of any size, all of them once and in that order', async () => {
+    const keyOf = {
+      channel: (save: SaveShown) => save.channel,
+      save: (save: SaveShown) => save.id.padStart(12, '0'),
+      who: (save: SaveShown) => (save.actor.knownAs ?? save.actor.name).toLowerCase(),
+      reason: (save: SaveShown) => save.reason?.toLowerCase() ?? '\uffff',
+    }
+    const sorts = fc.constantFrom(...(Object.keys(keyOf) as (keyof typeof keyOf)[]))
+    await fc.assert(
+      fc.asyncProperty(anyScope, fc.integer({ min: 5, max: 60 }), sorts, async (scope, limit, sort) => {
+        const shown: SaveShown[] = []
+        for (let after: string | undefined; ;) {
+          const page = await savePage(world.db, [scope], { after, limit, sort, descending: false, nowMs })
+          shown.push(...page.saves)
+          if (page.next === null) break
+          after = page.next
+        }
+        expect(new Set(shown.map((save) => save.id))).toEqual(new Set(expected([scope]).map((change) => change.saveId)))
+        const keys = shown.map(keyOf[sort])
+        const order = new Intl.Collator('en').compare
+        for (const [at, key] of keys.entries()) if (at > 0) expect(order(keys[at - 1]!, key)).toBeLessThanOrEqual(0)
+      }),
+      { numRuns: 25 },
+    )
+  })
+
+  it('by a masked value’s order nothing is told of it', async () => {
+    const byBefore = (masked: ReadonlySet<number>) => sortedChanges(world.db, world.db('ledger.change as r').select('r.captured_at', 'r.save_id as id', 'r.field_id'), 'before', { after: undefined, limit: 5000, descending: false, masked }) // prettier-ignore
+    const byTime = [...(await byBefore(new Set(await world.db('spoor.field').pluck<number[]>('id')))).rows]
+    expect(byTime).toEqual([...byTime].sort((a, b) => (a.captured_at === b.captured_at ? Number(BigInt(b.id) - BigInt(a.id)) : a.captured_at < b.captured_at ? 1 : -1))) // prettier-ignore
+    expect((await byBefore(new Set())).rows).not.toEqual(byTime)
+  })
+
   it('change by change, in pages of any size and both ways', async () => {
     await fc.assert(
-      fc.asyncProperty(anyScope, fc.integer({ min: 1, max: 50 }), fc.boolean(), async (scope, limit, oldestFirst) => {
+      fc.asyncProperty(anyScope, fc.integer({ min: 1, max: 50 }), fc.boolean(), async (scope, limit, descending) => {
         const ids: string[] = []
         for (let after: string | undefined; ;) {
-          const page = await changePage(world.db, [scope], { after, limit: limit + 20, oldestFirst, nowMs })
+          const page = await changePage(world.db, [scope], {
+            after,
+            limit: limit + 20,
+            sort: 'time',
+            descending,
+            nowMs,
+          })
           ids.push(...page.lines.map((line) => `${line.saveId}/${line.change.fieldId}`))
           if (page.next === null) break
           after = page.next

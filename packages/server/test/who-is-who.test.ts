@@ -1,7 +1,8 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { saveDetail } from '../src/changes/queries/detail.ts'
 import { listDirectory, readStaffCsv, takeStaffList } from '../src/people/directory.ts'
-import { listEvents } from '../src/people/events.ts'
+import type { Scope } from '@spoor/core'
+import { countEvents, listEvents } from '../src/people/events.ts'
 import { listUnmapped, removeIdentity, setIdentity } from '../src/people/identities.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
@@ -169,6 +170,37 @@ describe('access', () => {
     expect(JSON.stringify(events)).not.toContain('password of')
     await expect(world.db('ledger.event').delete()).rejects.toMatchObject({ code: '42501' })
     await expect(world.db('ledger.event').update({ words: 'x' })).rejects.toMatchObject({ code: '42501' })
+  })
+
+  it('counts by person and kind what it lists, in the scope’s time and of its people', async () => {
+    const saveId = await write({ actor: 'Ada Admin' })
+    const { actor_id: actorId } = await world.db('ledger.save').where({ id: saveId }).first<{ actor_id: number }>('actor_id') // prettier-ignore
+    await world.db('spoor.person').where({ id: world.adminId }).update({ actor_id: actorId })
+    const scopes = [
+      {},
+      { when: { part: 'when', exclude: false, effective: false, span: { span: 'instants', from: '2020-01-01T00:00:00Z', to: null, zone: 'UTC' } } },
+      { when: { part: 'when', exclude: true, effective: false, span: { span: 'instants', from: '2020-01-01T00:00:00Z', to: null, zone: 'UTC' } } },
+      { who: { part: 'who', exclude: false, actors: [actorId], kinds: [] } },
+      { who: { part: 'who', exclude: true, actors: [actorId], kinds: [] } },
+      { who: { part: 'who', exclude: false, actors: [], kinds: ['person'] } },
+    ] as const satisfies Scope[] // prettier-ignore
+    const sizes: number[] = []
+    for (const scope of scopes)
+      for (const filter of [{}, { outcome: 'refused' }, { kind: 'sign-in,person' }, { words: 'sign' }, { by: world.adminId }, { by: 0 }] as const) {
+        const counts = await countEvents(world.db, { ...filter, scopes: [scope] })
+        const { events } = await listEvents(world.db, { ...filter, scopes: [scope] })
+        const of = (list: readonly { by: string | null; kind: string }[]) => list.map((one) => `${one.by} ${one.kind}`)
+        expect(new Set(of(counts))).toEqual(new Set(of(events)))
+        expect(counts.reduce((sum, one) => sum + one.events, 0)).toBe(events.length)
+        expect(counts.reduce((sum, one) => sum + one.refused, 0)).toBe(events.filter((one) => one.outcome === 'refused').length)
+        sizes.push(events.length)
+      } // prettier-ignore
+    const [all, since, before, mine, others, persons] = sizes.filter((_, at) => at % 6 === 0) as [number, number, number, number, number, number] // prettier-ignore
+    expect(since).toBe(all)
+    expect(before).toBe(0)
+    expect(mine).toBeGreaterThan(0)
+    expect(mine + others).toBe(all)
+    expect(persons).toBeLessThan(all)
   })
 
   it('ends the session of whoever is switched off, and of whoever is idle for longer than the rules allow', async () => {

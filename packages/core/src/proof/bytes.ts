@@ -14,8 +14,20 @@ export function toHex(bytes: Uint8Array): string {
 
 /** @returns null for what is not hexadecimal. */
 export function fromHex(text: string): Uint8Array | null {
-  if (!/^([0-9a-f]{2})*$/.test(text)) return null
-  return Uint8Array.from({ length: text.length / 2 }, (_, at) => parseInt(text.slice(at * 2, at * 2 + 2), 16))
+  if (text.length % 2 !== 0) return null
+  const bytes = new Uint8Array(text.length / 2)
+  for (let at = 0; at < bytes.length; at++) {
+    const [high, low] = [hexValue(text.charCodeAt(at * 2)), hexValue(text.charCodeAt(at * 2 + 1))]
+    if (high < 0 || low < 0) return null
+    bytes[at] = high * 16 + low
+  }
+  return bytes
+}
+
+/** Of a lower-case hexadecimal digit; -1 of anything else. */
+function hexValue(code: number): number {
+  if (code >= 48 && code <= 57) return code - 48
+  return code >= 97 && code <= 102 ? code - 87 : -1
 }
 
 /** Base64 with padding (RFC 4648, 4). */
@@ -43,7 +55,9 @@ export function fromBase64(text: string): Uint8Array | null {
 }
 
 export function sameBytes(a: Uint8Array, b: Uint8Array): boolean {
-  return a.length === b.length && a.every((byte, at) => byte === b[at])
+  if (a.length !== b.length) return false
+  for (let at = 0; at < a.length; at++) if (a[at] !== b[at]) return false
+  return true
 }
 
 export function joinBytes(...parts: readonly Uint8Array[]): Uint8Array {

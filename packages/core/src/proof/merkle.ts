@@ -11,11 +11,18 @@ export interface NodeAddress {
 /** Asks for perfect nodes one by one and is given their hashes; whoever has them decides how they are fetched. */
 export type Asking<T> = Generator<NodeAddress, T, Uint8Array>
 
-const innerPrefix = Uint8Array.of(1)
+const hashBytes = 32
+/** A one before two hashes, used again and again: hashing reads it at once. */
+const inner = new Uint8Array(1 + 2 * hashBytes)
+inner[0] = 1
 
 /** The hash of an inner node (RFC 6962, 2.1). */
 export function innerHash(sha256: Sha256, left: Uint8Array, right: Uint8Array): Uint8Array {
-  return sha256(joinBytes(innerPrefix, left, right))
+  if (left.length !== hashBytes || right.length !== hashBytes)
+    return sha256(joinBytes(inner.subarray(0, 1), left, right))
+  inner.set(left, 1)
+  inner.set(right, 1 + hashBytes)
+  return sha256(inner)
 }
 
 /** The largest power of two below n, for n > 1. */

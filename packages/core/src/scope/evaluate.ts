@@ -34,6 +34,8 @@ export interface ScopedChange {
   runId: number
   before: CapturedValue
   after: CapturedValue
+  /** Its values were erased: nothing that is asked of them holds, not even that there were none. */
+  erased?: boolean
   /** Whether the field holds numbers, so that it can rise and fall. */
   isNumber: boolean
   reason: string | null
@@ -91,7 +93,8 @@ function contains(value: CapturedValue, text: string): boolean {
   return value !== null && value.toLowerCase().includes(text.toLowerCase())
 }
 
-function valueHolds(test: ValueTest, { before, after, isNumber }: ScopedChange): boolean {
+function valueHolds(test: ValueTest, { before, after, isNumber, erased }: ScopedChange): boolean {
+  if (erased) return false
   switch (test.test) {
     case 'from':
       return before === test.value

@@ -9,6 +9,17 @@ export interface Instants {
 
 /** A `look` that was not settled means nothing; it is asked of no one. `last n days` ends with today in its zone and has n calendar days, today among them. */
 export function instantsOf(span: Span, nowMs: number): Instants {
+  const known = remembered.get(span)
+  if (known?.nowMs === nowMs) return known.instants
+  const instants = reckoned(span, nowMs)
+  remembered.set(span, { nowMs, instants })
+  return instants
+}
+
+/** A zone's rules are slow to ask, and a scope is held against thousands of changes at one moment. */
+const remembered = new WeakMap<Span, { nowMs: number; instants: Instants }>()
+
+function reckoned(span: Span, nowMs: number): Instants {
   if (span.span === 'last') {
     const today = wallClock(nowMs, span.zone).date
     return {

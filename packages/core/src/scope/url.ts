@@ -292,8 +292,12 @@ function readRecord(scope: Scope, given: string, exclude: boolean, problem: Comp
   return withPart(scope, { part: 'record', exclude, lines, records })
 }
 
+/** A list of texts that JSON has only one way to write. */
+const plainKey = /^\["[\x20\x21\x23-\x5b\x5d-\x7e]*"(,"[\x20\x21\x23-\x5b\x5d-\x7e]*")*\]$/
+
 /** A record's key in its one written form, or null when the text is not a key: a JSON list of texts. */
 export function canonicalKey(text: string): string | null {
+  if (plainKey.test(text)) return text
   let key: unknown
   try {
     key = JSON.parse(text)

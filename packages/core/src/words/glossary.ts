@@ -34,6 +34,7 @@ export const glossary: readonly GlossaryEntry[] = [
   { word: 'derived from', group: 'How a field is kept', means: 'The field follows from others of the record. Where both change in one save, it is folded under its cause.' }, // prettier-ignore
   { word: 'fingerprint', group: 'How a field is kept', means: 'Only that the field changed is kept, with a keyed hash that shows later whether two values were equal, and never the value.' }, // prettier-ignore
   { word: 'lock', group: 'How a field is kept', means: 'Keeps a field tracked until a day, or for good. Nobody can switch it off inside Spoor.' }, // prettier-ignore
+  { word: 'erased', group: 'How far to trust it', means: 'Before and after were taken out for good, as the law wanted. That it was changed, by whom and when stays, and the save still proves.' }, // prettier-ignore
   { word: 'masked', group: 'How a field is kept', means: 'Before and after are kept and shown as dots. Whoever may can reveal them, and each reveal is recorded.' }, // prettier-ignore
   { word: 'required', group: 'How a field is kept', means: 'The business database refuses a save that gives no reason, with words for whoever made it.' }, // prettier-ignore
   { word: 'sensitive', group: 'How a field is kept', means: 'Setting the field back takes a second person.' },
@@ -71,6 +72,7 @@ export const glossary: readonly GlossaryEntry[] = [
     group: 'Events around the records',
     means: 'It was changed for which reasons Spoor says that something stands out.',
   },
+  { word: 'erasure', group: 'Events around the records', means: 'Somebody asked that values be erased by law, or decided it.' }, // prettier-ignore
   { word: 'reveal', group: 'Events around the records', means: 'Somebody looked at the values of a masked field.' },
   { word: 'review', group: 'Events around the records', means: 'Saves were marked, noted, assigned or asked about, a question was answered, or something that stood out was settled.' }, // prettier-ignore
   {

@@ -86,7 +86,7 @@ export async function loadHistory(
     const { register, spells } = await trackLarkmere(db, owner, sources, source.id, administrator, history.from, gap)
     await loadActivity(await sources.connection(source.id), owner, source.id, history.recorder.trail, history.until)
     // Larkmere's hours are told by its own clock, wherever the demo runs.
-    await db('spoor.noticing').update({ settings: JSON.stringify({ zone: larkmereZone }) })
+    await db('spoor.noticing').update({ settings: JSON.stringify({ zone: larkmereZone }), changed_at: db.fn.now() })
     await client.connect()
     await client.query('begin')
     await loadOutbox(client, history.recorder.trail, register.tables, spells, report)

@@ -6,9 +6,15 @@ import { databaseLogins, type DatabaseLogin } from '../larkmere/staff.ts'
 /** The password of the staff list, which is no database login. */
 export const staffListPassword = 'larkmere-staff-list'
 
-export type LoginName = 'spoor_owner' | 'spoor_app' | 'spoor_source' | DatabaseLogin
+export type LoginName = 'spoor_owner' | 'spoor_app' | 'spoor_eraser' | 'spoor_source' | DatabaseLogin
 
-export const loginNames: readonly LoginName[] = ['spoor_owner', 'spoor_app', 'spoor_source', ...databaseLogins]
+export const loginNames: readonly LoginName[] = [
+  'spoor_owner',
+  'spoor_app',
+  'spoor_eraser',
+  'spoor_source',
+  ...databaseLogins,
+]
 
 /** Passwords of the demo's database logins, made once for a data directory and readable by its owner only. */
 export type Secrets = Record<LoginName, string>

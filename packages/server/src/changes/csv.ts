@@ -3,7 +3,7 @@ import { wallClockText, type ActorKind, type Scope } from '@spoor/core'
 import { exportColumns, type ExportColumn } from '@spoor/contract'
 import { stringify } from 'csv-stringify'
 import type { Database } from '../database/knex.ts'
-import { maskedText } from './masked.ts'
+import { erasedText, maskedText } from './masked.ts'
 import { whereScope } from './scope-sql.ts'
 
 export interface ExportRow {
@@ -21,6 +21,7 @@ export interface ExportRow {
   field_id: number
   before: string | null
   after: string | null
+  erased: boolean
   channel: string
   reason: string | null
   db_login: string
@@ -75,9 +76,9 @@ function cell(row: ExportRow, column: ExportColumn, zone: string, masked: Readon
     case 'field':
       return row.field_name
     case 'before':
-      return masked.has(row.field_id) ? maskedText : row.before
+      return row.erased ? erasedText : masked.has(row.field_id) ? maskedText : row.before
     case 'after':
-      return masked.has(row.field_id) ? maskedText : row.after
+      return row.erased ? erasedText : masked.has(row.field_id) ? maskedText : row.after
     case 'channel':
       return row.channel
     case 'reason':
@@ -130,6 +131,6 @@ export function exportQuery(db: Database, scopes: readonly Scope[], nowMs: numbe
     .orderBy([{ column: 'c.captured_at', order: 'desc' }, { column: 'c.save_id', order: 'desc' }, { column: 'c.field_id' }]) // prettier-ignore
     .select(
       'c.captured_at', 'c.save_id', 'a.name as actor_name', 'c.actor_kind', 's.claimed', 's.on_behalf_of', 't.name as type_name', 's.label',
-      'c.record_key', 's.action', 'f.name as field_name', 'c.field_id', 'c.before', 'c.after', 's.channel', 's.reason', 's.db_login',
+      'c.record_key', 's.action', 'f.name as field_name', 'c.field_id', 'c.before', 'c.after', 'c.erased', 's.channel', 's.reason', 's.db_login',
     ) // prettier-ignore
 }

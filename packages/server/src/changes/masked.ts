@@ -12,3 +12,6 @@ export async function maskedFields(db: Database): Promise<ReadonlySet<number>> {
 
 /** What stands for a masked value in files. */
 export const maskedText = '••••••'
+
+/** What stands for an erased value in files. */
+export const erasedText = '[erased]'

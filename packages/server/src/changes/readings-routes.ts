@@ -21,9 +21,9 @@ export function readingsRouter({ db }: { db: Database }): Router {
   }
 
   bind(router, routes.listChanges, async ({ query, person }) => {
-    const { after, limit, oldestFirst } = query
+    const { after, limit, sort, descending } = query
     const scopes = await requestedScopes(db, query.scope, person)
-    return await changePage(db, scopes, { after, limit, oldestFirst: oldestFirst === '1', nowMs: Date.now() })
+    return await changePage(db, scopes, { after, limit, sort, descending: descending === '1', nowMs: Date.now() })
   })
   bind(router, routes.readActivity, async ({ query, person }) => {
     demandZone(query.zone)

@@ -7,6 +7,7 @@ import { Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'
 import { reachOf } from '../people/reach.ts'
 import { csvLines, exportQuery } from './csv.ts'
+import { keepLayout, readLayouts } from './layouts.ts'
 import { recordEvent } from '../people/events.ts'
 import { maskedFields } from './masked.ts'
 import { revealChange, saveDetail } from './queries/detail.ts'
@@ -27,9 +28,15 @@ export function changesRouter({ db }: ChangesDeps): Router {
     findRecords(db, query.words, query.typeId, reachOf(person), Date.now()),
   )
 
+  bind(router, routes.readLayouts, async ({ person }) => ({ layouts: await readLayouts(db, person.id) }))
+  bind(router, routes.keepLayout, async ({ params, body, person }) => {
+    await keepLayout(db, person.id, params.list, body.columns)
+    return { kept: true as const }
+  })
+
   bind(router, routes.listSaves, async ({ query, person }) => {
-    const { after, limit } = query
-    return await savePage(db, await requestedScopes(db, query.scope, person), { after, limit, nowMs: Date.now() })
+    const { after, limit, sort, descending } = query
+    return await savePage(db, await requestedScopes(db, query.scope, person), { after, limit, sort, descending: descending === '1', nowMs: Date.now() }) // prettier-ignore
   })
 
   bind(router, routes.summariseChanges, async ({ query, person }) =>

@@ -11,8 +11,9 @@ import { lookForUnseen } from '../tracking/blind-spots.ts'
 import { refitCapture } from '../tracking/refit.ts'
 import { Floor } from './floor.ts'
 import { knownIdentities } from '../people/identities.ts'
-import { interpret, type CapturedSave, type Known } from './interpret.ts'
+import type { Known } from './interpret.ts'
 import { emptyOutbox, readHead, readOutbox, takeMeddling, type OutboxHead, type OutboxRow } from './outbox.ts'
+import { Preparer, type Prepared } from './prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
 
 export interface CollectorDeps {
@@ -27,13 +28,18 @@ export interface CollectorDeps {
   onCollected(): void
 }
 
-const maxRows = 5000
+const maxRows = 10_000
 const maxBytes = 16 * 1024 * 1024
 const mostAhead = 10
 const retryMs = 1000
 /** Well within the minute in which an altered trigger is to be noticed. */
 const attestEveryMs = 30_000
 const unseenEveryMs = 3_600_000
+
+interface Read {
+  rows: readonly OutboxRow[]
+  prepared: Prepared
+}
 
 interface State {
   batches: string
@@ -47,13 +53,16 @@ interface State {
 export class Collector {
   readonly #deps: CollectorDeps
   readonly #sourceId: number
+  readonly #preparer: Preparer
   readonly #writer: LedgerWriter
   readonly #duty: Duty
   readonly #floor: Floor
   #epoch: string | null = null
   #installation: string | null = null
-  /** The next rows, being read already, and how many batches in a row were read like that. */
-  #ahead: { rows: Promise<OutboxRow[]>; times: number } | null = null
+  /** The next rows, being read and prepared already, and how many batches in a row were read like that. */
+  #ahead: { read: Promise<Read>; times: number } | null = null
+  /** Rows that are in the ledger and are being taken out of the outbox. */
+  #emptying: Promise<void> | null = null
   #attestedMs = 0
   #unseenMs = Number.NEGATIVE_INFINITY
   #watchWords: string[] = []
@@ -61,7 +70,8 @@ export class Collector {
   constructor(sourceId: number, deps: CollectorDeps) {
     this.#sourceId = sourceId
     this.#deps = deps
-    this.#writer = new LedgerWriter(deps.db, deps.fingerprintKey)
+    this.#preparer = new Preparer(deps.db, sourceId, deps.fingerprintKey)
+    this.#writer = new LedgerWriter(deps.db)
     this.#floor = new Floor(deps.floorEveryMs)
     this.#duty = new Duty(deps.db, `collector of source ${sourceId}`, {
       round: () => this.#round(),
@@ -78,8 +88,10 @@ export class Collector {
     this.#duty.start()
   }
 
-  stop(): Promise<void> {
-    return this.#duty.stop()
+  async stop(): Promise<void> {
+    await this.#duty.stop()
+    // What it cannot take out now is known to be in the ledger at the next start.
+    await this.#emptied().catch(() => undefined)
   }
 
   /** One look at the source. @returns milliseconds to wait before the next. */
@@ -142,12 +154,16 @@ export class Collector {
     const obstacle = await this.#strange(head, state)
     if (obstacle !== null) {
       if (state.trouble !== obstacle) await this.#note({ trouble: obstacle })
+      this.#ahead = null
       return 0
     }
     const ahead = this.#ahead
     this.#ahead = null
-    if (ahead === null) await this.#floor.look(source)
-    const rows = await (ahead?.rows ?? readOutbox(source, { afterSeq: this.#floor.seq, maxRows, maxBytes }))
+    if (ahead === null) {
+      await this.#emptied()
+      await this.#floor.look(source)
+    }
+    const { rows, prepared } = await (ahead?.read ?? this.#read(source, this.#floor.seq))
     const left = await this.#takenAlready(rows, state)
     if (left.length > 0) {
       // A stop between writing the ledger and emptying the outbox: finish the emptying first.
@@ -156,21 +172,33 @@ export class Collector {
     }
     if (rows.length > 0) {
       this.#readAhead(source, rows, ahead?.times ?? 0)
-      await this.#take(source, rows, state, head)
+      await this.#take(source, { rows, prepared }, state, head)
     } else await this.#rest(state)
     // Only a read that began after the look can say that nothing below is missing.
     if (ahead === null) this.#floor.took(rows.length > 0 ? BigInt(rows.at(-1)!.seq) : null, rows.length === 0)
     return rows.length
   }
 
-  /** While a full batch is written the next is read, so that neither database waits for the other. */
+  async #read(source: Database, afterSeq: bigint): Promise<Read> {
+    const [rows, known] = await Promise.all([readOutbox(source, { afterSeq, maxRows, maxBytes }), this.#known()])
+    return { rows, prepared: await this.#preparer.prepare(rows, known) }
+  }
+
+  /** While a full batch is written the next is read and prepared, so that neither database waits for the other. */
   #readAhead(source: Database, rows: readonly OutboxRow[], times: number): void {
     // Rows of transactions that ended late lie below; a read from the floor takes them now and then.
     if (rows.length < maxRows || times >= mostAhead) return
-    const next = readOutbox(source, { afterSeq: BigInt(rows.at(-1)!.seq), maxRows, maxBytes })
+    const next = this.#read(source, BigInt(rows.at(-1)!.seq))
     // What goes wrong is met when the rows are wanted, which may be never.
     next.catch(() => undefined)
-    this.#ahead = { rows: next, times: times + 1 }
+    this.#ahead = { read: next, times: times + 1 }
+  }
+
+  /** @throws what went wrong when rows were taken out of the outbox: they are met again by the next read. */
+  async #emptied(): Promise<void> {
+    const emptying = this.#emptying
+    this.#emptying = null
+    await emptying
   }
 
   async #state(): Promise<State> {
@@ -239,17 +267,15 @@ export class Collector {
     return doubtful.filter((row) => BigInt(row.seq) <= (upTo.get(row.transaction_id) ?? 0n)).map((row) => row.seq)
   }
 
-  async #take(source: Database, rows: readonly OutboxRow[], state: State, head: OutboxHead): Promise<void> {
-    const known = await this.#known()
-    const saves: CapturedSave[] = []
-    const setAside: { seq: string; why: string; content: string }[] = []
-    for (const row of rows) {
-      const read = interpret(row, known)
-      if (read.understood) saves.push(read.save)
-      else setAside.push({ seq: row.seq, why: read.why, content: JSON.stringify(row) })
-    }
-    await this.#writer.write({ sourceId: this.#sourceId, batchesSeen: state.batches, saves, setAside })
-    await emptyOutbox(source, rows.map((row) => row.seq)) // prettier-ignore
+  async #take(source: Database, { rows, prepared }: Read, state: State, head: OutboxHead): Promise<void> {
+    const { setAside } = prepared
+    await this.#writer.write({ sourceId: this.#sourceId, batchesSeen: state.batches, prepared })
+    await this.#emptied()
+    const emptying = emptyOutbox(source, rows.map((row) => row.seq)) // prettier-ignore
+    emptying.catch(() => undefined)
+    this.#emptying = emptying
+    // Another batch does not wait for it; whoever is told that there is no more finds the outbox empty.
+    if (this.#ahead === null) await this.#emptied()
     const last = rows.at(-1)!
     const waiting = head.lastSeq > BigInt(last.seq) ? head.lastSeq - BigInt(last.seq) : 0n
     const aside =

@@ -24,34 +24,27 @@ export async function addToRollups(
   trx: Knex.Transaction,
   saves: readonly { save: CapturedSave; actorId: number }[],
 ): Promise<void> {
-  const byField = new Map<string, Count>()
-  const byActor = new Map<string, ActorCount>()
+  const byHour = new Map<string, { actors: Map<string, ActorCount>; fields: Map<string, Count> }>()
   for (const { save, actorId } of saves) {
     const hour = `${save.at.slice(0, 13)}:00:00Z`
-    const fieldIds = Object.keys(save.delta)
-    const actorKey = `${hour} ${save.typeId} ${actorId} ${save.channel}`
-    const count = byActor.get(actorKey) ?? {
-      hour,
-      typeId: save.typeId,
-      actorId,
-      actorKind: save.who.kind,
-      channel: save.channel,
-      saves: 0,
-      changes: 0,
-    }
-    count.saves++
-    count.changes += fieldIds.length
-    byActor.set(actorKey, count)
-    for (const fieldId of fieldIds) {
-      const key = `${hour} ${fieldId}`
-      const known = byField.get(key)
-      if (known) known.changes++
-      else byField.set(key, { hour, typeId: save.typeId, fieldId: Number(fieldId), changes: 1 })
+    const known = byHour.get(hour)
+    const { actors, fields } = known ?? { actors: new Map<string, ActorCount>(), fields: new Map<string, Count>() }
+    if (!known) byHour.set(hour, { actors, fields })
+    const { typeId, channel } = save
+    const key = `${typeId} ${actorId} ${channel}`
+    const count = actors.get(key) ?? { hour, typeId, actorId, actorKind: save.who.kind, channel, saves: 0, changes: 0 }
+    if (count.saves++ === 0) actors.set(key, count)
+    for (const fieldId in save.delta) {
+      count.changes++
+      const field = fields.get(fieldId)
+      if (field) field.changes++
+      else fields.set(fieldId, { hour, typeId, fieldId: Number(fieldId), changes: 1 })
     }
   }
-  await addFieldCounts(trx, [...byField.values()])
-  await addActorCounts(trx, [...byActor.values()])
-  await addKindCounts(trx, [...byActor.values()])
+  const byActor = [...byHour.values()].flatMap(({ actors }) => [...actors.values()])
+  await addFieldCounts(trx, [...byHour.values()].flatMap(({ fields }) => [...fields.values()])) // prettier-ignore
+  await addActorCounts(trx, byActor)
+  await addKindCounts(trx, byActor)
 }
 
 async function addKindCounts(trx: Knex.Transaction, counts: readonly ActorCount[]): Promise<void> {

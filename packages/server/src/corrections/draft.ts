@@ -98,7 +98,7 @@ async function pickedRows(db: Database, picked: readonly PickedChange[]): Promis
        from unnest(?::bigint[], ?::int[]) as picked(save_id, field_id)
        join ledger.save s on s.id = picked.save_id
        join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and (picked.field_id is null or c.field_id = picked.field_id)
-      where s.action = 'change'
+      where s.action = 'change' and not c.erased
       order by c.captured_at, c.save_id, c.field_id`,
     [boundArray(picked.map((one) => one.saveId)), boundArray(picked.map((one) => one.fieldId ?? null))],
   )

@@ -82,12 +82,13 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     .orderBy('id')
     .select<{ id: string }[]>('id')
   const masked = await maskedFields(db)
+  const erased = new Set(await db('spoor.correction_item').where({ correction_id: correctionId, erased: true }).pluck<number[]>('id')) // prettier-ignore
   const hidden = { found: null, now: null, target: null, masked: true }
   return {
     ...headShown(row),
     items: (await readItems(db, correctionId)).map((item) => ({
       ...item,
-      ...(masked.has(item.fieldId) ? hidden : { masked: false }),
+      ...(masked.has(item.fieldId) || erased.has(item.id) ? hidden : { masked: false }),
     })),
     trial: row.trial && {
       ...row.trial,

@@ -3,7 +3,6 @@ import {
   chainBegin,
   chained,
   checkpointText,
-  fromHex,
   innerHash,
   readCheckpoint,
   readNote,
@@ -19,15 +18,18 @@ import { keepMismatch, type Mismatch } from './mismatch.ts'
 import type { OutsideSeal, OutsideSeals } from './outside.ts'
 import { recompute, type Recomputed } from './recompute.ts'
 import { compareCounts } from './compare-counts.ts'
-import { canonicalEvent, originOf, type EventRow, type SealRow } from './sealer.ts'
+import { compareEvents } from './compare-events.ts'
+import { canonicalEvent, latestSeal, originOf, type EventRow, type SealRow } from './sealer.ts'
 import { sha256 } from './sha256.ts'
 import { signatureHolds } from './signing-key.ts'
 import { extentOf, fold } from './tree.ts'
 
 /** As many leaves as a stored node of the lowest height covers; saves are compared by such blocks. */
 const block = 256
+const blockLevel = 8
 const blocksAtOnce = 8
 const eventsAtOnce = 2000
+const sealsAtOnce = 1000
 /** So many alarms of one check are enough to know that the ledger is not to be trusted. */
 const mostFound = 1000
 
@@ -39,6 +41,21 @@ export interface CheckRun {
   restMs(): number
   /** Called now and then. @returns false when it is to stop */
   onProgress(done: number): Promise<boolean>
+}
+
+interface Between {
+  afterSeal: number | null
+  beforeSeal: number | null
+}
+
+/** Seals up to one, in order. There may be one for every minute of years: they are never all held. */
+async function* sealsUpTo(db: Database, upTo: string): AsyncGenerator<SealRow> {
+  for (let last = '0'; ;) {
+    const rows = await db<SealRow>('ledger.seal').where('number', '>', last).where('number', '<=', upTo).orderBy('number').limit(sealsAtOnce) // prettier-ignore
+    yield* rows
+    if (rows.length < sealsAtOnce) return
+    last = rows.at(-1)!.number
+  }
 }
 
 export interface CheckOutcome {
@@ -58,12 +75,24 @@ export class LedgerCheck {
     const { db, outside } = this.#run
     // In this order: what is sealed meanwhile must not look as if the ledger had lost its end, or the database a seal.
     const known = outside?.latest() ?? null
-    const seals = await db<SealRow>('ledger.seal').orderBy('number')
+    const upTo = (await latestSeal(db))?.number ?? '0'
     const { first, size } = await extentOf(db)
-    await this.#seals(seals, size, known)
-    const going = (await this.#walk(first, size, seals)) && (await this.#events(seals))
-    if (going) for (const mismatch of await compareCounts(db)) await this.#tell(mismatch)
+    await this.#seals(upTo, size, known)
+    const going = (await this.#walk(first, size, upTo)) && (await this.#events(upTo))
+    if (going)
+      for (const mismatch of [...(await compareEvents(db)), ...(await compareCounts(db))]) await this.#tell(mismatch)
     return { found: this.#found, stopped: !going }
+  }
+
+  /** Between which two seals a leaf lies; asked only when something is to be told of it. */
+  async #sealsAround(at: number): Promise<Between> {
+    const seals = this.#run.db<SealRow>('ledger.seal')
+    const [after, before] = await Promise.all([
+      seals.clone().where('size', '<=', at).max({ number: 'number' }).first(),
+      seals.clone().where('size', '>', at).min({ number: 'number' }).first(),
+    ])
+    const numberOf = (row: { number?: unknown } | undefined) => typeof row?.number === 'string' ? Number(row.number) : null // prettier-ignore
+    return { afterSeal: numberOf(after), beforeSeal: numberOf(before) }
   }
 
   async #tell(mismatch: Mismatch): Promise<void> {
@@ -73,13 +102,15 @@ export class LedgerCheck {
   }
 
   /** The seals themselves: in order, each signed by a known key, saying what is stored of it. */
-  async #seals(rows: readonly SealRow[], size: number, known: OutsideSeal | null): Promise<void> {
+  async #seals(upTo: string, size: number, known: OutsideSeal | null): Promise<void> {
     const { db } = this.#run
     const origin = await originOf(db)
     const { keys, whole } = await vouchedKeys(db, origin)
     if (!whole) await this.#tell({ place: 'signing key', words: 'A signing key that is stored is not what it was, or nobody handed over to it.' }) // prettier-ignore
-    for (const [at, seal] of rows.entries()) {
-      const before = rows[at - 1]
+    let [before, last]: [SealRow | undefined, SealRow | undefined] = [undefined, undefined]
+    for await (const seal of sealsUpTo(db, upTo)) {
+      before = last
+      last = seal
       const note = readNote(seal.note)
       const checkpoint = note && readCheckpoint(note.text)
       const holds = note && keys.some((key) => {
@@ -103,20 +134,24 @@ export class LedgerCheck {
       )
         // prettier-ignore
         await this.#tell({ ...told, words: `Seal ${seal.number} says other than what is stored beside it.` })
-      if (Number(seal.number) !== at + 1)
+      if (Number(seal.number) !== Number(before?.number ?? 0) + 1)
         await this.#tell({ ...told, place: `seal before ${seal.number}`, words: `A seal is missing before seal ${seal.number}.` }) // prettier-ignore
       if (before && Number(seal.size) < Number(before.size))
         await this.#tell({ ...told, place: `size of seal ${seal.number}`, words: `Seal ${seal.number} covers less than the one before it.` }) // prettier-ignore
     }
-    const last = rows.at(-1)
     if (last && Number(last.size) > size)
-      await this.#tell({ place: 'end of the ledger', words: `The last seal covers ${last.size} saves, and the ledger has ${size}: its end was cut off.`, afterSeal: Number(rows.at(-2)?.number ?? 0), beforeSeal: Number(last.number) }) // prettier-ignore
-    if (known && rows.find((seal) => Number(seal.number) === known.number)?.note !== known.note)
+      await this.#tell({ place: 'end of the ledger', words: `The last seal covers ${last.size} saves, and the ledger has ${size}: its end was cut off.`, afterSeal: Number(before?.number ?? 0), beforeSeal: Number(last.number) }) // prettier-ignore
+    const there =
+      known &&
+      (await db<SealRow>('ledger.seal')
+        .where({ number: String(known.number) })
+        .first())
+    if (known && there?.note !== known.note)
       await this.#tell({ place: `seal ${known.number} outside`, words: `Seal ${known.number} (${known.size} saves), which is kept outside the database, is not in it: the ledger was cut off, or put back from an older copy.`, beforeSeal: known.number }) // prettier-ignore
   }
 
   /** @returns whether it went to the end. */
-  async #walk(first: bigint, size: number, seals: readonly SealRow[]): Promise<boolean> {
+  async #walk(first: bigint, size: number, upTo: string): Promise<boolean> {
     const { db, restMs, onProgress } = this.#run
     /** Perfect subtrees from left to right, as in the binary form of how many leaves were walked over. */
     const peaks: { level: number; hash: Uint8Array }[] = []
@@ -126,13 +161,17 @@ export class LedgerCheck {
         one = { level: one.level + 1, hash: innerHash(sha256, peaks.pop()!.hash, one.hash) }
       peaks.push(one)
     }
-    const sealAround = (at: number) => {
-      const next = seals.findIndex((seal) => Number(seal.size) > at)
-      return next < 0
-        ? { afterSeal: seals.length > 0 ? Number(seals.at(-1)!.number) : null, beforeSeal: null }
-        : { afterSeal: next > 0 ? Number(seals[next - 1]!.number) : null, beforeSeal: Number(seals[next]!.number) }
+    const seals = sealsUpTo(db, upTo)
+    let next = await nextOf(seals)
+    /** Seals that end with so many leaves. */
+    const compareRoots = async (at: number) => {
+      while (next && Number(next.size) <= at) {
+        const seal = next
+        next = await nextOf(seals)
+        if (Number(seal.size) === at && !sameBytes(rootOfPeaks(peaks), new Uint8Array(seal.root)))
+          await this.#tell({ place: `root of seal ${seal.number}`, words: `What seal ${seal.number} covers is no longer what was sealed.`, stored: toHex(new Uint8Array(seal.root)), expected: toHex(rootOfPeaks(peaks)), afterSeal: Number(seal.number) - 1 || null, beforeSeal: Number(seal.number) }) // prettier-ignore
+      }
     }
-    let sealAt = 0
     const idOf = (at: number) => (first + BigInt(at)).toString()
     const endOf = (from: number) => Math.min(size, from + block * blocksAtOnce)
     const read = async (from: number) => {
@@ -145,30 +184,32 @@ export class LedgerCheck {
       return { saves, nodes: new Map(rows.map((row) => [Number(row.place), new Uint8Array(row.hash)])) }
     }
     // The next slice is read while this one is compared.
-    let next = read(0)
+    let ahead = read(0)
     for (let from = 0; from < size; from = endOf(from)) {
       const to = endOf(from)
-      const { saves, nodes } = (await next)!
-      next = read(to)
-      next.catch(() => undefined)
+      const { saves, nodes } = (await ahead)!
+      ahead = read(to)
+      ahead.catch(() => undefined)
       const byId = new Map<string, Recomputed>()
       for (const save of saves) {
         if (byId.has(save.id))
-          await this.#tell({ place: `save ${save.id} twice`, words: `Save ${save.id} is in the ledger twice.`, saveId: save.id, ...sealAround(Number(BigInt(save.id) - first)) }) // prettier-ignore
+          await this.#tell({ place: `save ${save.id} twice`, words: `Save ${save.id} is in the ledger twice.`, saveId: save.id, ...(await this.#sealsAround(Number(BigInt(save.id) - first))) }) // prettier-ignore
         else byId.set(save.id, save)
       }
       for (let begin = from; begin < to; begin += block) {
         const end = Math.min(to, begin + block)
         const here = Array.from({ length: end - begin }, (_, n) => byId.get(idOf(begin + n)))
         const node = end - begin === block ? nodes.get(begin / block) : undefined
-        const leaves = await this.#block(begin, here, node, idOf, sealAround)
+        const { leaves, root } = await this.#block(begin, here, node, idOf)
+        // Where no seal ends among them, their own root will do.
+        if (root && (next === undefined || Number(next.size) >= end)) {
+          push(blockLevel, root)
+          await compareRoots(end)
+          continue
+        }
         for (const [n, leaf] of leaves.entries()) {
           push(0, leaf)
-          while (sealAt < seals.length && Number(seals[sealAt]!.size) <= begin + n + 1) {
-            const seal = seals[sealAt++]!
-            if (Number(seal.size) === begin + n + 1 && !sameBytes(rootOfPeaks(peaks), new Uint8Array(seal.root)))
-              await this.#tell({ place: `root of seal ${seal.number}`, words: `What seal ${seal.number} covers is no longer what was sealed.`, stored: toHex(new Uint8Array(seal.root)), expected: toHex(rootOfPeaks(peaks)), afterSeal: Number(seals[sealAt - 2]?.number ?? 0) || null, beforeSeal: Number(seal.number) }) // prettier-ignore
-          }
+          await compareRoots(begin + n + 1)
         }
       }
       if (!(await onProgress(to))) return false
@@ -185,33 +226,29 @@ export class LedgerCheck {
     here: readonly (Recomputed | undefined)[],
     node: Uint8Array | undefined,
     idOf: (at: number) => string,
-    sealAround: (at: number) => { afterSeal: number | null; beforeSeal: number | null },
-  ): Promise<Uint8Array[]> {
-    const computed = here.map((save) => fromHex(save?.leaf ?? '') ?? new Uint8Array(32))
-    const stored = here.map((save, at) => (save?.stored ? fromHex(save.stored)! : computed[at]!))
+  ): Promise<{ leaves: Uint8Array[]; root: Uint8Array | null }> {
+    const computed = here.map((save) => (save ? Buffer.from(save.leaf, 'hex') : new Uint8Array(32)))
     const whole = here.every((save) => save !== undefined)
+    const full = here.length === block
+    const computedRoot = full ? fold(computed) : null
+    const computedHolds = whole && node !== undefined && computedRoot !== null && sameBytes(computedRoot, node)
+    if (computedHolds && here.every((save) => isAsWritten(save!))) return { leaves: computed, root: computedRoot }
     // Where the two differ, the stored node says which of them was sealed.
-    const computedHolds = whole && node !== undefined && sameBytes(fold(computed), node)
-    const storedHolds = whole && node !== undefined && !computedHolds && sameBytes(fold(stored), node)
+    const stored = here.map((save, at) => (save?.stored ? Buffer.from(save.stored, 'hex') : computed[at]!))
+    const storedRoot = full ? fold(stored) : null
+    const storedHolds = whole && node !== undefined && storedRoot !== null && sameBytes(storedRoot, node)
     if (whole && node !== undefined && !computedHolds && !storedHolds && here.every((save) => save!.leaf === save!.stored))
-      await this.#tell({ place: `node ${begin / block}`, words: `The node over saves ${idOf(begin)} to ${idOf(begin + block - 1)} is not that of these saves.`, stored: toHex(node), expected: toHex(fold(computed)), ...sealAround(begin) }) // prettier-ignore
+      await this.#tell({ place: `node ${begin / block}`, words: `The node over saves ${idOf(begin)} to ${idOf(begin + block - 1)} is not that of these saves.`, stored: toHex(node), expected: toHex(computedRoot!), ...(await this.#sealsAround(begin)) }) // prettier-ignore
     for (const [n, save] of here.entries()) {
       const at = begin + n
-      const around = sealAround(at)
-      if (!save) {
-        await this.#tell({ place: `save ${idOf(at)} missing`, words: `Save ${idOf(at)} is missing from the ledger.`, saveId: idOf(at), ...around }) // prettier-ignore
-        continue
-      }
-      await this.#save(save, computedHolds, around)
+      if (!save)
+        await this.#tell({ place: `save ${idOf(at)} missing`, words: `Save ${idOf(at)} is missing from the ledger.`, saveId: idOf(at), ...(await this.#sealsAround(at)) }) // prettier-ignore
+      else if (!isAsWritten(save)) await this.#save(save, computedHolds, await this.#sealsAround(at))
     }
-    return computedHolds ? computed : stored
+    return computedHolds ? { leaves: computed, root: computedRoot } : { leaves: stored, root: storedRoot }
   }
 
-  async #save(
-    save: Recomputed,
-    contentHolds: boolean,
-    around: { afterSeal: number | null; beforeSeal: number | null },
-  ): Promise<void> {
+  async #save(save: Recomputed, contentHolds: boolean, around: Between): Promise<void> {
     const told = { saveId: save.id, ...around }
     for (const change of save.changes)
       if (change.strays.length > 0)
@@ -245,12 +282,14 @@ export class LedgerCheck {
   }
 
   /** Events of Spoor itself, along their chain. @returns whether it went to the end. */
-  async #events(seals: readonly SealRow[]): Promise<boolean> {
+  async #events(upTo: string): Promise<boolean> {
     const { db } = this.#run
     let [transaction, id, counted] = ['0', '0', 0]
     let end: Uint8Array = chainBegin
-    for (const [at, seal] of seals.entries()) {
-      for (;;) {
+    let before = 0
+    for await (const seal of sealsUpTo(db, upTo)) {
+      let more = seal.events_transaction !== transaction || String(seal.events_id) !== id
+      while (more) {
         const { rows } = await db.raw<{ rows: EventRow[] }>(
           `select e.id::text, e.transaction::text, e.at, e.kind, e.outcome, e.person_id, e.source_id, e.words, e.address from ledger.event e
             where (e.transaction, e.id) > (?::xid8, ?::bigint) and (e.transaction, e.id) <= (?::xid8, ?::bigint) order by e.transaction, e.id limit ?`,
@@ -259,18 +298,29 @@ export class LedgerCheck {
         for (const event of rows) end = chained(sha256, end, canonicalEvent(event))
         counted += rows.length
         const last = rows.at(-1)
-        if (!last) break
-        ;[transaction, id] = [last.transaction, last.id]
+        if (last) [transaction, id] = [last.transaction, last.id]
+        more = rows.length === eventsAtOnce
       }
       if (counted !== Number(seal.events) || !sameBytes(end, new Uint8Array(seal.events_end))) {
-        await this.#tell({ place: `events of seal ${seal.number}`, words: `Of the events between seal ${Number(seals[at - 1]?.number ?? 0)} and seal ${seal.number}, one was altered, taken away or put in (${counted} there, ${seal.events} sealed).`, stored: seal.events_end.toString('hex'), expected: toHex(end), afterSeal: Number(seals[at - 1]?.number ?? 0) || null, beforeSeal: Number(seal.number) }) // prettier-ignore
+        await this.#tell({ place: `events of seal ${seal.number}`, words: `Of the events between seal ${before} and seal ${seal.number}, one was altered, taken away or put in (${counted} there, ${seal.events} sealed).`, stored: seal.events_end.toString('hex'), expected: toHex(end), afterSeal: before || null, beforeSeal: Number(seal.number) }) // prettier-ignore
         // What follows is told by its own interval.
         ;[end, counted] = [new Uint8Array(seal.events_end), Number(seal.events)]
       }
-      ;[transaction, id] = [seal.events_transaction, seal.events_id]
+      ;[transaction, id] = [seal.events_transaction, String(seal.events_id)]
+      before = Number(seal.number)
     }
     return true
   }
+}
+
+async function nextOf<T>(items: AsyncGenerator<T>): Promise<T | undefined> {
+  const { value, done } = await items.next()
+  return done ? undefined : value
+}
+
+/** Whether nothing is to be told of a save as far as it can be seen from itself. */
+function isAsWritten(save: Recomputed): boolean {
+  return save.leaf === save.stored && save.changes.every((change) => change.stored === change.digest && change.strays.length === 0) // prettier-ignore
 }
 
 /** The root over perfect subtrees, as RFC 6962 joins them: from the right. */

@@ -123,6 +123,6 @@ export async function placeOf(db: Database, saveId: string): Promise<Place> {
     seal: seal ? sealOf(seal) : null,
     proof: proof.map(toHex),
     key: key?.line ?? null,
-    openings: save.changes.filter(({ fieldId }) => !masked.has(fieldId)).map(({ fieldId, salt, before, after }) => ({ fieldId, salt, before, after })), // prettier-ignore
+    openings: save.changes.filter(({ fieldId, erased }) => !erased && !masked.has(fieldId)).map(({ fieldId, salt, before, after }) => ({ fieldId, salt, before, after })), // prettier-ignore
   }
 }

@@ -1,4 +1,4 @@
-import { appendFileSync, closeSync, fsyncSync, openSync, readFileSync } from 'node:fs'
+import { appendFileSync, closeSync, fstatSync, fsyncSync, openSync, readSync } from 'node:fs'
 import { join } from 'node:path'
 
 export interface OutsideSeal {
@@ -6,6 +6,9 @@ export interface OutsideSeal {
   size: number
   note: string
 }
+
+/** A seal is some hundred bytes; so many hold the last ones whatever was cut off. */
+const endBytes = 64 * 1024
 
 /** Seals kept also outside the database, so that a ledger that was cut off or put back older is found out. */
 export class OutsideSeals {
@@ -26,14 +29,7 @@ export class OutsideSeals {
 
   /** The latest seal that this server knows of. A last line that was cut off by a stop is passed over. */
   latest(): OutsideSeal | null {
-    let text: string
-    try {
-      text = readFileSync(this.#file, 'utf8')
-    } catch (error) {
-      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return null
-      throw error
-    }
-    for (const line of text.trimEnd().split('\n').reverse()) {
+    for (const line of this.#end().trimEnd().split('\n').reverse()) {
       try {
         return JSON.parse(line) as OutsideSeal
       } catch {
@@ -41,5 +37,24 @@ export class OutsideSeals {
       }
     }
     return null
+  }
+
+  /** The last lines of the file, which may hold the seals of years; the first of them may be cut. */
+  #end(): string {
+    let handle: number
+    try {
+      handle = openSync(this.#file, 'r')
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return ''
+      throw error
+    }
+    try {
+      const { size } = fstatSync(handle)
+      const bytes = Buffer.alloc(Math.min(size, endBytes))
+      readSync(handle, bytes, 0, bytes.length, size - bytes.length)
+      return bytes.toString('utf8')
+    } finally {
+      closeSync(handle)
+    }
   }
 }

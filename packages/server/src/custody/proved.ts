@@ -33,7 +33,7 @@ export async function* provedLines(db: Database, scopes: readonly Scope[]): Asyn
       const index = Number(BigInt(save.id) - first)
       const proved = index >= 0 && index < size
       const proof = proved ? await tree.ask(inclusionProof(sha256, index, size)) : []
-      const openings = save.changes.filter(({ fieldId }) => !masked.has(fieldId)).map(({ fieldId, salt, before, after: value }) => ({ fieldId, salt, before, after: value })) // prettier-ignore
+      const openings = save.changes.filter(({ fieldId, erased }) => !erased && !masked.has(fieldId)).map(({ fieldId, salt, before, after: value }) => ({ fieldId, salt, before, after: value })) // prettier-ignore
       yield `${JSON.stringify({ index: proved ? index : null, canonical: save.canonical, proof: proof.map(toHex), openings })}\n`
       count++
     }

@@ -99,6 +99,7 @@ export class Sealer {
     this.#deps = deps
     this.#duty = new Duty(deps.db, 'sealing', {
       round: () => this.#round(),
+      away: () => void this.#follow().catch((error: unknown) => deps.log.error({ err: error }, 'a seal of another server could not be kept')), // prettier-ignore
       failed: (error) => deps.log.error({ err: error }, 'the ledger could not be sealed and is tried again'),
       retryMs,
     })
@@ -110,6 +111,13 @@ export class Sealer {
 
   stop(): Promise<void> {
     return this.#duty.stop()
+  }
+
+  /** Keeps what another server sealed, so that each of them can tell a ledger that was cut off. */
+  async #follow(): Promise<void> {
+    const seal = await latestSeal(this.#deps.db)
+    if (seal && Number(seal.number) > (this.#deps.outside.latest()?.number ?? 0))
+      this.#deps.outside.add({ number: Number(seal.number), size: Number(seal.size), note: seal.note })
   }
 
   async #round(): Promise<number> {

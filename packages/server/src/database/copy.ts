@@ -14,14 +14,17 @@ function escaped(text: string): string {
   return special.test(text) ? text.replace(/[\\\t\n\r]/g, (c) => escapes[c]!) : text
 }
 
-/** One row in the text format of COPY. */
-export function copyLine(values: readonly CopyValue[]): string {
-  return `${values.map((value) => (value === null ? '\\N' : typeof value === 'string' ? escaped(value) : String(value))).join('\t')}\n`
+/** One row in the text format of COPY. @param hex columns of bytes behind the others, in hexadecimal digits */
+export function copyLine(values: readonly CopyValue[], ...hex: readonly string[]): string {
+  let line = copyText(values[0] ?? null)
+  for (let at = 1; at < values.length; at++) line += `\t${copyText(values[at]!)}`
+  for (const digits of hex) line += `\t\\\\x${digits}`
+  return `${line}\n`
 }
 
-/** The same row with bytes behind it, given in hexadecimal digits. */
-export function withBytes(line: string, ...hex: readonly string[]): string {
-  return `${line.slice(0, -1)}${hex.map((digits) => `\t\\\\x${digits}`).join('')}\n`
+function copyText(value: CopyValue): string {
+  if (value === null) return '\\N'
+  return typeof value === 'string' ? escaped(value) : String(value)
 }
 
 /**

@@ -18,7 +18,7 @@ export function instantText(text: string): string {
 
 /** Whether one instant of {@link instantText} comes after another: the fraction has no trailing zeros, so texts sort. */
 export function isAfter(a: string, b: string): boolean {
-  return a.replace('Z', '') > b.replace('Z', '')
+  return a.length === b.length ? a > b : a.replace('Z', '') > b.replace('Z', '')
 }
 
 /** Settings under which every value has one text form, which PostgreSQL reads back as the identical value. */
@@ -46,9 +46,14 @@ const silent = () => undefined
 export interface ConnectOptions {
   applicationName: string
   maxConnections: number
+  /** So many stay open while nobody asks: a new one has to learn every month's partitions first. */
+  keptConnections?: number
 }
 
-export function connect(url: string, { applicationName, maxConnections }: ConnectOptions): Database {
+export function connect(
+  url: string,
+  { applicationName, maxConnections, keptConnections = 0 }: ConnectOptions,
+): Database {
   return knex({
     client: 'pg',
     connection: {
@@ -58,7 +63,7 @@ export function connect(url: string, { applicationName, maxConnections }: Connec
       types: types as never,
       connectionTimeoutMillis: 5000,
     },
-    pool: { min: 0, max: maxConnections, idleTimeoutMillis: 20_000 },
+    pool: { min: keptConnections, max: maxConnections, idleTimeoutMillis: 20_000 },
     acquireConnectionTimeout: 15_000,
     // Knex would print whole statements, values included; failures reach the log as errors instead.
     log: { warn: silent, error: silent, deprecate: silent, debug: silent },

@@ -8,6 +8,8 @@ import { up as settingUp } from './migrations/004-setting-up.ts'
 import { up as finding } from './migrations/005-finding.ts'
 import { up as noticing } from './migrations/006-noticing.ts'
 import { up as sealing } from './migrations/007-sealing.ts'
+import { up as erasure } from './migrations/008-erasure.ts'
+import { up as layouts } from './migrations/009-layouts.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
@@ -18,6 +20,8 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '005-finding': finding,
   '006-noticing': noticing,
   '007-sealing': sealing,
+  '008-erasure': erasure,
+  '009-layouts': layouts,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -27,30 +31,61 @@ const source: Knex.MigrationSource<string> = {
     Promise.resolve({ up: migrations[name]!, down: () => Promise.reject(new Error('migrations only go forward')) }),
 }
 
-/** Brings the schema up to date as its owner and gives the application's role what it needs and no more. */
-export async function migrate(ownerUrl: string, applicationRole: string): Promise<void> {
+/** Roles besides the owner of the schema; each may be the owner itself. */
+export interface Roles {
+  /** What the application works as. */
+  application: string
+  /** What erases values, and does nothing else. */
+  erasure: string
+}
+
+export function rolesOf({
+  databaseUrl,
+  erasureDatabaseUrl,
+}: {
+  databaseUrl: string
+  erasureDatabaseUrl: string
+}): Roles {
+  const roleOf = (url: string) => decodeURIComponent(new URL(url).username)
+  return { application: roleOf(databaseUrl), erasure: roleOf(erasureDatabaseUrl) }
+}
+
+/** Brings the schema up to date as its owner and gives the other roles what they need and no more. */
+export async function migrate(ownerUrl: string, { application, erasure }: Roles): Promise<void> {
   const db = connect(ownerUrl, { applicationName: 'spoor migration', maxConnections: 2 })
   try {
     await db.migrate.latest({ migrationSource: source, tableName: 'spoor_migration' })
-    await grant(db, applicationRole)
+    for (const [role, rights] of [[application, applicationRights], [erasure, erasureRights]] as const) await grant(db, role, rights) // prettier-ignore
   } finally {
     await db.destroy()
   }
 }
 
-async function grant(db: Database, role: string): Promise<void> {
-  const name = quoteIdentifier(role)
+async function grant(db: Database, role: string, rights: readonly string[]): Promise<void> {
   const { rows } = await db.raw<{ rows: { owner: boolean }[] }>('select current_user = ? as owner', [role])
   if (rows[0]?.owner) return
-  await db.raw(`
-    grant usage on schema ledger, spoor to ${name};
-    grant select, insert, update, delete on all tables in schema spoor to ${name};
-    grant usage on all sequences in schema spoor to ${name};
-    grant select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event, ledger.node, ledger.seal, ledger.signing_key to ${name};
-    grant select on ledger.sealing to ${name};
-    grant select, update on ledger.head to ${name};
-    grant select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor, ledger.hour_kind to ${name};
-    grant usage on all sequences in schema ledger to ${name};
-    grant execute on function ledger.ensure_month(date) to ${name};
-  `)
+  for (const right of rights) await db.raw(`grant ${right} to ${quoteIdentifier(role)}`)
 }
+
+const applicationRights = [
+  'usage on schema ledger, spoor',
+  'select, insert, update, delete on all tables in schema spoor',
+  'usage on all sequences in schema spoor',
+  'select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event, ledger.node, ledger.seal, ledger.signing_key',
+  'select on ledger.sealing, ledger.erased',
+  'select, update on ledger.head',
+  'select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor, ledger.hour_kind',
+  'usage on all sequences in schema ledger',
+  'execute on function ledger.ensure_month(date)',
+]
+
+const erasureRights = [
+  'usage on schema ledger, spoor',
+  'select on ledger.save, ledger.change, spoor.person, spoor.field',
+  'update (before, after, salt, rise, rise_share, erased) on ledger.change',
+  'select, insert on ledger.erased',
+  'insert on ledger.event',
+  'select, update on spoor.erasure',
+  'select, update (state, until_save, changed_at) on spoor.noticing',
+  'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',
+]

@@ -14,6 +14,8 @@ const worldForMs = 15_000
 /** Captured rows that wait to be collected from which on the collector comes first, and for how long at most. */
 const backlog = 5000
 const longestWayMs = 20_000
+/** Another one whenever a spell of tracking begins, ends or is put elsewhere. */
+const covered = `select concat_ws(' ', count(*), count(to_at), max(from_at), max(to_at), min(from_at)) from spoor.coverage`
 /** What it remembers is kept so often; after a stop it reads on from there and tells the same stories again. */
 const keepEverySaves = 20_000
 const keepEveryMs = 120_000
@@ -28,6 +30,7 @@ export class Noticing {
   #noticer: Noticer | null = null
   #world: World | null = null
   #worldMs = 0
+  #covered = ''
   #changedAt: string | null = null
   #readTo = 0n
   #keptTo = 0n
@@ -101,12 +104,14 @@ export class Noticing {
 
   /** The noticer as it goes on, anew when settings were changed; fields are looked up again now and then. */
   async #ready(): Promise<Noticer> {
-    const row = await this.#db('spoor.noticing').first<{ changed_at: string | null }>('changed_at')
-    const stale = performance.now() - this.#worldMs > worldForMs
+    const row = await this.#db('spoor.noticing').first<{ changed_at: string | null; covered: string }>('changed_at', this.#db.raw(`(${covered}) as covered`)) // prettier-ignore
+    // The first saves after a gap are those whose values may not join: they must not be read as if there were none.
+    const stale = performance.now() - this.#worldMs > worldForMs || row.covered !== this.#covered
     if (this.#noticer && row.changed_at === this.#changedAt && !stale) return this.#noticer
     const settings = await readSettings(this.#db)
     this.#world = await readWorld(this.#db, settings.zone)
     this.#worldMs = performance.now()
+    this.#covered = row.covered
     if (this.#noticer && row.changed_at === this.#changedAt) {
       this.#noticer = new Noticer(settings.rules, this.#world, this.#noticer.state)
       return this.#noticer

@@ -70,14 +70,14 @@ async function changesOf(
   const unseen =
     withGaps.length === 0
       ? 'false'
-      : `(w.action = 'change' and c.field_id = any(?::int[]) and coalesce((select p.after is distinct from c.before from ledger.change p
+      : `(w.action = 'change' and c.field_id = any(?::int[]) and coalesce((select not p.erased and not c.erased and p.after is distinct from c.before from ledger.change p
            where p.type_id = c.type_id and p.record_key = c.record_key and p.field_id = c.field_id
              and p.captured_at <= c.captured_at and (p.captured_at, p.save_id) < (c.captured_at, c.save_id)
            order by p.captured_at desc, p.save_id desc limit 1), false))`
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
     `select c.save_id, c.field_id, left(c.before, ${valueLength}) as before, left(c.after, ${valueLength}) as after, ${unseen} as unseen
        from unnest(?::timestamptz[], ?::bigint[], ?::text[]) as w(captured_at, id, action)
-       join ledger.change c on c.captured_at = w.captured_at and c.save_id = w.id
+       join ledger.change c on c.captured_at = w.captured_at and c.save_id = w.id and not c.erased
       order by c.save_id, c.field_id`,
     [
       ...(withGaps.length === 0 ? [] : [boundArray(withGaps)]),

@@ -2,7 +2,7 @@ import { rules, type Reason, type Story } from '@spoor/core'
 import type { StoryShown } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { maskedFields } from '../changes/masked.ts'
-import { changesOf, saveRows } from '../changes/queries/saves.ts'
+import { rowsWithChanges } from '../changes/queries/saves.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 
 export interface StoryRow {
@@ -98,8 +98,7 @@ export async function storiesShown(db: Database, rows: readonly StoryRow[]): Pro
     // Stories keep their times to the millisecond.
     .whereRaw("captured_at < ?::timestamptz + interval '1 millisecond'", [rows.map((row) => row.to_at).reduce((a, b) => (isAfter(a, b) ? a : b))])
     .select<{ id: string; captured_at: string }[]>('id', 'captured_at') // prettier-ignore
-  const saves = await saveRows(db, times)
-  const changes = await changesOf(db, saves, { valueLength: 120, scopes: [{}], nowMs: Date.now() })
+  const [saves, changes] = await rowsWithChanges(db, times, { valueLength: 120, scopes: [{}], nowMs: Date.now() })
   const saveById = new Map(saves.map((save) => [save.id, save]))
   const masked = await maskedFields(db)
   return rows.map((row): StoryShown => {

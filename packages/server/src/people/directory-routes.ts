@@ -3,7 +3,8 @@ import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { listDirectory, readStaffCsv, takeStaffList } from './directory.ts'
-import { listEvents, recorded, recordEvent } from './events.ts'
+import { requestedScopes } from '../changes/scope-request.ts'
+import { countEvents, listEvents, recorded, recordEvent } from './events.ts'
 import { listIdentities, listUnmapped, removeIdentity, setIdentity } from './identities.ts'
 import { readLdap } from './ldap.ts'
 
@@ -50,7 +51,12 @@ export function directoryRouter({ db }: { db: Database }): Router {
     return params
   })
 
-  bind(router, routes.listEvents, ({ query }) => listEvents(db, query))
+  bind(router, routes.listEvents, async ({ query: { scope, before, ...filter }, person }) =>
+    listEvents(db, { ...filter, scopes: await requestedScopes(db, scope, person) }, before),
+  )
+  bind(router, routes.countEvents, async ({ query: { scope, ...filter }, person }) => ({
+    counts: await countEvents(db, { ...filter, scopes: await requestedScopes(db, scope, person) }),
+  }))
 
   return router
 }

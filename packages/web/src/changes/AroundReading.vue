@@ -1,23 +1,42 @@
 <script setup lang="ts">
-import { eventKinds, routes, type EventKind, type SpoorEvent } from '@spoor/contract'
-import { instantsOf, settled, type Scope } from '@spoor/core'
+import { useQuery } from '@tanstack/vue-query'
+import { refDebounced } from '@vueuse/core'
+import { eventKinds, routes, type EventCount, type EventKind, type SpoorEvent } from '@spoor/contract'
+import { grouped, scopeEntries, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
-import { call } from '../api/client.ts'
+import { call, problemOf } from '../api/client.ts'
 import GlossaryButton from '../frame/GlossaryButton.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
-import { useSession } from '../session/session.ts'
-import { fullTime } from '../value/time.ts'
+import { dayOf, dayText, timeText } from '../value/time.ts'
 import { usePages } from './saves-list.ts'
 
-/** What was done in Spoor itself, with its outcome, in the scope's time: of the sentence only the days count here. */
+/** What was done in Spoor itself, with its outcome: of the sentence its time and its people count here. */
 export interface Props {
   scope: Scope
   text: string
   version: number
 }
 const props = defineProps<Props>()
-const session = useSession()
 const kind = ref<EventKind | ''>('')
+/** A person's number; 0 for nobody's. */
+const by = ref<number | ''>('')
+const outcome = ref<'done' | 'refused' | ''>('')
+const words = ref('')
+const sought = refDebounced(words, 250)
+const asTable = ref(false)
+
+const scope = computed(() => {
+  const { when, who } = props.scope
+  return new URLSearchParams(scopeEntries({ ...(when ? { when } : {}), ...(who ? { who } : {}) })).toString()
+})
+const filter = computed(() => ({
+  scope: scope.value,
+  ...(kind.value ? { kind: kind.value } : {}),
+  ...(outcome.value ? { outcome: outcome.value } : {}),
+  ...(sought.value.trim() ? { words: sought.value.trim() } : {}),
+}))
+const chosen = computed(() => ({ ...filter.value, ...(by.value === '' ? {} : { by: String(by.value) }) }))
+const key = computed(() => `${props.version} ${JSON.stringify(chosen.value)}`)
 const {
   items: events,
   next,
@@ -25,27 +44,46 @@ const {
   stale,
   problem,
   more,
-} = usePages<SpoorEvent>(
-  computed(() => `${props.version} ${kind.value} ${JSON.stringify(props.scope.when ?? null)}`),
-  async (before, signal) => {
-    const { when } = settled(props.scope, session.person?.lookedAt ?? '1970-01-01T00:00:00Z')
-    const span = when && !when.exclude ? instantsOf(when.span, Date.now()) : { fromMs: null, toMs: null }
-    const query = {
-      ...(kind.value ? { kind: kind.value } : {}),
-      ...(before === undefined ? {} : { before }),
-      ...(span.fromMs === null ? {} : { from: new Date(span.fromMs).toISOString() }),
-      ...(span.toMs === null ? {} : { to: new Date(span.toMs).toISOString() }),
-    }
-    const page = await call(routes.listEvents, { query, signal })
-    return { items: page.events, next: page.next }
-  },
-)
+} = usePages<SpoorEvent>(key, async (before, signal) => {
+  const page = await call(routes.listEvents, { query: { ...chosen.value, ...(before === undefined ? {} : { before }) }, signal }) // prettier-ignore
+  return { items: page.events, next: page.next }
+})
+const { data, error } = useQuery({
+  queryKey: ['event-counts', computed(() => props.version), filter],
+  queryFn: () => call(routes.countEvents, { query: filter.value }),
+  placeholderData: (before) => before,
+})
+const counts = computed(() => data.value?.counts ?? [])
+const nameOf = (count: EventCount) => count.by ?? 'Spoor, or nobody known'
+const people = computed(() => {
+  const lines = new Map<number, { id: number; name: string; all: number; kinds: Map<string, EventCount> }>()
+  for (const count of counts.value) {
+    const id = count.personId ?? 0
+    const line = lines.get(id) ?? { id, name: nameOf(count), all: 0, kinds: new Map<string, EventCount>() }
+    line.all += count.events
+    line.kinds.set(count.kind, count)
+    lines.set(id, line)
+  }
+  return [...lines.values()].sort((a, b) => b.all - a.all)
+})
+const kindsMet = computed(() => eventKinds.filter((one) => counts.value.some((count) => count.kind === one)))
+
+function show(personId: number, wanted: EventKind) {
+  by.value = personId
+  kind.value = wanted
+  asTable.value = false
+}
+const isNewDay = (at: number) => at === 0 || dayOf(events.value[at - 1]!.at) !== dayOf(events.value[at]!.at)
 </script>
 
 <template>
   <div class="rows">
-    <ProblemNote v-if="problem" :problem="problem" />
-    <p class="kinds">
+    <ProblemNote v-if="problem ?? error" :problem="problem ?? problemOf(error)" />
+    <div class="kinds">
+      <span class="ways" role="group" aria-label="How it is read">
+        <button class="plain" :aria-pressed="!asTable" @click="asTable = false">One by one</button>
+        <button class="plain" :aria-pressed="asTable" @click="asTable = true">Who × what</button>
+      </span>
       <label
         >Kind
         <select v-model="kind">
@@ -53,25 +91,71 @@ const {
           <option v-for="one in eventKinds" :key="one" :value="one">{{ one }}</option>
         </select></label
       >
-      <span class="quiet">What was done in Spoor itself. Of the sentence above, only its days count here.</span>
+      <label
+        >Who
+        <select v-model="by">
+          <option value="">anybody</option>
+          <option v-for="one in people" :key="one.id" :value="one.id">{{ one.name }}</option>
+        </select></label
+      >
+      <label
+        >Outcome
+        <select v-model="outcome">
+          <option value="">any</option>
+          <option value="done">done</option>
+          <option value="refused">refused</option>
+        </select></label
+      >
+      <input v-model="words" type="search" aria-label="Words in it" placeholder="Words in it" />
       <GlossaryButton />
-    </p>
-    <table>
-      <tbody :class="{ stale }">
-        <tr v-for="event in events" :key="event.id">
-          <td class="quiet time">{{ fullTime(event.at) }}</td>
-          <td class="quiet">{{ event.kind }}</td>
-          <td>
-            <b>{{ event.by ?? 'Somebody' }}</b> {{ event.words
-            }}<b v-if="event.outcome === 'refused'" class="attention"> (refused)</b>
+    </div>
+    <p class="quiet about">What was done in Spoor itself. Of the sentence above, its time and its people count here.</p>
+    <table v-if="asTable" class="counts">
+      <thead>
+        <tr>
+          <th></th>
+          <th v-for="one in kindsMet" :key="one" class="figure" scope="col">{{ one }}</th>
+          <th class="figure" scope="col">all</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="line in people" :key="line.id">
+          <th scope="row">{{ line.name }}</th>
+          <td v-for="one in kindsMet" :key="one" class="figure">
+            <button v-if="line.kinds.get(one)" class="plain" @click="show(line.id, one)">
+              {{ grouped(line.kinds.get(one)!.events)
+              }}<span v-if="line.kinds.get(one)!.refused > 0" class="attention refused"
+                >{{ grouped(line.kinds.get(one)!.refused) }} refused</span
+              >
+            </button>
           </td>
-          <td class="mono quiet">{{ event.address ?? '' }}</td>
+          <td class="figure quiet">{{ grouped(line.all) }}</td>
         </tr>
       </tbody>
     </table>
-    <p v-if="loading" class="quiet state">Reading …</p>
-    <p v-else-if="!problem && events.length === 0" class="state">Nothing of this kind was done in this time.</p>
-    <button v-else-if="next !== null" class="plain more" @click="more">Earlier</button>
+    <template v-else>
+      <table>
+        <tbody :class="{ stale }">
+          <template v-for="(event, at) in events" :key="event.id">
+            <tr v-if="isNewDay(at)">
+              <th class="day" colspan="4" scope="rowgroup">{{ dayText(event.at) }}</th>
+            </tr>
+            <tr>
+              <td class="mono time">{{ timeText(event.at) }}</td>
+              <td class="quiet">{{ event.kind }}</td>
+              <td class="words">
+                <b>{{ event.by ?? 'Somebody' }}</b> {{ event.words
+                }}<b v-if="event.outcome === 'refused'" class="attention"> (refused)</b>
+              </td>
+              <td class="mono quiet">{{ event.address ?? '' }}</td>
+            </tr>
+          </template>
+        </tbody>
+      </table>
+      <p v-if="loading" class="quiet state">Reading …</p>
+      <p v-else-if="!problem && events.length === 0" class="state">Nothing of this kind was done in this time.</p>
+      <button v-else-if="next !== null" class="plain more" @click="more">Earlier</button>
+    </template>
   </div>
 </template>
 
@@ -84,12 +168,29 @@ const {
 }
 .kinds {
   display: flex;
-  gap: 18px;
+  flex-wrap: wrap;
+  gap: 6px 18px;
   align-items: center;
-  padding: 8px 18px;
+  padding: 8px 18px 2px;
   font-size: 13px;
 }
-select {
+.ways {
+  display: flex;
+  gap: 12px;
+}
+.ways button {
+  color: var(--pine);
+}
+.ways [aria-pressed='true'] {
+  color: var(--ink);
+  font-weight: 600;
+}
+.about {
+  padding: 0 18px 6px;
+  font-size: 13px;
+}
+select,
+input {
   font: inherit;
   font-size: 13px;
   height: 26px;
@@ -98,17 +199,52 @@ select {
   border: 1px solid var(--faint);
   border-radius: 3px;
 }
+input {
+  padding: 0 8px;
+}
 table {
   border-collapse: collapse;
   width: 100%;
   font-size: 13px;
 }
-td {
+.counts {
+  width: auto;
+}
+td,
+.counts th {
   padding: 4px 18px;
   border-bottom: 1px solid var(--line-soft);
 }
+.counts th {
+  font-weight: 400;
+  text-align: left;
+}
+.counts thead th {
+  color: var(--soft);
+}
+.figure,
+.counts .figure {
+  text-align: right;
+}
+.counts button {
+  color: var(--pine);
+}
+.refused {
+  display: block;
+  font-size: 11.5px;
+}
+.day {
+  text-align: left;
+  padding: 9px 18px 2px;
+  font-size: 12.5px;
+  font-weight: 600;
+  color: var(--soft);
+}
 .time {
-  white-space: nowrap;
+  width: 60px;
+}
+.words {
+  overflow-wrap: anywhere;
 }
 .state,
 .more {

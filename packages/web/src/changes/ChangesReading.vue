@@ -1,16 +1,22 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { routes, type ChangeLine } from '@spoor/contract'
-import { difference } from '@spoor/core'
-import { useLocalStorage } from '@vueuse/core'
+import { changeSorts, routes, type ChangeLine, type ChangeSort, type Reference } from '@spoor/contract'
+import { difference, grouped } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { call } from '../api/client.ts'
+import ColumnHeads from '../frame/ColumnHeads.vue'
+import type { ListLayout } from '../frame/layout.ts'
+import { useOrder } from '../frame/order.ts'
+import OrderNote from '../frame/OrderNote.vue'
+import { usePrinting } from '../frame/printing.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
+import { labelsOf } from '../value/labels.ts'
 import { dayAndTime } from '../value/time.ts'
-import BeforeAfter from '../value/BeforeAfter.vue'
+import ValueText from '../value/ValueText.vue'
 import { differenceWords } from '../value/words.ts'
+import type { ChangeColumn } from './columns.ts'
 import { usePages } from './saves-list.ts'
 
 /** The scope change by change: one field of one record a line. */
@@ -19,11 +25,16 @@ export interface Props {
   version: number
   names: NamedVocabulary
   openId: string | null
+  /** Changes in scope; negative while nobody knows. */
+  changes: number
+  layout: ListLayout<ChangeColumn>
 }
 const props = defineProps<Props>()
 const emit = defineEmits<{ open: [saveId: string] }>()
 const scroller = ref<HTMLElement | null>(null)
-const oldestFirst = useLocalStorage('spoor.changes.oldest-first', false)
+const { order, only, refused, press, reset } = useOrder(changeSorts, computed(() => props.changes)) // prettier-ignore
+const references = ref<Reference[]>([])
+const labelOf = computed(() => labelsOf(references.value))
 const {
   items: lines,
   next,
@@ -32,10 +43,11 @@ const {
   problem,
   more,
 } = usePages<ChangeLine>(
-  computed(() => `${props.version} ${oldestFirst.value} ${props.scope}`),
+  computed(() => `${props.version} ${order.value.by} ${order.value.descending} ${props.scope}`),
   async (after, signal) => {
-    const query = { scope: props.scope, oldestFirst: oldestFirst.value ? ('1' as const) : ('0' as const), ...(after === undefined ? {} : { after }) } // prettier-ignore
+    const query = { scope: props.scope, sort: order.value.by as ChangeSort, descending: order.value.descending ? '1' as const : '0' as const, ...(after === undefined ? {} : { after }) } // prettier-ignore
     const page = await call(routes.listChanges, { query, signal })
+    references.value = after === undefined ? page.references : [...references.value, ...page.references]
     return { items: page.lines, next: page.next }
   },
 )
@@ -47,15 +59,23 @@ const virtual = useVirtualizer(
     overscan: 12,
   })),
 )
-const visible = computed(() => virtual.value.getVirtualItems().flatMap((item) => {
-  const line = lines.value[item.index]
-  return line ? [{ item, line }] : []
+const printing = usePrinting()
+const visible = computed(() => printing.value ? lines.value.map((line) => ({ start: 0, line })) : virtual.value.getVirtualItems().flatMap(({ index, start }) => {
+  const line = lines.value[index]
+  return line ? [{ start, line }] : []
 })) // prettier-ignore
 watch(() => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== undefined && last > lines.value.length - 30 && void more()) // prettier-ignore
+
+function differenceIn({ change, action }: ChangeLine): string {
+  return change.masked || change.erased || action !== 'change' ? '' : differenceWords(difference(change.before, change.after, props.names.baseType(change.fieldId))) // prettier-ignore
+}
+const sides = { before: 'create', after: 'delete' } as const
 </script>
 
 <template>
-  <ProblemNote v-if="problem && problem.code !== 'bad-scope'" :problem="problem" class="note" />
+  <ProblemNote v-if="problem && problem.code !== 'bad-scope'" :problem="problem" class="note">
+    <button v-if="problem.code === 'too-many-to-sort'" class="plain mend" @click="reset">Show the newest first</button>
+  </ProblemNote>
   <div
     ref="scroller"
     class="rows"
@@ -64,47 +84,62 @@ watch(() => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== un
     role="table"
     aria-label="Changes"
     tabindex="0"
+    :style="{ '--columns': layout.template.value, '--least': `${layout.least.value + 40}px` }"
   >
-    <div class="line head" role="row">
-      <span role="columnheader" :aria-sort="oldestFirst ? 'ascending' : 'descending'"
-        ><button class="plain sort" @click="oldestFirst = !oldestFirst">
-          {{ oldestFirst ? 'oldest first' : 'newest first' }}
-        </button></span
-      >
-      <span role="columnheader">who</span><span role="columnheader">record</span><span role="columnheader">field</span
-      ><span role="columnheader">before and after</span><span role="columnheader">difference</span>
-    </div>
+    <ColumnHeads
+      class="line head"
+      :layout="layout"
+      :order="order"
+      :sortable="changeSorts"
+      :only="only"
+      @order="press"
+      @refused="refused = true"
+    />
+    <OrderNote v-if="refused" :words="only" @close="refused = false" />
     <div :style="{ height: `${virtual.getTotalSize()}px`, position: 'relative' }" role="rowgroup">
       <div
-        v-for="{ item, line } in visible"
+        v-for="{ start, line } in visible"
         :key="`${line.saveId} ${line.change.fieldId}`"
         class="line"
         :class="{ open: line.saveId === openId }"
-        :style="{ transform: `translateY(${item.start}px)` }"
+        :style="{ transform: `translateY(${start}px)` }"
         role="row"
       >
-        <span class="mono" role="cell"
-          ><button class="plain time" :aria-label="`Open save ${line.saveId}`" @click="emit('open', line.saveId)">
-            {{ dayAndTime(line.at) }}
-          </button></span
-        >
-        <span role="cell"><ActorGlyph :kind="line.actor.kind" /> {{ line.actor.knownAs ?? line.actor.name }}</span>
-        <span role="cell"
-          ><span class="quiet">{{ names.typeTitle(line.typeId) }}</span> <bdi>{{ line.label }}</bdi></span
-        >
-        <span class="quiet" role="cell">{{ names.fieldName(line.change.fieldId) }}</span>
-        <span class="values" role="cell">
-          <BeforeAfter :change="line.change" :action="line.action" :base-type="names.baseType(line.change.fieldId)" />
-        </span>
-        <span class="mono quiet" role="cell">{{
-          line.change.masked || line.action !== 'change'
-            ? ''
-            : differenceWords(difference(line.change.before, line.change.after, names.baseType(line.change.fieldId)))
-        }}</span>
+        <template v-for="{ id } in layout.shown.value" :key="id">
+          <span v-if="id === 'time'" class="mono" role="cell"
+            ><button class="plain time" :aria-label="`Open save ${line.saveId}`" @click="emit('open', line.saveId)">
+              {{ dayAndTime(line.at) }}
+            </button></span
+          >
+          <span v-else-if="id === 'who'" role="cell"
+            ><ActorGlyph :kind="line.actor.kind" /> {{ line.actor.knownAs ?? line.actor.name }}</span
+          >
+          <span v-else-if="id === 'record'" role="cell" :title="line.label"
+            ><span class="quiet">{{ names.typeTitle(line.typeId) }}</span> <bdi>{{ line.label }}</bdi></span
+          >
+          <span v-else-if="id === 'field'" class="quiet" role="cell">{{ names.fieldName(line.change.fieldId) }}</span>
+          <span v-else-if="id === 'before' || id === 'after'" role="cell"
+            ><ValueText
+              v-if="line.action !== sides[id]"
+              :value="line.change[id]"
+              :base-type="names.baseType(line.change.fieldId)"
+              :side="id"
+              :cut="line.change[`${id}Cut`]"
+              :masked="line.change.masked"
+              :erased="line.change.erased"
+              :label="labelOf(line.change.fieldId, line.change[id])"
+          /></span>
+          <span v-else-if="id === 'difference'" class="mono quiet" role="cell">{{ differenceIn(line) }}</span>
+          <span v-else-if="id === 'channel'" class="quiet" role="cell">{{ line.channel }}</span>
+          <span v-else class="quiet" role="cell" :title="line.reason ?? ''">{{ line.reason ?? '' }}</span>
+        </template>
       </div>
     </div>
     <p v-if="loading && lines.length === 0" class="state quiet">Reading the ledger …</p>
     <slot v-else-if="!problem && lines.length === 0" name="empty" />
+    <p v-if="next !== null" class="paper-only">
+      The first {{ grouped(lines.length) }} changes. More are in this scope; take them out as a file.
+    </p>
     <p v-if="next !== null && lines.length > 0 && loading" class="quiet more">Reading more …</p>
   </div>
 </template>
@@ -123,7 +158,8 @@ watch(() => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== un
   position: absolute;
   inset: 0 0 auto;
   display: grid;
-  grid-template-columns: 118px 150px minmax(140px, 190px) 120px minmax(180px, 1fr) 132px;
+  grid-template-columns: var(--columns);
+  min-width: var(--least);
   column-gap: 10px;
   align-items: center;
   height: 28px;
@@ -144,16 +180,13 @@ watch(() => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== un
   color: var(--soft);
   background: var(--raised);
 }
-.sort,
+.mend,
 .time {
   color: var(--pine);
 }
 .open {
   background: var(--pine-wash);
   box-shadow: inset 3px 0 0 var(--pine);
-}
-.values :deep(.value) {
-  margin-right: 12px;
 }
 .state {
   padding: 60px;

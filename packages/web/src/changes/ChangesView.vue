@@ -1,12 +1,10 @@
 <script setup lang="ts">
-import Button from 'ant-design-vue/es/button'
-import Checkbox from 'ant-design-vue/es/checkbox'
-import Popover from 'ant-design-vue/es/popover'
 import { routes, type ProblemBody, type Save } from '@spoor/contract'
 import { counted, parseScope, type Scope } from '@spoor/core'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { addressOf, call, problemOf } from '../api/client.ts'
+import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import SplitPane from '../frame/SplitPane.vue'
 import AskLine from '../scope/AskLine.vue'
@@ -19,7 +17,9 @@ import { readerZone } from '../value/time.ts'
 import ActivityRibbon from './ActivityRibbon.vue'
 import AroundReading from './AroundReading.vue'
 import ChangesReading from './ChangesReading.vue'
-import { choosable, exportColumnsFor, useColumns, type ColumnId } from './columns.ts'
+import ColumnChooser from '../frame/ColumnChooser.vue'
+import { useLayout, type ListLayout } from '../frame/layout.ts'
+import { changeColumns, exportColumnsFor, saveColumns } from './columns.ts'
 import DaysReading from './DaysReading.vue'
 import { gapWords } from './gaps.ts'
 import PairsReading from './PairsReading.vue'
@@ -43,24 +43,32 @@ const names = useVocabulary(
   computed(() => summary.value?.runLabels ?? {}),
   computed(() => summary.value?.storyLabels ?? {}),
 )
-const columns = useColumns()
+const layouts = { saves: useLayout('saves', saveColumns), changes: useLayout('changes', changeColumns) }
+const layout = computed(() => (reading.value === 'saves' || reading.value === 'changes' ? (layouts[reading.value] as ListLayout<string>) : null)) // prettier-ignore
 const csvAddress = computed(() =>
   addressOf(routes.exportChanges, {
-    query: { scope: text.value, columns: exportColumnsFor(columns.value).join(','), zone: readerZone } as never,
+    query: {
+      scope: text.value,
+      columns: exportColumnsFor(layouts.saves.shown.value).join(','),
+      zone: readerZone,
+    } as never,
   }),
 )
 
 const provedAddress = computed(() => addressOf(routes.exportProved, { query: { scope: text.value } as never }))
 
-function put(name: 'save' | 'reading', value: string | null) {
-  const { [name]: _, ...rest } = route.query
-  void router.replace({ query: value === null ? rest : { ...rest, [name]: value } })
+function open(id: string | null) {
+  const { save: _, ...rest } = route.query
+  void router.replace({ query: id === null ? rest : { ...rest, save: id } })
 }
-const open = (id: string | null) => put('save', id)
-const read = (id: ReadingId) => put('reading', id === 'saves' ? null : id)
+/** An order is one reading's. */
+function read(id: ReadingId) {
+  const { reading: _, sort: __, ...rest } = route.query
+  void router.replace({ query: id === 'saves' ? rest : { ...rest, reading: id } })
+}
 /** A count leads to the saves that it counts. */
 function show(scope: Scope) {
-  set(scope, { reading: null })
+  set(scope, { reading: null, sort: null })
 }
 
 const markProblem = ref<ProblemBody | null>(null)
@@ -76,9 +84,6 @@ async function mark(saves: Save[]) {
   }
 }
 
-function toggleColumn(id: ColumnId) {
-  columns.value = columns.value.includes(id) ? columns.value.filter((one) => one !== id) : [...columns.value, id]
-}
 const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).scope)
 </script>
 
@@ -133,22 +138,19 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
         {{ counted(fresh, 'new save') }} · take {{ fresh === 1 ? 'it' : 'them' }} in
       </button>
       <span class="space" />
-      <Popover v-if="reading === 'saves'" trigger="click" placement="bottomRight" :arrow="false">
-        <Button size="small">Columns</Button>
-        <template #content>
-          <div v-for="column in choosable" :key="column.id">
-            <Checkbox :checked="columns.includes(column.id)" @change="toggleColumn(column.id)">{{
-              column.title
-            }}</Checkbox>
-          </div>
-        </template>
-      </Popover>
-      <Button v-if="session.may('changes.export') && !problem" size="small" :href="csvAddress" download
-        >Export as CSV</Button
-      >
-      <Button v-if="session.may('custody.read') && !problem" size="small" :href="provedAddress" download
-        >Export with proofs</Button
-      >
+      <ColumnChooser v-if="layout" :layout="layout" />
+      <PressPopover v-if="session.may('changes.export') && !problem && reading !== 'around'" title="Export">
+        <p class="way">
+          <a :href="csvAddress" download>Export as CSV</a><br /><span class="quiet"
+            >a line a change, with the columns of the list of saves</span
+          >
+        </p>
+        <p v-if="session.may('custody.read')" class="way">
+          <a :href="provedAddress" download>Export with proofs</a><br /><span class="quiet"
+            >a line a save, to be checked by spoor-verify without Spoor</span
+          >
+        </p>
+      </PressPopover>
     </div>
     <ProblemNote v-if="markProblem" :problem="markProblem" class="problem" />
     <component
@@ -170,6 +172,8 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
       :names="names"
       :open-id="openId"
       :total="summary?.saves ?? -1"
+      :changes="summary?.changes ?? -1"
+      :layout="layout as never"
       @open="open"
       @show="show"
       @mark="mark"
@@ -266,6 +270,10 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   color: var(--ink);
   font-weight: 650;
   border-color: var(--pine);
+}
+.way {
+  margin: 0 0 6px;
+  font-size: 13px;
 }
 .fresh {
   white-space: nowrap;

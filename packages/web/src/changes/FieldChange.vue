@@ -23,12 +23,13 @@ const problem = ref<ProblemBody | null>(null)
 const action = computed(() => props.detail.save.action)
 const baseType = computed(() => props.names.baseType(props.change.fieldId))
 const values = computed(() => revealed.value ?? props.change)
-const masked = computed(() => props.change.masked && revealed.value === null)
+const masked = computed(() => props.change.masked && !props.change.erased && revealed.value === null)
+const closed = computed(() => masked.value || props.change.erased)
 /** Long texts and json are told apart inside. */
 const longText = 60
 const told = computed(() => {
   const { before, after } = values.value
-  if (masked.value || action.value !== 'change' || before === null || after === null) return false
+  if (closed.value || action.value !== 'change' || before === null || after === null) return false
   const kind = valueKind(baseType.value)
   return kind === 'json' || (kind === 'text' && Math.max(before.length, after.length) > longText)
 })
@@ -53,7 +54,7 @@ async function reveal() {
     <span class="quiet">{{ names.fieldName(change.fieldId) }}</span>
     <span v-if="names.plan(change.fieldId).sensitive" class="quiet">sensitive</span>
     <span class="space" />
-    <span v-if="!masked" class="quiet difference">{{
+    <span v-if="!closed" class="quiet difference">{{
       differenceWords(difference(values.before, values.after, baseType))
     }}</span>
     <button v-if="masked && session.may('values.reveal')" class="plain act" @click="reveal">
@@ -64,7 +65,14 @@ async function reveal() {
   <TextDifference v-if="told" :before="values.before!" :after="values.after!" :base-type="baseType" />
   <template v-for="side in ['before', 'after'] as const" v-else :key="side">
     <div v-if="side === 'before' ? action !== 'create' : action !== 'delete'" class="value">
-      <ValueText :value="values[side]" :base-type="baseType" :side="side" :masked="masked" whole />
+      <ValueText
+        :value="values[side]"
+        :base-type="baseType"
+        :side="side"
+        :masked="masked"
+        :erased="change.erased"
+        whole
+      />
       <bdi v-if="labelOf(values[side])" class="quiet">{{ labelOf(values[side]) }}</bdi>
     </div>
   </template>

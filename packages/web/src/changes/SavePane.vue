@@ -7,6 +7,7 @@ import { counted, dateText, runWords } from '@spoor/core'
 import { computed, ref, toRef } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import SavePlace from '../custody/SavePlace.vue'
+import SaveErasure from '../erasure/SaveErasure.vue'
 import { useRevert } from '../corrections/revert.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { usePulse } from '../frame/pulse.ts'
@@ -37,7 +38,7 @@ const { data, error, refetch } = useQuery({
 const detail = computed(() => data.value)
 const save = computed(() => detail.value?.save)
 const { draft, busy, problem } = useRevert()
-const mayRevert = computed(() => session.may('corrections.draft') && save.value?.action === 'change')
+const mayRevert = computed(() => session.may('corrections.draft') && save.value?.action === 'change' && save.value.changes.some((change) => !change.erased)) // prettier-ignore
 const laterOf = (fieldId: number) => detail.value?.afterwards.find((one) => one.fieldId === fieldId)
 
 function afterwardsWords(fieldId: number): string {
@@ -106,7 +107,7 @@ const copied = ref(false)
 async function copy() {
   const [d, one] = [detail.value, save.value]
   if (!d || !one) return
-  const shown = (value: string | null, change: (typeof one.changes)[number]) => change.masked ? '••••••' : shownValue(value, props.names.baseType(change.fieldId)).text // prettier-ignore
+  const shown = (value: string | null, change: (typeof one.changes)[number]) => change.erased ? '(erased)' : change.masked ? '••••••' : shownValue(value, props.names.baseType(change.fieldId)).text // prettier-ignore
   const lines = [
     `${props.names.typeTitle(one.typeId)} ${one.label}, save ${one.id}`,
     `${one.actor.knownAs ?? one.actor.name}, ${fullTime(one.at)}`,
@@ -191,7 +192,7 @@ useEventListener('keydown', (event) => {
       <div v-for="change in causes" :key="change.fieldId" class="field">
         <FieldChange :change="change" :detail="detail" :names="names">
           <button
-            v-if="mayRevert && save.changes.length > 1"
+            v-if="mayRevert && save.changes.length > 1 && !change.erased"
             class="plain step"
             :disabled="busy"
             @click="draft([{ saveId: save.id, fieldId: change.fieldId }])"
@@ -244,6 +245,7 @@ useEventListener('keydown', (event) => {
         </template>
       </dl>
       <SavePlace v-if="session.may('custody.read')" :save-id="saveId" />
+      <SaveErasure v-if="session.may('custody.read')" :save="save" :names="names" @erased="said()" />
       <SaveReview
         v-if="session.may('review.read')"
         :key="saveId + save.marks.join()"

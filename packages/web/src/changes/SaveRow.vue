@@ -3,14 +3,18 @@ import type { Save } from '@spoor/contract'
 import { computed } from 'vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
-import { timeText } from '../value/time.ts'
+import { dayAndTime, timeText } from '../value/time.ts'
 import BeforeAfter from '../value/BeforeAfter.vue'
-import type { ColumnId } from './columns.ts'
+import type { LabelOf } from '../value/labels.ts'
+import type { SaveColumn } from './columns.ts'
 
 export interface Props {
   save: Save
   names: NamedVocabulary
-  columns: readonly ColumnId[]
+  columns: readonly { id: SaveColumn }[]
+  /** Saves are not told apart by day. */
+  dated: boolean
+  labelOf: LabelOf
   picked: boolean
   open: boolean
 }
@@ -43,38 +47,51 @@ const who = computed(() =>
         @change="emit('pick')"
       />
     </span>
-    <span class="mono" role="gridcell">{{ timeText(save.at) }}</span>
-    <span v-if="columns.includes('who')" class="who" role="gridcell" :title="who"
-      ><ActorGlyph :kind="save.actor.kind" />{{ who }}<i v-if="save.actor.claimed" class="attention"> claimed</i></span
-    >
-    <span class="record" role="gridcell" :title="save.parent ? `${save.label}, of ${save.parent.label}` : save.label">
-      <span class="type">{{ names.typeTitle(save.typeId) }}</span> <bdi>{{ save.label }}</bdi><span
-        v-if="save.parent"
-        class="type"
+    <template v-for="{ id } in columns" :key="id">
+      <span v-if="id === 'time'" class="mono" role="gridcell">{{
+        dated ? dayAndTime(save.at) : timeText(save.at)
+      }}</span>
+      <span v-else-if="id === 'who'" class="who" role="gridcell" :title="who"
+        ><ActorGlyph :kind="save.actor.kind" />{{ who
+        }}<i v-if="save.actor.claimed" class="attention"> claimed</i></span
       >
-        of <bdi>{{ save.parent.label }}</bdi></span
+      <span
+        v-else-if="id === 'record'"
+        class="record"
+        role="gridcell"
+        :title="save.parent ? `${save.label}, of ${save.parent.label}` : save.label"
       >
-    </span>
-    <span class="values" role="gridcell">
-      <b v-if="save.action === 'create'">created </b><b v-if="save.action === 'delete'">deleted </b>
-      <span v-for="change in spelt" :key="change.fieldId" class="change">
-        <span class="field">{{ names.fieldName(change.fieldId) }}</span>
-        <BeforeAfter :change="change" :action="save.action" :base-type="names.baseType(change.fieldId)" />
-        <i v-if="change.revertedBy" class="quiet">set back</i>
+        <span class="type">{{ names.typeTitle(save.typeId) }}</span> <bdi>{{ save.label }}</bdi><span
+          v-if="save.parent"
+          class="type"
+        >
+          of <bdi>{{ save.parent.label }}</bdi></span
+        >
       </span>
-      <span v-if="followed > 0" class="quiet follow">{{ followed }} followed</span>
-      <i v-for="mark in save.marks" :key="mark" class="quiet follow" :class="{ attention: mark === 'flagged' }">{{
-        mark
-      }}</i>
-      <span v-if="others > 0" class="quiet">and {{ others }} more</span>
-    </span>
-    <span v-if="columns.includes('channel')" class="quiet" role="gridcell" :title="save.channel">{{
-      save.channel
-    }}</span>
-    <span v-if="columns.includes('reason')" class="quiet" role="gridcell" :title="save.reason ?? ''">{{
-      save.reason ?? ''
-    }}</span>
-    <span v-if="columns.includes('save')" class="mono quiet" role="gridcell">{{ save.id }}</span>
+      <span v-else-if="id === 'values'" class="values" role="gridcell">
+        <b v-if="save.action === 'create'">created </b><b v-if="save.action === 'delete'">deleted </b>
+        <span v-for="change in spelt" :key="change.fieldId" class="change">
+          <span class="field">{{ names.fieldName(change.fieldId) }}</span>
+          <BeforeAfter
+            :change="change"
+            :action="save.action"
+            :base-type="names.baseType(change.fieldId)"
+            :label-of="labelOf"
+          />
+          <i v-if="change.revertedBy" class="quiet">set back</i>
+        </span>
+        <span v-if="followed > 0" class="quiet follow">{{ followed }} followed</span>
+        <i v-for="mark in save.marks" :key="mark" class="quiet follow" :class="{ attention: mark === 'flagged' }">{{
+          mark
+        }}</i>
+        <span v-if="others > 0" class="quiet">and {{ others }} more</span>
+      </span>
+      <span v-else-if="id === 'channel'" class="quiet" role="gridcell" :title="save.channel">{{ save.channel }}</span>
+      <span v-else-if="id === 'reason'" class="quiet" role="gridcell" :title="save.reason ?? ''">{{
+        save.reason ?? ''
+      }}</span>
+      <span v-else class="mono quiet" role="gridcell">{{ save.id }}</span>
+    </template>
   </div>
 </template>
 
@@ -83,7 +100,7 @@ const who = computed(() =>
   display: grid;
   grid-template-columns: var(--save-columns);
   align-items: center;
-  column-gap: 8px;
+  column-gap: 10px;
   height: 28px;
   padding: 0 14px 0 18px;
   border-bottom: 1px solid var(--line-soft);

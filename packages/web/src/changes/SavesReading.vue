@@ -1,29 +1,40 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useEventListener } from '@vueuse/core'
-import { routes, type Save } from '@spoor/contract'
+import { routes, saveSorts, type Reference, type Save, type SaveSort } from '@spoor/contract'
+import { grouped } from '@spoor/core'
 import { computed, nextTick, ref, watch } from 'vue'
 import { call } from '../api/client.ts'
+import ColumnHeads from '../frame/ColumnHeads.vue'
+import { track, type ListLayout } from '../frame/layout.ts'
+import { useOrder } from '../frame/order.ts'
+import OrderNote from '../frame/OrderNote.vue'
+import { usePrinting } from '../frame/printing.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useTray } from '../frame/tray.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { labelsOf } from '../value/labels.ts'
 import { dayOf, dayText } from '../value/time.ts'
-import { useColumns, type ColumnId } from './columns.ts'
+import type { SaveColumn } from './columns.ts'
 import SaveRow from './SaveRow.vue'
 import { usePages } from './saves-list.ts'
 
-/** The scope save by save, newest first, a heading a day. */
+/** The scope save by save: newest first with a heading a day, or in an order of the reader's. */
 export interface Props {
   scope: string
   version: number
   names: NamedVocabulary
   openId: string | null
   total: number
+  layout: ListLayout<SaveColumn>
 }
 const props = defineProps<Props>()
 const emit = defineEmits<{ open: [saveId: string | null]; scrolled: [top: number]; mark: [saves: Save[]] }>()
 const tray = useTray()
-const columns = useColumns()
+const { order, only, refused, press, reset } = useOrder(saveSorts, computed(() => props.total)) // prettier-ignore
+const daily = computed(() => order.value.by === 'time')
+const references = ref<Reference[]>([])
+const labelOf = computed(() => labelsOf(references.value))
 const scroller = ref<HTMLElement | null>(null)
 const pageSize = '100'
 const {
@@ -34,10 +45,11 @@ const {
   problem,
   more,
 } = usePages<Save>(
-  computed(() => `${props.version} ${props.scope}`),
+  computed(() => `${props.version} ${order.value.by} ${order.value.descending} ${props.scope}`),
   async (after, signal) => {
-    const query = { scope: props.scope, limit: pageSize, ...(after === undefined ? {} : { after }) }
+    const query = { scope: props.scope, limit: pageSize, sort: order.value.by as SaveSort, descending: order.value.descending ? '1' as const : '0' as const, ...(after === undefined ? {} : { after }) } // prettier-ignore
     const page = await call(routes.listSaves, { query, signal })
+    references.value = after === undefined ? page.references : [...references.value, ...page.references]
     return { items: page.saves, next: page.next }
   },
 )
@@ -46,7 +58,7 @@ type Row = { row: 'day'; at: string } | { row: 'save'; index: number; save: Save
 const rows = computed<Row[]>(() => saves.value.flatMap((save, index): Row[] => {
   const before = saves.value[index - 1]
   const sameDay = before && dayOf(before.at) === dayOf(save.at)
-  return sameDay ? [{ row: 'save', index, save }] : [{ row: 'day', at: save.at }, { row: 'save', index, save }]
+  return sameDay || !daily.value ? [{ row: 'save', index, save }] : [{ row: 'day', at: save.at }, { row: 'save', index, save }]
 })) // prettier-ignore
 const rowHeight = 28
 const virtual = useVirtualizer(
@@ -57,27 +69,23 @@ const virtual = useVirtualizer(
     overscan: 12,
   })),
 )
+const printing = usePrinting()
 const visible = computed(() =>
-  virtual.value.getVirtualItems().flatMap((item) => {
-    const row = rows.value[item.index]
-    return row ? [{ item, row }] : []
-  }),
+  printing.value
+    ? rows.value.map((row) => ({ start: 0, row }))
+    : virtual.value.getVirtualItems().flatMap(({ index, start }) => {
+        const row = rows.value[index]
+        return row ? [{ start, row }] : []
+      }),
 )
 watch(
   () => virtual.value.getVirtualItems().at(-1)?.index,
   (last) => last !== undefined && last > rows.value.length - 30 && void more(),
 )
 
-const template = computed(() => {
-  const widths: Record<ColumnId, string> = {
-    who: '160px',
-    channel: '86px',
-    reason: 'minmax(80px, 160px)',
-    save: '72px',
-  }
-  const has = (id: ColumnId) => (columns.value.includes(id) ? widths[id] : '')
-  return `16px 44px ${has('who')} minmax(150px, 200px) minmax(200px, 1fr) ${has('channel')} ${has('reason')} ${has('save')}`
-})
+const timeWidth = 118
+/** Without headings a day the time has to say it. */
+const template = computed(() => `16px ${props.layout.shown.value.map((column) => (column.id === 'time' && !daily.value ? `${Math.max(column.width, timeWidth)}px` : track(column))).join(' ')}`) // prettier-ignore
 
 const openIndex = computed(() => saves.value.findIndex((save) => save.id === props.openId))
 const focusAt = ref(0)
@@ -117,7 +125,9 @@ useEventListener('keydown', (event: KeyboardEvent) => {
 </script>
 
 <template>
-  <ProblemNote v-if="problem && problem.code !== 'bad-scope'" :problem="problem" class="note" />
+  <ProblemNote v-if="problem && problem.code !== 'bad-scope'" :problem="problem" class="note">
+    <button v-if="problem.code === 'too-many-to-sort'" class="plain mend" @click="reset">Show the newest first</button>
+  </ProblemNote>
   <div
     ref="scroller"
     class="rows"
@@ -127,15 +137,27 @@ useEventListener('keydown', (event: KeyboardEvent) => {
     aria-label="Saves"
     :aria-rowcount="total"
     tabindex="0"
-    :style="{ '--save-columns': template }"
+    :style="{ '--save-columns': template, '--least': `${layout.least.value + 60}px` }"
     @scroll="emit('scrolled', scroller?.scrollTop ?? 0)"
   >
+    <ColumnHeads
+      class="line"
+      :layout="layout"
+      :order="order"
+      :sortable="saveSorts"
+      :only="only"
+      @order="press"
+      @refused="refused = true"
+      ><template #before
+        ><span role="columnheader" class="visually-hidden">Picked</span><span aria-hidden="true" /></template
+    ></ColumnHeads>
+    <OrderNote v-if="refused" :words="only" @close="refused = false" />
     <div :style="{ height: `${virtual.getTotalSize()}px`, position: 'relative' }" role="rowgroup">
       <div
-        v-for="{ item, row } in visible"
+        v-for="{ start, row } in visible"
         :key="row.row === 'day' ? row.at : row.save.id"
         class="item"
-        :style="{ transform: `translateY(${item.start}px)` }"
+        :style="{ transform: `translateY(${start}px)` }"
         role="presentation"
       >
         <div v-if="row.row === 'day'" class="day" role="row">
@@ -145,7 +167,9 @@ useEventListener('keydown', (event: KeyboardEvent) => {
           v-else
           :save="row.save"
           :names="names"
-          :columns="columns"
+          :columns="layout.shown.value"
+          :dated="!daily"
+          :label-of="labelOf"
           :picked="tray.holds(row.save)"
           :open="row.save.id === openId"
           :class="{ at: row.index === focusAt }"
@@ -156,6 +180,9 @@ useEventListener('keydown', (event: KeyboardEvent) => {
     </div>
     <p v-if="loading && saves.length === 0" class="state quiet">Reading the ledger …</p>
     <slot v-else-if="!problem && saves.length === 0" name="empty" />
+    <p v-if="next !== null" class="paper-only">
+      The first {{ grouped(saves.length) }} saves. More are in this scope; take them out as a file.
+    </p>
     <p v-if="next !== null && saves.length > 0 && loading" class="quiet more">Reading more …</p>
   </div>
 </template>
@@ -170,7 +197,27 @@ useEventListener('keydown', (event: KeyboardEvent) => {
   background: var(--ground);
   min-height: 0;
 }
+.line {
+  display: grid;
+  grid-template-columns: var(--save-columns);
+  column-gap: 10px;
+  align-items: center;
+  height: 26px;
+  min-width: var(--least);
+  padding: 0 14px 0 18px;
+  position: sticky;
+  top: 0;
+  z-index: 1;
+  font-size: 12.5px;
+  white-space: nowrap;
+  background: var(--raised);
+  border-bottom: 1px solid var(--line-soft);
+}
+.mend {
+  color: var(--pine);
+}
 .item {
+  min-width: var(--least);
   position: absolute;
   inset: 0 0 auto;
 }

@@ -1,33 +1,43 @@
-import { useLocalStorage } from '@vueuse/core'
 import type { ExportColumn } from '@spoor/contract'
+import type { Column } from '../frame/layout.ts'
 
-/** Columns of the list that can be left out; the record, the time and the values always stand. */
-export const choosable = [
-  { id: 'who', title: 'Who' },
-  { id: 'channel', title: 'Came in by' },
-  { id: 'reason', title: 'Reason' },
-  { id: 'save', title: 'Save number' },
-] as const
-export type ColumnId = (typeof choosable)[number]['id']
+/** The columns of the list of saves. */
+export const saveColumns = [
+  { id: 'time', title: 'Time', width: 44, fixed: true },
+  { id: 'who', title: 'Who', width: 160 },
+  { id: 'record', title: 'Record', width: 190, fixed: true },
+  { id: 'values', title: 'Before and after', width: 150, grows: true, fixed: true },
+  { id: 'channel', title: 'Came in by', width: 86 },
+  { id: 'reason', title: 'Reason', width: 150, hidden: true },
+  { id: 'save', title: 'Save number', width: 84, hidden: true },
+] as const satisfies readonly Column<string>[]
+export type SaveColumn = (typeof saveColumns)[number]['id']
 
-export function useColumns() {
-  return useLocalStorage<ColumnId[]>('spoor.changes.columns', ['who', 'channel'])
+/** The columns of the list of changes. */
+export const changeColumns = [
+  { id: 'time', title: 'Time', width: 118, fixed: true },
+  { id: 'who', title: 'Who', width: 150 },
+  { id: 'record', title: 'Record', width: 120, grows: true, fixed: true },
+  { id: 'field', title: 'Field', width: 120, fixed: true },
+  { id: 'before', title: 'Before', width: 110, grows: true },
+  { id: 'after', title: 'After', width: 110, grows: true },
+  { id: 'difference', title: 'Difference', width: 156 },
+  { id: 'channel', title: 'Came in by', width: 86, hidden: true },
+  { id: 'reason', title: 'Reason', width: 150, hidden: true },
+] as const satisfies readonly Column<string>[]
+export type ChangeColumn = (typeof changeColumns)[number]['id']
+
+const written: Readonly<Record<SaveColumn, readonly ExportColumn[]>> = {
+  time: ['time'],
+  who: ['who', 'kind', 'onBehalfOf'],
+  record: ['type', 'record'],
+  values: ['action', 'field', 'before', 'after'],
+  channel: ['channel'],
+  reason: ['reason'],
+  save: ['save'],
 }
 
-/** What an export writes for the columns that are shown. */
-export function exportColumnsFor(shown: readonly ColumnId[]): ExportColumn[] {
-  const has = (id: ColumnId) => shown.includes(id)
-  return [
-    'time',
-    ...(has('who') ? (['who', 'kind', 'onBehalfOf'] as const) : []),
-    'type',
-    'record',
-    'action',
-    'field',
-    'before',
-    'after',
-    ...(has('channel') ? (['channel'] as const) : []),
-    ...(has('reason') ? (['reason'] as const) : []),
-    ...(has('save') ? (['save'] as const) : []),
-  ]
+/** What an export writes for the columns that are shown, in their order. */
+export function exportColumnsFor(shown: readonly { id: SaveColumn }[]): ExportColumn[] {
+  return shown.flatMap(({ id }) => written[id])
 }

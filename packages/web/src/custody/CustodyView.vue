@@ -7,7 +7,9 @@ import { routes, type MismatchShown, type ProblemBody, type Seal } from '@spoor/
 import { counted, grouped } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { addressOf, call, problemOf } from '../api/client.ts'
+import ErasureItem from '../erasure/ErasureItem.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
 
@@ -18,6 +20,11 @@ const { data, error, refetch } = useQuery({
   queryFn: () => call(routes.readCustody),
   refetchInterval: (query) => (query.state.data?.check && query.state.data.check.endedAt === null ? 1000 : 10_000),
 })
+const { data: erasures } = useQuery({
+  queryKey: ['erasures', 'all'],
+  queryFn: () => call(routes.listErasures, { query: {} }),
+})
+const names = useVocabulary(ref({}))
 const checking = computed(() => (data.value?.check?.endedAt === null ? data.value.check : null))
 const share = computed(() => checking.value && Math.floor((checking.value.done / Math.max(1, checking.value.total)) * 100)) // prettier-ignore
 
@@ -150,6 +157,13 @@ async function copy(what: string, text: string) {
             the tree, the tree with every seal, the counts with what they count, and the last seal with the copy that is
             kept outside the database.
           </p>
+        </section>
+
+        <section v-if="erasures && erasures.erasures.length > 0" id="erasures" aria-label="Values erased by law">
+          <h2>Values erased by law</h2>
+          <ErasureItem v-for="one in erasures.erasures" :key="one.id" :erasure="one" :names="names" @decided="refetch()"
+            ><RouterLink :to="{ path: '/changes', query: { save: one.saveId } }">Open the save</RouterLink></ErasureItem
+          >
         </section>
 
         <section aria-label="Seals">

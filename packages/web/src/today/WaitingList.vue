@@ -11,7 +11,7 @@ import { useWaiting } from './waiting.ts'
 /** What waits for the person who reads; questions to them stand on the page itself. */
 const session = useSession()
 const { data, error, refetch } = useWaiting()
-const nothing = computed(() => data.value && [data.value.assigned, data.value.asked, data.value.answered, data.value.plans].every((list) => list.length === 0) && data.value.flagged === 0) // prettier-ignore
+const nothing = computed(() => data.value && [data.value.assigned, data.value.asked, data.value.answered, data.value.plans, data.value.erasures].every((list) => list.length === 0) && data.value.flagged === 0) // prettier-ignore
 const today = dayOf(new Date().toISOString())
 const problem = ref<ProblemBody | null>(null)
 
@@ -49,6 +49,12 @@ async function finish(one: Assignment) {
     </li>
     <li v-for="one in data.plans" :key="`p${one.source}`">
       <RouterLink to="/tracking/plans">Approve a tracking plan of {{ one.source }}</RouterLink>
+      <span class="quiet">{{ one.by }}, {{ shortTime(one.at) }}</span>
+    </li>
+    <li v-for="one in data.erasures" :key="`e${one.id}`">
+      <RouterLink to="/custody#erasures"
+        >Decide an erasure by law: <bdi>{{ one.words }}</bdi></RouterLink
+      >
       <span class="quiet">{{ one.by }}, {{ shortTime(one.at) }}</span>
     </li>
     <li v-for="one in data.answered" :key="`d${one.id}`">

@@ -11,11 +11,16 @@ export interface Props {
   cut?: boolean
   whole?: boolean
   masked?: boolean
+  erased?: boolean
+  /** What the record is called that the value points to. */
+  label?: string | undefined
 }
 const props = defineProps<Props>()
-const shown = computed(() =>
-  props.masked ? { text: '••••••', isWords: false } : shownValue(props.value, props.baseType),
-)
+const shown = computed(() => {
+  if (props.erased) return { text: 'erased', isWords: true }
+  if (props.label !== undefined) return { text: props.label, isWords: false }
+  return props.masked ? { text: '••••••', isWords: false } : shownValue(props.value, props.baseType)
+})
 </script>
 
 <template>
@@ -23,7 +28,11 @@ const shown = computed(() =>
     <span class="mark" aria-hidden="true" /><span class="visually-hidden"
       >{{ side === 'before' ? 'before' : 'after' }}
     </span>
-    <bdi :class="{ words: shown.isWords }">{{ shown.text }}{{ cut ? '…' : '' }}</bdi>
+    <bdi
+      :class="{ words: shown.isWords, label: label !== undefined }"
+      :title="label === undefined ? undefined : (value ?? '')"
+      >{{ shown.text }}{{ cut ? '…' : '' }}</bdi
+    >
   </span>
 </template>
 
@@ -51,6 +60,9 @@ const shown = computed(() =>
   font-family: var(--text);
   font-style: italic;
   font-weight: 400 !important;
+}
+.label {
+  font-family: var(--text);
 }
 .whole {
   display: grid;

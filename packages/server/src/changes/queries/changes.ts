@@ -1,14 +1,18 @@
 import type { Scope } from '@spoor/core'
-import type { ChangePage } from '@spoor/contract'
+import type { ChangePage, ChangeSort } from '@spoor/contract'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../scope-sql.ts'
-import { changesOf, saveRows, saveShown } from './saves.ts'
+import { maskedFields } from '../masked.ts'
+import { referencesIn } from './references.ts'
+import { rowsWithChanges, saveShown } from './saves.ts'
+import { byTime, sortedChanges } from './sorted.ts'
 
 export interface ChangePageRequest {
   /** `<captured_at>_<save>_<field>` of the last change already shown. */
   after: string | undefined
   limit: number
-  oldestFirst: boolean
+  sort: ChangeSort
+  descending: boolean
   nowMs: number
 }
 
@@ -18,28 +22,17 @@ const listValueLength = 300
 export async function changePage(
   db: Database,
   scopes: readonly Scope[],
-  { after, limit, oldestFirst, nowMs }: ChangePageRequest,
+  { after, limit, sort, descending, nowMs }: ChangePageRequest,
 ): Promise<ChangePage> {
   const query = db('ledger.change as r').select('r.captured_at', 'r.save_id as id', 'r.field_id')
   for (const scope of scopes) whereScope(query, scope, 'change', 'r', nowMs)
-  if (after !== undefined) {
-    const [at, saveId, fieldId] = after.split('_') as [string, string, string]
-    const sign = oldestFirst ? '>' : '<'
-    query
-      .where('r.captured_at', `${sign}=`, at)
-      .whereRaw(`(r.captured_at, r.save_id, r.field_id) ${sign} (?::timestamptz, ?::bigint, ?::int)`, [at, saveId, fieldId]) // prettier-ignore
-  }
-  const order = oldestFirst ? 'asc' : 'desc'
-  const found: { captured_at: string; id: string; field_id: number }[] = await query
-    .orderBy(['captured_at', 'save_id', 'field_id'].map((column) => ({ column: `r.${column}`, order })))
-    .limit(limit + 1)
-  const page = found.slice(0, limit)
+  const request = { after, limit, descending }
+  const { rows: page, next } = sort === 'time' ? await byTime(query, { save_id: 'bigint', field_id: 'int' }, request) : await sortedChanges(db, query, sort, { ...request, masked: await maskedFields(db) }) // prettier-ignore
   const unique = [...new Map(page.map((row) => [row.id, { captured_at: row.captured_at, id: row.id }])).values()]
-  const rows = await saveRows(db, unique)
-  const changes = await changesOf(db, rows, { valueLength: listValueLength, scopes, nowMs })
+  const [rows, changes] = await rowsWithChanges(db, unique, { valueLength: listValueLength, scopes, nowMs })
   const saves = new Map(rows.map((row) => [row.id, saveShown(row, [])]))
-  const last = page.at(-1)
   return {
+    references: await referencesIn(db, scopes, [...changes.values()].flat()),
     lines: page.flatMap(({ id, field_id }) => {
       const save = saves.get(id)
       const change = changes.get(id)?.find((one) => one.fieldId === field_id)
@@ -47,6 +40,6 @@ export async function changePage(
       const { at, typeId, key, label, action, actor, onBehalfOf, channel, reason } = save
       return [{ saveId: id, at, typeId, key, label, action, actor, onBehalfOf, channel, reason, change }]
     }),
-    next: found.length > limit && last ? `${last.captured_at}_${last.id}_${last.field_id}` : null,
+    next,
   }
 }

@@ -18,7 +18,7 @@ export async function saveDetail(
   const row = (await query.first('s.*', db.raw(actorColumns))) as SaveRow | undefined
   if (!row) return null
   const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
-    changesOf(db, [row], { valueLength: null, scopes: [{}, reach], nowMs }),
+    changesOf(db, [row], [row], { valueLength: null, scopes: [{}, reach], nowMs }),
     afterwardsOf(db, row, reach, nowMs),
     trackedSinceOf(db, row),
     neighboursOf(db, row, reach, nowMs),
@@ -40,7 +40,7 @@ export async function saveDetail(
     trackedSince,
     afterwards,
     // Whoever sees a part only is not told what records outside it are called.
-    references: Object.keys(reach).length === 0 ? await referencesOf(db, row, changes.get(row.id) ?? []) : [],
+    references: Object.keys(reach).length === 0 ? await referencesOf(db, changes.get(row.id) ?? []) : [],
     nameThen: await nameThenOf(db, row),
     ...neighbours,
   }
@@ -64,7 +64,7 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
     .where('c.captured_at', '>=', save.captured_at)
     .whereRaw('(c.captured_at, c.save_id) > (?::timestamptz, ?::bigint)', [save.captured_at, save.id])
     .select(
-      'c.field_id', 'c.save_id', 'c.captured_at', 'c.after',
+      'c.field_id', 'c.save_id', 'c.captured_at', 'c.after', 'c.erased',
       db.raw('count(*) over (partition by c.field_id) as times'),
       db.raw('row_number() over (partition by c.field_id order by c.captured_at desc, c.save_id desc) as place'),
     ) // prettier-ignore
@@ -81,7 +81,12 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
         .andOnVal('mine.captured_at', save.captured_at),
     )
     .where('l.place', 1)
-    .select('l.*', 's.action', 'a.name as actor_name', db.raw('mine.before is not distinct from l.after as back'))
+    .select(
+      'l.*',
+      's.action',
+      'a.name as actor_name',
+      db.raw('(mine.erased is not true and not l.erased and mine.before is not distinct from l.after) as back'),
+    )
   const masked = await maskedFields(db)
   return rows.map((row) => ({
     fieldId: row.field_id,
@@ -168,7 +173,7 @@ export async function revealChange(
 ): Promise<{ before: string | null; after: string | null } | null> {
   const query = db('ledger.save as s')
     .join('ledger.change as c', (on) => on.on('c.captured_at', 's.captured_at').andOn('c.save_id', 's.id'))
-    .where({ 's.id': saveId, 'c.field_id': fieldId })
+    .where({ 's.id': saveId, 'c.field_id': fieldId, 'c.erased': false })
   whereScope(query, reach, 'change', 'c', nowMs)
   return (await query.first<{ before: string | null; after: string | null } | undefined>('c.before', 'c.after')) ?? null
 }

@@ -22,8 +22,8 @@ export async function groupChanges(
 ): Promise<{ groups: Group[]; more: boolean }> {
   const key = {
     day: db.raw('(r.captured_at at time zone ?)::date::text', [zone]),
-    actor: db.raw('coalesce(a.same_as, a.id)::text'),
-    type: db.raw('r.type_id::text'),
+    actor: db.raw('r.actor_id'),
+    type: db.raw('r.type_id'),
   }[by]
   const counts = countsAnswer(scopes, nowMs) && wholeHours(zone, nowMs)
   const byChange = !counts && scopes.some(asksChanges)
@@ -36,18 +36,18 @@ export async function groupChanges(
     : byChange
       ? 'count(distinct r.save_id) as saves, count(*) as changes'
       : 'count(*) as saves, sum((select count(*) from ledger.change c where c.save_id = r.id and c.captured_at = r.captured_at)) as changes'
-  if (by === 'actor') rows.join('spoor.actor as a', 'a.id', 'r.actor_id')
   if (before !== undefined && by === 'day')
     rows.whereRaw('r.captured_at < (?::date::timestamp at time zone ?)', [before, zone])
+  const grouped = rows
+    .select(db.raw('? as key', [key]))
+    .select(db.raw(measure))
+    .groupByRaw('1')
+  // Somebody who is known under several names is one; their saves are no others', so the sums add up.
+  const named = by === 'actor' ? db.from(grouped.as('one')).join('spoor.actor as a', 'a.id', 'one.key').groupByRaw('1').select(db.raw('coalesce(a.same_as, a.id) as key, sum(one.saves) as saves, sum(one.changes) as changes')) : grouped // prettier-ignore
   const found: { key: string; saves: string; changes: string }[] = await db
-    .from(
-      rows
-        .select(db.raw('? as key', [key]))
-        .select(db.raw(measure))
-        .groupByRaw('1')
-        .as('g'),
-    )
-    .orderByRaw(by === 'day' ? 'g.key desc' : 'g.saves desc, g.key')
+    .from(named.as('g'))
+    .select(db.raw('g.key::text as key'), 'g.saves', 'g.changes')
+    .orderByRaw(by === 'day' ? 'g.key desc' : 'g.saves desc, g.key::text')
     .limit(mostGroups + 1)
   const groups = found.slice(0, mostGroups)
   return {

@@ -1,24 +1,30 @@
-import type { Change, SaveDetail } from '@spoor/contract'
+import type { Change, Reference } from '@spoor/contract'
+import type { Scope } from '@spoor/core'
 import { boundArray, type Database } from '../../database/knex.ts'
-import type { SaveRow } from './saves.ts'
 
-/** What the records are called that a save's reference fields point to, where the ledger has met them. */
-export async function referencesOf(
-  db: Database,
-  save: SaveRow,
-  changes: readonly Change[],
-): Promise<SaveDetail['references']> {
+/** What the records are called that the changes' reference fields point to, where the ledger has met them. */
+export async function referencesOf(db: Database, changes: readonly Change[]): Promise<Reference[]> {
+  const pointing = new Set(await db('spoor.field').whereNotNull('refers_to').pluck<number[]>('id'))
   const wanted = changes.flatMap(({ fieldId, before, after }) =>
-    [before, after].flatMap((value) => (value === null ? [] : [{ fieldId, value }])),
+    pointing.has(fieldId) ? [before, after].flatMap((value) => (value === null ? [] : [{ fieldId, value }])) : [],
   )
   if (wanted.length === 0) return []
-  const { rows } = await db.raw<{ rows: SaveDetail['references'] }>(
+  const { rows } = await db.raw<{ rows: Reference[] }>(
     `select distinct w.field_id as "fieldId", w.value, r.label
        from unnest(?::int[], ?::text[]) as w(field_id, value)
-       join spoor.field f on f.id = w.field_id and f.type_id = ?
+       join spoor.field f on f.id = w.field_id and f.refers_to is not null
        join spoor.record r on r.type_id = f.refers_to and r.record_key = replace(json_build_array(w.value)::text, ', ', ',')
       where r.label <> w.value`,
-    [boundArray(wanted.map((one) => one.fieldId)), boundArray(wanted.map((one) => one.value)), save.type_id],
+    [boundArray(wanted.map((one) => one.fieldId)), boundArray(wanted.map((one) => one.value))],
   )
   return rows
+}
+
+/** The same for a list: whoever sees a part only is not told what records outside it are called. */
+export async function referencesIn(
+  db: Database,
+  [, ...limits]: readonly Scope[],
+  changes: readonly Change[],
+): Promise<Reference[]> {
+  return limits.every((limit) => Object.keys(limit).length === 0) ? await referencesOf(db, changes) : []
 }

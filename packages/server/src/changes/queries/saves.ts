@@ -1,8 +1,10 @@
 import { matches, valueKind, type ActorKind, type Scope } from '@spoor/core'
-import type { Change, Save, SavePage } from '@spoor/contract'
-import { boundArray, type Database } from '../../database/knex.ts'
+import type { Change, Save, SavePage, SaveSort } from '@spoor/contract'
+import { boundArray, isAfter, type Database } from '../../database/knex.ts'
 import { maskedFields } from '../masked.ts'
 import { asksChanges, historyOf, whereScope } from '../scope-sql.ts'
+import { referencesIn } from './references.ts'
+import { byTime, sortedSaves, type Found } from './sorted.ts'
 
 /** Longer values come cut in lists; the opened save has them whole. */
 const listValueLength = 300
@@ -45,13 +47,15 @@ export interface PageRequest {
   after: string | undefined
   limit: number
   nowMs: number
+  sort?: SaveSort
+  descending?: boolean
 }
 
-/** One page of the saves that all scopes mean, newest first, by keyset. */
+/** One page of the saves that all scopes mean: by time and keyset, or in another order. */
 export async function savePage(
   db: Database,
   scopes: readonly Scope[],
-  { after, limit, nowMs }: PageRequest,
+  { after, limit, nowMs, sort = 'time', descending = true }: PageRequest,
 ): Promise<SavePage> {
   const byChange = scopes.some(asksChanges)
   const [table, idColumn] = byChange ? ['ledger.change', 'save_id'] : ['ledger.save', 'id']
@@ -60,26 +64,12 @@ export async function savePage(
   if (byChange) query.distinct('r.captured_at', `r.${idColumn} as id`)
   else query.select('r.captured_at', `r.${idColumn} as id`)
   for (const scope of scopes) whereScope(query, scope, byChange ? 'change' : 'save', 'r', nowMs)
-  if (after !== undefined) {
-    const [at, id] = after.split('_') as [string, string]
-    // The comparison with the time alone lets the planner skip partitions; a row comparison does not.
-    query
-      .where('r.captured_at', '<=', at)
-      .whereRaw('(r.captured_at, ??) < (?::timestamptz, ?::bigint)', [`r.${idColumn}`, at, id])
-  }
-  const found: { captured_at: string; id: string }[] = await query
-    .orderBy([
-      { column: 'r.captured_at', order: 'desc' },
-      { column: 'id', order: 'desc' },
-    ])
-    .limit(limit + 1)
-  const page = found.slice(0, limit)
-  const rows = await saveRows(db, page)
-  const changes = await changesOf(db, rows, { valueLength: listValueLength, scopes, nowMs })
-  const last = page.at(-1)
+  const found = sort === 'time' ? await byTime(query, { [idColumn]: 'bigint' }, { after, limit, descending }) : await sortedSaves(db, query, sort, { after, limit, descending }) // prettier-ignore
+  const [rows, changes] = await rowsWithChanges(db, found.rows, { valueLength: listValueLength, scopes, nowMs })
   return {
     saves: rows.map((row) => saveShown(row, changes.get(row.id) ?? [])),
-    next: found.length > limit && last ? `${last.captured_at}_${last.id}` : null,
+    references: await referencesIn(db, scopes, [...changes.values()].flat()),
+    next: found.next,
   }
 }
 
@@ -94,16 +84,24 @@ export const actorColumns = `a.name as actor_name, coalesce(k.unit, a.unit) as a
 export const actorJoin = `join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
        left join spoor.record p on p.type_id = s.parent_type_id and p.record_key = s.parent_key`
 
-/** Saves by time and id, newest first. */
+/** First and last time among some rows: said outright it spares the planner all other months. */
+function spellOf(rows: readonly { captured_at: string }[]): [string, string] {
+  const times = rows.map((row) => row.captured_at)
+  const earliest = times.reduce((least, at) => (isAfter(least, at) ? at : least))
+  return [earliest, times.reduce((most, at) => (isAfter(at, most) ? at : most))]
+}
+
+/** Saves by time and id, in the order in which they are asked for. */
 export async function saveRows(db: Database, page: readonly { captured_at: string; id: string }[]): Promise<SaveRow[]> {
   if (page.length === 0) return []
   const { rows } = await db.raw<{ rows: SaveRow[] }>(
     `select s.*, ${actorColumns}
-       from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
+       from unnest(?::timestamptz[], ?::bigint[]) with ordinality as wanted(captured_at, id, place)
        join ledger.save s on s.captured_at = wanted.captured_at and s.id = wanted.id
        ${actorJoin}
-      order by s.captured_at desc, s.id desc`,
-    [boundArray(page.map((row) => row.captured_at)), boundArray(page.map((row) => row.id))],
+      where s.captured_at between ? and ?
+      order by wanted.place`,
+    [boundArray(page.map((row) => row.captured_at)), boundArray(page.map((row) => row.id)), ...spellOf(page)],
   )
   return rows
 }
@@ -116,6 +114,7 @@ interface ChangeRow {
   before_cut: boolean
   after_cut: boolean
   base_type: string
+  erased: boolean
   reverted_by: number | null
 }
 
@@ -127,37 +126,50 @@ export interface ChangesWanted {
   nowMs: number
 }
 
-/** The changes of some saves by save id. */
+/** Saves by time and id with their changes, both read at once. */
+export async function rowsWithChanges(
+  db: Database,
+  page: readonly Found[],
+  wanted: ChangesWanted,
+): Promise<[SaveRow[], Map<string, Change[]>]> {
+  const rows = saveRows(db, page)
+  return await Promise.all([rows, changesOf(db, page, rows, wanted)])
+}
+
+/** The changes of some saves by save id. @param known the saves themselves, which may still be on their way */
 export async function changesOf(
   db: Database,
-  saves: readonly SaveRow[],
+  page: readonly Found[],
+  known: Promise<readonly SaveRow[]> | readonly SaveRow[],
   { valueLength, scopes, nowMs }: ChangesWanted,
 ): Promise<Map<string, Change[]>> {
   const bySave = new Map<string, Change[]>()
-  if (saves.length === 0) return bySave
+  if (page.length === 0) return bySave
   // A condition on values is decided by the whole value, whatever is shown of it.
   const whole = valueLength === null || scopes.some((scope) => scope.value !== undefined)
   const limit = whole ? 1_000_000_000 : valueLength
-  const { rows } = await db.raw<{ rows: ChangeRow[] }>(
+  const reading = db.raw<{ rows: ChangeRow[] }>(
     `select c.save_id, c.field_id, left(c.before, ?) as before, left(c.after, ?) as after,
             coalesce(length(c.before) > ?, false) as before_cut, coalesce(length(c.after) > ?, false) as after_cut,
-            f.base_type,
+            f.base_type, c.erased,
             (select max(cc.correction_id) from spoor.correction_change cc join spoor.correction_item i on i.id = cc.item_id
               where cc.save_id = c.save_id and cc.field_id = c.field_id and i.written) as reverted_by
        from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
        join ledger.change c on c.captured_at = wanted.captured_at and c.save_id = wanted.id
        join spoor.field f on f.id = c.field_id
+      where c.captured_at between ? and ?
       order by c.save_id, c.field_id`,
     [
       limit,
       limit,
       limit,
       limit,
-      boundArray(saves.map((save) => save.captured_at)),
-      boundArray(saves.map((save) => save.id)),
+      boundArray(page.map((save) => save.captured_at)),
+      boundArray(page.map((save) => save.id)),
+      ...spellOf(page),
     ],
   )
-  const masked = await maskedFields(db)
+  const [{ rows }, masked, saves] = await Promise.all([reading, maskedFields(db), known])
   const byId = new Map(saves.map((save) => [save.id, save]))
   const history = await historyOf(db, saves, scopes)
   for (const row of rows) {
@@ -175,6 +187,7 @@ export async function changesOf(
       runId: Number(save.run_id),
       before: row.before,
       after: row.after,
+      erased: row.erased,
       isNumber: valueKind(row.base_type) === 'number',
       reason: save.reason,
       ...(history.get(row.save_id) ?? { restored: false, effectiveOn: null }),
@@ -192,6 +205,7 @@ export async function changesOf(
     const list = bySave.get(row.save_id) ?? []
     list.push({
       fieldId: row.field_id,
+      erased: row.erased,
       ...(masked.has(row.field_id)
         ? { before: null, after: null, beforeCut: false, afterCut: false, masked: true }
         : { before: cut(row.before), after: cut(row.after), beforeCut: row.before_cut || isCut(row.before), afterCut: row.after_cut || isCut(row.after), masked: false }), // prettier-ignore

@@ -1,0 +1,22 @@
+import type { Sha256Hex } from './bytes.ts'
+
+/** A change whose values were erased, with the commitments that stay of them; null for one from before sealing. */
+export interface ErasedChange {
+  saveId: string
+  fieldId: number
+  before: string | null
+  after: string | null
+}
+
+/** What an erasure is bound by to its event, which is sealed (docs/proof.md, rule 12): a digest of what it erased. */
+export function erasureList(sha256Hex: Sha256Hex, changes: readonly ErasedChange[]): string {
+  const lines = [...changes]
+    .sort((a, b) => (BigInt(a.saveId) < BigInt(b.saveId) ? -1 : a.saveId === b.saveId ? a.fieldId - b.fieldId : 1))
+    .map(({ saveId, fieldId, before, after }) => `${saveId} ${fieldId} ${before ?? '-'} ${after ?? '-'}\n`)
+  return sha256Hex(`\u0006${lines.join('')}`)
+}
+
+/** The end of the words of an erasure's event. */
+export function erasureMark(erasureId: number, list: string): string {
+  return `(erasure ${erasureId}, list ${list})`
+}

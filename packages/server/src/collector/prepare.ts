@@ -1,0 +1,162 @@
+import { createHmac, randomBytes } from 'node:crypto'
+import { setImmediate as breathe } from 'node:timers/promises'
+import {
+  changeDigest,
+  commitmentsOf,
+  foldRows,
+  rise,
+  valueKind,
+  type Commitments,
+  type TrackingPlan,
+} from '@spoor/core'
+import { sha256Hex } from '../custody/sha256.ts'
+import { isAfter, type Database } from '../database/knex.ts'
+import { interpret, type CapturedSave, type Known } from './interpret.ts'
+import type { OutboxRow } from './outbox.ts'
+
+/** A change as it will be kept: nothing of it depends on the number its save is going to have. */
+export interface PreparedChange {
+  fieldId: number
+  before: string | null
+  after: string | null
+  /** Of both sides, in hexadecimal digits (docs/proof.md, rule 2). */
+  salt: string
+  commitments: Commitments
+  digest: string
+  rise: string | null
+  riseShare: number | null
+}
+
+export interface PreparedSave {
+  save: CapturedSave
+  /** By field number, ascending. */
+  changes: readonly PreparedChange[]
+}
+
+/** Rows of an outbox understood, folded and committed to, which only want numbers. */
+export interface Prepared {
+  saves: readonly PreparedSave[]
+  /** Rows that could not be understood, whole. */
+  setAside: readonly { seq: string; why: string; content: string }[]
+  /** The highest number and the latest time among the rows; null of none. */
+  highSeq: string
+  lastAt: string | null
+}
+
+const saltBytes = 32
+const saltPool = 65_536
+/** So many saves are prepared before others have their turn. */
+const slice = 200
+
+/** Does with captured rows what needs no lock and no number, so that it can be done while an earlier batch is written. */
+export class Preparer {
+  readonly #db: Database
+  readonly #sourceId: number
+  readonly #fingerprintKey: Buffer
+  readonly #versionsMet = new Set<number>()
+  /** Fields that a plan version keeps as a fingerprint, as `version/field`. */
+  readonly #fingerprinted = new Set<string>()
+  /** Types of a plan version whose numbers are known: a later version may track more of a type's fields. */
+  readonly #typesMet = new Set<string>()
+  readonly #numbers = new Set<number>()
+  #unused = Buffer.alloc(0)
+
+  constructor(db: Database, sourceId: number, fingerprintKey: Buffer) {
+    this.#db = db
+    this.#sourceId = sourceId
+    this.#fingerprintKey = fingerprintKey
+  }
+
+  async prepare(rows: readonly OutboxRow[], known: Known): Promise<Prepared> {
+    const understood: CapturedSave[] = []
+    const setAside: { seq: string; why: string; content: string }[] = []
+    for (const [at, row] of rows.entries()) {
+      if (at % slice === slice - 1) await breathe()
+      const read = interpret(row, known)
+      if (read.understood) understood.push(read.save)
+      else setAside.push({ seq: row.seq, why: read.why, content: JSON.stringify(row) })
+    }
+    // The number of its last row: what was taken of a transaction is everything up to it.
+    const folded = foldRows(understood, (first, later) => ({ ...first, seq: later.seq }))
+    await this.#learnFingerprints(folded)
+    await this.#learnNumbers(folded)
+    const saves: PreparedSave[] = []
+    for (const [at, save] of folded.entries()) {
+      if (at % slice === slice - 1) await breathe()
+      saves.push({ save, changes: this.#changes(save) })
+    }
+    return { saves, setAside, highSeq: highest(rows), lastAt: latest(understood) }
+  }
+
+  #changes(save: CapturedSave): PreparedChange[] {
+    const entries = Object.entries(save.delta)
+    const salts = this.#salts(entries.length)
+    const changes = entries.map(([field, [before, after]], at): PreparedChange => {
+      const fieldId = Number(field)
+      const hashed = this.#fingerprinted.has(`${save.planVersion}/${field}`)
+      const kept = (value: string | null) => (hashed && value !== null ? this.#fingerprint(value) : value)
+      const moved = this.#numbers.has(fieldId) ? rise(before, after) : null
+      const salt = salts.toString('hex', at * saltBytes, (at + 1) * saltBytes)
+      const [keptBefore, keptAfter] = [kept(before), kept(after)]
+      const commitments = commitmentsOf(sha256Hex, salt, keptBefore, keptAfter)
+      return {
+        fieldId,
+        before: keptBefore,
+        after: keptAfter,
+        salt,
+        commitments,
+        digest: changeDigest(sha256Hex, commitments),
+        rise: moved?.by ?? null,
+        riseShare: moved?.share ?? null,
+      }
+    })
+    return changes.sort((a, b) => a.fieldId - b.fieldId)
+  }
+
+  async #learnFingerprints(saves: readonly CapturedSave[]): Promise<void> {
+    const unmet = [...new Set(saves.map((save) => save.planVersion))].filter((one) => !this.#versionsMet.has(one))
+    if (unmet.length === 0) return
+    const rows = await this.#db('spoor.plan_version')
+      .where({ source_id: this.#sourceId })
+      .whereIn('version', unmet)
+      .select<{ version: number; plan: TrackingPlan }[]>('version', 'plan')
+    for (const { version, plan } of rows)
+      for (const type of Object.values(plan.types))
+        for (const [fieldId, { keep }] of Object.entries(type.fields))
+          if (keep === 'fingerprint') this.#fingerprinted.add(`${version}/${fieldId}`)
+    for (const version of unmet) this.#versionsMet.add(version)
+  }
+
+  async #learnNumbers(saves: readonly CapturedSave[]): Promise<void> {
+    const met = (save: CapturedSave) => `${save.planVersion}/${save.typeId}`
+    const unmet = saves.filter((save) => !this.#typesMet.has(met(save)))
+    if (unmet.length === 0) return
+    const typeIds = [...new Set(unmet.map((save) => save.typeId))]
+    const rows = await this.#db('spoor.field').whereIn('type_id', typeIds).select<{ id: number; base_type: string }[]>('id', 'base_type') // prettier-ignore
+    for (const row of rows) if (valueKind(row.base_type) === 'number') this.#numbers.add(row.id)
+    for (const save of unmet) this.#typesMet.add(met(save))
+  }
+
+  /** Random bytes for the salts of some changes; drawn many at once, since each drawing costs more than its bytes. */
+  #salts(changes: number): Buffer {
+    const bytes = changes * saltBytes
+    if (bytes > saltPool) return randomBytes(bytes)
+    if (this.#unused.length < bytes) this.#unused = randomBytes(saltPool)
+    const salts = this.#unused.subarray(0, bytes)
+    this.#unused = this.#unused.subarray(bytes)
+    return salts
+  }
+
+  /** The source's salted hash under a key that never leaves Spoor, so that the ledger's fingerprint cannot be guessed at from there. */
+  #fingerprint(sourceHash: string): string {
+    return createHmac('sha256', this.#fingerprintKey).update(sourceHash).digest('hex')
+  }
+}
+
+function latest(saves: readonly CapturedSave[]): string | null {
+  return saves.reduce<string | null>((most, { at }) => (most === null || isAfter(at, most) ? at : most), null)
+}
+
+function highest(rows: readonly OutboxRow[]): string {
+  return rows.reduce((most, { seq }) => (BigInt(seq) > BigInt(most) ? seq : most), '0')
+}
