@@ -3,6 +3,7 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { pino } from 'pino'
 import { LedgerCheck } from '../packages/server/dist/custody/check.js'
+import { SliceThreads } from '../packages/server/dist/custody/slices.js'
 import { OutsideSeals } from '../packages/server/dist/custody/outside.js'
 import { Sealer } from '../packages/server/dist/custody/sealer.js'
 import { SigningKey } from '../packages/server/dist/custody/signing-key.js'
@@ -87,11 +88,20 @@ export async function check(cluster) {
     while (await sealer.seal());
   })
   const [row] = await world.db('spoor.ledger_check').insert({ total: 0 }).returning('id')
+  const slices = new SliceThreads(world.spoorUrl)
   let found = -1
   const checkMs = await timed(async () => {
-    const run = { db: world.db, outside, checkId: row.id, restMs: () => 0, onProgress: () => Promise.resolve(true) }
+    const run = {
+      db: world.db,
+      outside,
+      slices,
+      checkId: row.id,
+      hurried: () => true,
+      onProgress: () => Promise.resolve(true),
+    }
     ;({ found } = await new LedgerCheck(run).check())
   })
+  await slices.close()
   const { rows } = await world.db.raw('select last_save_id::int as saves from ledger.head')
   rmSync(directory, { recursive: true })
   await world.close()

@@ -43,7 +43,7 @@ test('another source is connected by its address, tried first, with words for wh
   await query(annexe.href, 'create table annexe (id int primary key, word text); create table legacy_keys (hook text)')
   await page.getByLabel('Address', { exact: true }).fill(annexe.href)
   await page.getByRole('button', { name: 'Try this address' }).click()
-  await expect(page.getByText('legacy_keys has no primary key')).toBeVisible()
+  await expect(page.getByText('public.legacy_keys has no primary key')).toBeVisible()
   await axeFindsNothing(page)
   await page.getByLabel('What to call it').fill('The annexe')
   await page.getByRole('button', { name: 'Connect' }).click()

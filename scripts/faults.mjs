@@ -57,12 +57,16 @@ async function placesThatDoNotMatch(spoorUrl) {
   const { connect } = await import('../packages/server/dist/database/knex.js')
   const { LedgerCheck } = await import('../packages/server/dist/custody/check.js')
   const { OutsideSeals } = await import('../packages/server/dist/custody/outside.js')
+  const { SliceThreads } = await import('../packages/server/dist/custody/slices.js')
   const db = connect(spoorUrl, { applicationName: 'spoor faults', maxConnections: 2 })
+  const slices = new SliceThreads(spoorUrl)
   try {
     const [row] = await db('spoor.ledger_check').insert({ total: 0 }).returning('id')
-    await new LedgerCheck({ db, outside: new OutsideSeals(dataDir), checkId: row.id, restMs: () => 0, onProgress: () => Promise.resolve(true) }).check() // prettier-ignore
+    const check = new LedgerCheck({ db, outside: new OutsideSeals(dataDir), slices, checkId: row.id, hurried: () => true, onProgress: () => Promise.resolve(true) }) // prettier-ignore
+    await check.check()
     return await db('spoor.mismatch').pluck('words')
   } finally {
+    await slices.close()
     await db.destroy()
   }
 }

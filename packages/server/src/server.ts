@@ -8,6 +8,7 @@ import { Collector } from './collector/collector.ts'
 import { Collectors } from './collector/collectors.ts'
 import type { ResolvedConfig } from './config.ts'
 import { Checking } from './custody/checking.ts'
+import { SliceThreads } from './custody/slices.ts'
 import { finishHandOver } from './custody/hand-over.ts'
 import { OutsideSeals } from './custody/outside.ts'
 import { Sealer } from './custody/sealer.ts'
@@ -65,7 +66,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   await finishHandOver(db, config.dataDir)
   const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log, everyMs: config.sealEveryMs })
   sealer.start()
-  const checking = new Checking(db, outside, log)
+  const checking = new Checking(db, outside, () => new SliceThreads(config.databaseUrl), log)
   checking.start()
 
   const sessionSecret = vault.derive('sessions').toString('hex')

@@ -7,6 +7,7 @@ import pg from 'pg'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import { fromHex, keyLine, provesInclusion, readCheckpoint, readKeyLine, readNote, signatureBy } from '@spoor/core'
 import { Checking, askForCheck } from '../src/custody/checking.ts'
+import { SlicesHere } from '../src/custody/slices.ts'
 import { placeOf, readCustody } from '../src/custody/custody.ts'
 import { verify } from '@spoor/verify'
 import { provedLines } from '../src/custody/proved.ts'
@@ -107,7 +108,7 @@ async function check(): Promise<
 > {
   // prettier-ignore
   await askForCheck(world.db, world.adminId)
-  expect(await new Checking(world.db, outside, silentLog).round()).toBe(true)
+  expect(await new Checking(world.db, outside, () => new SlicesHere(world.spoorUrl), silentLog).round()).toBe(true)
   return await world.db('spoor.mismatch').orderBy('id').select('words', 'save_id', 'field_id', 'place', 'after_seal', 'before_seal') // prettier-ignore
 }
 async function altered(statement: string, values?: unknown[]) {

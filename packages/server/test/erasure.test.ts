@@ -9,6 +9,7 @@ import { verify } from '@spoor/verify'
 import { savePage } from '../src/changes/queries/saves.ts'
 import { draftCorrection } from '../src/corrections/draft.ts'
 import { askForCheck, Checking } from '../src/custody/checking.ts'
+import { SlicesHere } from '../src/custody/slices.ts'
 import { placeOf } from '../src/custody/custody.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
 import { provedLines } from '../src/custody/proved.ts'
@@ -67,7 +68,7 @@ afterAll(async () => {
 async function check(): Promise<string[]> {
   await world.db('spoor.mismatch').delete()
   await askForCheck(world.db, world.adminId)
-  expect(await new Checking(world.db, outside, silentLog).round()).toBe(true)
+  expect(await new Checking(world.db, outside, () => new SlicesHere(world.spoorUrl), silentLog).round()).toBe(true)
   return await world.db('spoor.mismatch').orderBy('id').pluck('words')
 }
 

@@ -29,6 +29,8 @@ export interface World {
   vault: Vault
   businessAs(role: TestRole): string
   superuserUrl: string
+  /** Spoor's own database, as the application. */
+  spoorUrl: string
   newCollector(): Collector
   /** Collects until nothing waits. */
   collect(): Promise<void>
@@ -55,7 +57,8 @@ export async function makeWorld(schema: string, vault = new Vault(randomBytes(32
       `${schema}; grant usage on schema public to business_app, stranger; grant all on all tables in schema public to business_app, stranger`,
     ),
   )
-  const db = connect(urlFor(clusterUrl, names.spoor, 'spoor_test_app'), {
+  const spoorUrl = urlFor(clusterUrl, names.spoor, 'spoor_test_app')
+  const db = connect(spoorUrl, {
     applicationName: 'spoor test',
     maxConnections: 10,
   })
@@ -96,6 +99,7 @@ export async function makeWorld(schema: string, vault = new Vault(randomBytes(32
     vault,
     businessAs: (role) => urlFor(clusterUrl, names.business, role),
     superuserUrl: urlFor(clusterUrl, names.business),
+    spoorUrl,
     newCollector,
     collect: async () => {
       while ((await collector.collectOnce()) > 0);

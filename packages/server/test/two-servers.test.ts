@@ -6,6 +6,7 @@ import { setTimeout as sleep } from 'node:timers/promises'
 import pg from 'pg'
 import { afterAll, beforeAll, expect, it } from 'vitest'
 import { LedgerCheck } from '../src/custody/check.ts'
+import { SliceThreads } from '../src/custody/slices.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
 import { Vault } from '../src/secret.ts'
 import { urlFor } from './names.ts'
@@ -95,8 +96,9 @@ const sealedUpTo = async () => Number((await seals()).at(-1)?.size ?? 0)
 
 async function whatDoesNotMatch(): Promise<string[]> {
   const [row] = await world.db('spoor.ledger_check').insert({ total: 0 }).returning<{ id: number }[]>('id')
-  const check = new LedgerCheck({ db: world.db, outside: new OutsideSeals(dataDir), checkId: row!.id, restMs: () => 0, onProgress: () => Promise.resolve(true) }) // prettier-ignore
-  await check.check()
+  const slices = new SliceThreads(world.spoorUrl, 2)
+  const check = new LedgerCheck({ db: world.db, outside: new OutsideSeals(dataDir), slices, checkId: row!.id, hurried: () => true, onProgress: () => Promise.resolve(true) }) // prettier-ignore
+  await check.check().finally(() => slices.close())
   return await world.db('spoor.mismatch').pluck<string[]>('words')
 }
 

@@ -16,18 +16,21 @@ import type { Database } from '../database/knex.ts'
 import { vouchedKeys } from './hand-over.ts'
 import { keepMismatch, type Mismatch } from './mismatch.ts'
 import type { OutsideSeal, OutsideSeals } from './outside.ts'
-import { recompute, type Recomputed } from './recompute.ts'
-import { compareCounts } from './compare-counts.ts'
+import type { Recomputed } from './recompute.ts'
+import { block, isAsWritten, leavesOf, type Block, type Slice } from './slice.ts'
+import type { Slices } from './slices.ts'
+import { compareCounts, strayChange } from './compare-counts.ts'
 import { compareEvents } from './compare-events.ts'
 import { canonicalEvent, latestSeal, originOf, type EventRow, type SealRow } from './sealer.ts'
 import { sha256 } from './sha256.ts'
 import { signatureHolds } from './signing-key.ts'
 import { extentOf, fold } from './tree.ts'
 
-/** As many leaves as a stored node of the lowest height covers; saves are compared by such blocks. */
-const block = 256
 const blockLevel = 8
-const blocksAtOnce = 8
+/** Saves that are read and recomputed in one go: large enough that asking for them costs next to nothing. */
+const sliceSaves = 64 * block
+/** Of a check that has time: so many times as long as a slice took it rests after it. */
+const restShare = 3
 const eventsAtOnce = 2000
 const sealsAtOnce = 1000
 /** So many alarms of one check are enough to know that the ledger is not to be trusted. */
@@ -36,9 +39,10 @@ const mostFound = 1000
 export interface CheckRun {
   db: Database
   outside: OutsideSeals | null
+  slices: Slices
   checkId: number
-  /** Rest between slices of about two thousand saves; asked before each. */
-  restMs(): number
+  /** Whether somebody waits for it; else others keep most of the machine. Asked before each slice. */
+  hurried(): boolean
   /** Called now and then. @returns false when it is to stop */
   onProgress(done: number): Promise<boolean>
 }
@@ -67,6 +71,8 @@ export interface CheckOutcome {
 export class LedgerCheck {
   readonly #run: CheckRun
   #found = 0
+  /** As many saves as the last seal covers. */
+  #sealed = 0
   constructor(run: CheckRun) {
     this.#run = run
   }
@@ -75,7 +81,9 @@ export class LedgerCheck {
     const { db, outside } = this.#run
     // In this order: what is sealed meanwhile must not look as if the ledger had lost its end, or the database a seal.
     const known = outside?.latest() ?? null
-    const upTo = (await latestSeal(db))?.number ?? '0'
+    const latest = await latestSeal(db)
+    const upTo = latest?.number ?? '0'
+    this.#sealed = Number(latest?.size ?? 0)
     const { first, size } = await extentOf(db)
     await this.#seals(upTo, size, known)
     const going = (await this.#walk(first, size, upTo)) && (await this.#events(upTo))
@@ -152,7 +160,7 @@ export class LedgerCheck {
 
   /** @returns whether it went to the end. */
   async #walk(first: bigint, size: number, upTo: string): Promise<boolean> {
-    const { db, restMs, onProgress } = this.#run
+    const { db, slices, hurried, onProgress } = this.#run
     /** Perfect subtrees from left to right, as in the binary form of how many leaves were walked over. */
     const peaks: { level: number; hash: Uint8Array }[] = []
     const push = (level: number, hash: Uint8Array) => {
@@ -173,34 +181,31 @@ export class LedgerCheck {
       }
     }
     const idOf = (at: number) => (first + BigInt(at)).toString()
-    const endOf = (from: number) => Math.min(size, from + block * blocksAtOnce)
-    const read = async (from: number) => {
-      if (from >= size) return null
-      const [firstBlock, lastBlock] = [Math.floor(from / block), Math.floor((endOf(from) - 1) / block)]
-      const [saves, rows] = await Promise.all([
-        recompute(db, idOf(from), idOf(endOf(from) - 1)),
-        db('ledger.node').where({ height: 8 }).whereBetween('place', [firstBlock, lastBlock]).select<{ place: string; hash: Buffer }[]>('place', 'hash'),
+    const endOf = (from: number) => Math.min(size, from + sliceSaves)
+    const read = async (from: number): Promise<{ slice: Slice; nodes: Map<number, Uint8Array> }> => {
+      const [slice, rows] = await Promise.all([
+        slices.read(first + BigInt(from), first + BigInt(endOf(from))),
+        db('ledger.node').where({ height: blockLevel }).where('place', '>=', from / block).where('place', '<', Math.ceil(endOf(from) / block)).select<{ place: string; hash: Buffer }[]>('place', 'hash'),
       ]) // prettier-ignore
-      return { saves, nodes: new Map(rows.map((row) => [Number(row.place), new Uint8Array(row.hash)])) }
+      return { slice, nodes: new Map(rows.map((row) => [Number(row.place), new Uint8Array(row.hash)])) }
     }
-    // The next slice is read while this one is compared.
-    let ahead = read(0)
+    const ahead: ReturnType<typeof read>[] = []
+    let asked = 0
     for (let from = 0; from < size; from = endOf(from)) {
-      const to = endOf(from)
-      const { saves, nodes } = (await ahead)!
-      ahead = read(to)
-      ahead.catch(() => undefined)
-      const byId = new Map<string, Recomputed>()
-      for (const save of saves) {
-        if (byId.has(save.id))
-          await this.#tell({ place: `save ${save.id} twice`, words: `Save ${save.id} is in the ledger twice.`, saveId: save.id, ...(await this.#sealsAround(Number(BigInt(save.id) - first))) }) // prettier-ignore
-        else byId.set(save.id, save)
+      const begun = performance.now()
+      // What is read next is read while this one is compared.
+      const wanted = hurried() ? slices.parallel + 1 : 1
+      for (; ahead.length < wanted && asked < size; asked = endOf(asked)) {
+        const reading = read(asked)
+        reading.catch(() => undefined)
+        ahead.push(reading)
       }
-      for (let begin = from; begin < to; begin += block) {
-        const end = Math.min(to, begin + block)
-        const here = Array.from({ length: end - begin }, (_, n) => byId.get(idOf(begin + n)))
-        const node = end - begin === block ? nodes.get(begin / block) : undefined
-        const { leaves, root } = await this.#block(begin, here, node, idOf)
+      const { slice, nodes } = await ahead.shift()!
+      for (const { saveId, fieldId } of slice.strays) await this.#tell(strayChange(saveId, fieldId))
+      for (const [at, one] of slice.blocks.entries()) {
+        const begin = from + at * block
+        const end = Math.min(size, begin + block)
+        const { leaves, root } = await this.#block(begin, end, one, nodes.get(begin / block), idOf)
         // Where no seal ends among them, their own root will do.
         if (root && (next === undefined || Number(next.size) >= end)) {
           push(blockLevel, root)
@@ -212,9 +217,8 @@ export class LedgerCheck {
           await compareRoots(begin + n + 1)
         }
       }
-      if (!(await onProgress(to))) return false
-      const rest = restMs()
-      if (rest > 0) await sleep(rest)
+      if (!(await onProgress(endOf(from)))) return false
+      if (!hurried()) await sleep(restShare * (performance.now() - begun))
     }
     await this.#higherNodes()
     return true
@@ -223,22 +227,33 @@ export class LedgerCheck {
   /** Tells what is altered among neighbours, and gives the leaves that were sealed as far as they can be known. */
   async #block(
     begin: number,
-    here: readonly (Recomputed | undefined)[],
+    end: number,
+    { leaves: computedLeaves, root: computedRoot, saves }: Block,
     node: Uint8Array | undefined,
     idOf: (at: number) => string,
   ): Promise<{ leaves: Uint8Array[]; root: Uint8Array | null }> {
-    const computed = here.map((save) => (save ? Buffer.from(save.leaf, 'hex') : new Uint8Array(32)))
-    const whole = here.every((save) => save !== undefined)
-    const full = here.length === block
-    const computedRoot = full ? fold(computed) : null
-    const computedHolds = whole && node !== undefined && computedRoot !== null && sameBytes(computedRoot, node)
-    if (computedHolds && here.every((save) => isAsWritten(save!))) return { leaves: computed, root: computedRoot }
+    const computed = leavesOf(computedLeaves)
+    const isNode = (root: Uint8Array | null) => node !== undefined && root !== null && sameBytes(root, node)
+    const tellNode = async (words: string) =>
+      this.#tell({ place: `node ${begin / block}`, words: `The node over saves ${idOf(begin)} to ${idOf(end - 1)} ${words}.`, ...(node ? { stored: toHex(node) } : {}), ...(computedRoot ? { expected: toHex(computedRoot) } : {}), ...(await this.#sealsAround(begin)) }) // prettier-ignore
+    if (!node && computedRoot && end <= this.#sealed) await tellNode('is missing')
+    const computedHolds = isNode(computedRoot)
+    if (!saves) {
+      if (node && computedRoot && !computedHolds) await tellNode('is not that of these saves')
+      return { leaves: computed, root: computedRoot }
+    }
+    const byId = new Map<string, Recomputed>()
+    for (const save of saves) {
+      if (byId.has(save.id))
+        await this.#tell({ place: `save ${save.id} twice`, words: `Save ${save.id} is in the ledger twice.`, saveId: save.id, ...(await this.#sealsAround(begin)) }) // prettier-ignore
+      else byId.set(save.id, save)
+    }
+    const here = computed.map((_, n) => byId.get(idOf(begin + n)))
     // Where the two differ, the stored node says which of them was sealed.
-    const stored = here.map((save, at) => (save?.stored ? Buffer.from(save.stored, 'hex') : computed[at]!))
-    const storedRoot = full ? fold(stored) : null
-    const storedHolds = whole && node !== undefined && storedRoot !== null && sameBytes(storedRoot, node)
-    if (whole && node !== undefined && !computedHolds && !storedHolds && here.every((save) => save!.leaf === save!.stored))
-      await this.#tell({ place: `node ${begin / block}`, words: `The node over saves ${idOf(begin)} to ${idOf(begin + block - 1)} is not that of these saves.`, stored: toHex(node), expected: toHex(computedRoot!), ...(await this.#sealsAround(begin)) }) // prettier-ignore
+    const stored = here.map((save, n) => (save?.stored ? Buffer.from(save.stored, 'hex') : computed[n]!))
+    const storedRoot = computedRoot && fold(stored)
+    if (node && computedRoot && !here.includes(undefined) && !computedHolds && !isNode(storedRoot))
+      await tellNode('is not that of these saves')
     for (const [n, save] of here.entries()) {
       const at = begin + n
       if (!save)
@@ -316,11 +331,6 @@ export class LedgerCheck {
 async function nextOf<T>(items: AsyncGenerator<T>): Promise<T | undefined> {
   const { value, done } = await items.next()
   return done ? undefined : value
-}
-
-/** Whether nothing is to be told of a save as far as it can be seen from itself. */
-function isAsWritten(save: Recomputed): boolean {
-  return save.leaf === save.stored && save.changes.every((change) => change.stored === change.digest && change.strays.length === 0) // prettier-ignore
 }
 
 /** The root over perfect subtrees, as RFC 6962 joins them: from the right. */

@@ -4,6 +4,7 @@ import { Duty } from '../database/duty.ts'
 import { recordEvent } from '../people/events.ts'
 import { LedgerCheck } from './check.ts'
 import type { OutsideSeals } from './outside.ts'
+import type { Slices } from './slices.ts'
 import { extentOf } from './tree.ts'
 
 export interface CheckRow {
@@ -23,18 +24,19 @@ const lookEveryMs = 1000
 const retryMs = 60_000
 /** A whole check begins so long after the last one ended. */
 const everyMs = 24 * 3_600_000
-/** Of a check nobody asked for, so that others keep most of the machine. */
-const restMs = 400
 
 /** Checks the whole ledger again and again at an easy pace, and at once when somebody asks; on one server among all. */
 export class Checking {
   readonly #db: Database
   readonly #outside: OutsideSeals
+  readonly #openSlices: () => Slices
   readonly #duty: Duty
 
-  constructor(db: Database, outside: OutsideSeals, log: Logger) {
+  /** @param openSlices of one check, which closes them */
+  constructor(db: Database, outside: OutsideSeals, openSlices: () => Slices, log: Logger) {
     this.#db = db
     this.#outside = outside
+    this.#openSlices = openSlices
     this.#duty = new Duty(db, 'checking', {
       round: () => this.round().then(() => lookEveryMs),
       failed: (error) => log.error({ err: error }, 'checking the ledger was interrupted and begins again'),
@@ -72,18 +74,20 @@ export class Checking {
 
   async #check(row: CheckRow): Promise<void> {
     let asked = row.asked_by !== null
+    const slices = this.#openSlices()
     const check = new LedgerCheck({
       db: this.#db,
       outside: this.#outside,
+      slices,
       checkId: row.id,
-      restMs: () => (asked ? 0 : restMs),
+      hurried: () => asked,
       onProgress: async (done) => {
         const [now] = await this.#db('spoor.ledger_check').where({ id: row.id }).update({ done, seen_at: this.#db.fn.now() }).returning<CheckRow[]>('*') // prettier-ignore
         asked = now?.asked_by !== null && now?.asked_by !== undefined
         return !now?.stop_asked && !this.#duty.stopping
       },
     })
-    const { found, stopped } = await check.check()
+    const { found, stopped } = await check.check().finally(() => slices.close())
     await this.#end(row.id, found, stopped ? 'Stopped before it was done.' : null)
     if (!stopped)
       await recordEvent(this.#db, {

@@ -2,7 +2,8 @@ import { canonicalSave, changeDigest, commitmentsOf, fromHex, leafText, rise, ty
 import { boundArray, type Database } from '../database/knex.ts'
 import { sha256Hex } from './sha256.ts'
 
-interface SaveRow {
+/** A save as it is stored, without its changes. */
+export interface SaveRow {
   id: string
   captured_at: string
   collected_at: string
@@ -33,7 +34,7 @@ interface SaveRow {
   leaf: string | null
 }
 
-interface ChangeRow {
+export interface ChangeRow {
   save_id: string
   field_id: number
   type_id: number
@@ -108,7 +109,8 @@ async function recomputeWhere(db: Database, where: string, values: (string | str
   return saves.map((save) => recomputed(save, bySave.get(save.id) ?? []))
 }
 
-function recomputed(save: SaveRow, changes: readonly ChangeRow[]): Recomputed {
+/** What follows from a save and its changes, by their field ascending. */
+export function recomputed(save: SaveRow, changes: readonly ChangeRow[]): Recomputed {
   const proved = changes.map((change) => {
     const salt = change.salt ?? ''
     // Of what was erased the commitments were kept; whether that was rightly done, its event says.
