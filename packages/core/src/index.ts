@@ -151,6 +151,7 @@ export {
 export {
   canonicalSave,
   changeDigest,
+  sidesAltered,
   commitment,
   commitmentsOf,
   leafText,

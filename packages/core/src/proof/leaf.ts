@@ -34,9 +34,20 @@ export function commitmentsOf(
   }
 }
 
-/** Says of one change whether it is as it was written, without the rest of its save (rule 4): 32 hexadecimal digits. */
-export function changeDigest(sha256Hex: Sha256Hex, { before, after }: Commitments): string {
-  return sha256Hex(`\u0004${before}${after}`).slice(0, 32)
+/**
+ * Says of one change whether it is as it was written, and which side is not, without the rest of its save (rule 4): the
+ * beginnings of both commitments, 32 hexadecimal digits in all.
+ */
+export function changeDigest({ before, after }: Commitments): string {
+  return before.slice(0, digestSide) + after.slice(0, digestSide)
+}
+/** Hexadecimal digits of each side. */
+const digestSide = 16
+
+/** Which sides of a change its stored digest does not agree with. */
+export function sidesAltered(stored: string | null, digest: string): Side[] {
+  const same = (from: number, to?: number) => stored?.slice(from, to) === digest.slice(from, to)
+  return [...(same(0, digestSide) ? [] : ['before' as const]), ...(same(digestSide) ? [] : ['after' as const])]
 }
 
 /** A save as it is proved: everything that is kept of it, each value as its commitment (rule 5). */

@@ -4,7 +4,7 @@ import { describe, expect, it } from 'vitest'
 import { fromBase64, fromHex, sameBytes, toBase64, toHex, type Sha256 } from './bytes.ts'
 import { canonicalJson, type Json } from './canonical.ts'
 import { chainBegin, chained, checkpointText, keyLine, readCheckpoint, readKeyLine, readNote, signatureBy, signedNote, type Checkpoint } from './checkpoint.ts' // prettier-ignore
-import { canonicalSave, changeDigest, commitment, commitmentsOf, leafText, sideSalt, type ProvedSave } from './leaf.ts'
+import { canonicalSave, changeDigest, sidesAltered, commitment, commitmentsOf, leafText, sideSalt, type ProvedSave } from './leaf.ts'
 import { answered, consistencyProof, inclusionProof, innerHash, provesConsistency, provesInclusion, rootOf, type NodeAddress } from './merkle.ts' // prettier-ignore
 
 const sha256Hex = (text: string) => createHash('sha256').update(text).digest('hex')
@@ -180,9 +180,12 @@ describe('a save as a leaf', () => {
     const { before, after } = commitmentsOf(sha256Hex, salt, 'same', 'same')
     expect(before).not.toBe(after)
     expect(before).toBe(commitment(sha256Hex, sideSalt(salt, 'before'), 'same'))
-    expect(changeDigest(sha256Hex, { before, after })).not.toBe(
-      changeDigest(sha256Hex, { before: after, after: before }),
-    )
+    const digest = changeDigest({ before, after })
+    expect(digest).toBe(before.slice(0, 16) + after.slice(0, 16))
+    expect(sidesAltered(digest, digest)).toEqual([])
+    expect(sidesAltered(changeDigest({ before, after: before }), digest)).toEqual(['after'])
+    expect(sidesAltered(changeDigest({ before: after, after }), digest)).toEqual(['before'])
+    expect(sidesAltered(null, digest)).toEqual(['before', 'after'])
   })
 
   it('holds whatever a value may be', () => {

@@ -105,7 +105,7 @@ export class Preparer {
         after: keptAfter,
         salt,
         commitments,
-        digest: changeDigest(sha256Hex, commitments),
+        digest: changeDigest(commitments),
         rise: moved?.by ?? null,
         riseShare: moved?.share ?? null,
       }

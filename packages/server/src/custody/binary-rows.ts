@@ -3,7 +3,7 @@ import { to as copyTo } from 'pg-copy-streams'
 
 /** Signature, flags and length of the extension, which is empty (PostgreSQL's manual, COPY, binary format). */
 const headerBytes = 19
-/** Microseconds from 1970 to PostgreSQL's own beginning of time, 2000-01-01. */
+/** Milliseconds from 1970 to PostgreSQL's own beginning of time, 2000-01-01. */
 const beginMs = Date.UTC(2000, 0, 1)
 const perSecond = 1_000_000
 /** Years of four digits. */
@@ -11,23 +11,29 @@ const firstMs = Date.UTC(1000, 0, 1)
 const endMs = Date.UTC(10_000, 0, 1)
 
 /**
- * Rows of a query as `COPY … (format binary)` brings them. A driver makes an object for each value of each row; here a
- * row is read value by value, in the order of its columns, out of what arrived.
+ * Rows of a query as `COPY … (format binary)` brings them. A driver makes an object for each value of each row; here
+ * values are read from the bytes that arrived, and only those that are asked for. Columns are named by their place.
  */
 export class BinaryRows {
   readonly #chunks: AsyncIterator<Buffer>
   readonly #columns: number
-  #bytes: Buffer = Buffer.alloc(0)
+  /** What arrived; of the row at hand, where each value begins and how long it is, -1 for NULL. */
+  bytes: Buffer = Buffer.alloc(0)
+  readonly starts: Int32Array
+  readonly lengths: Int32Array
+  /** Where the next row begins. */
   #at = 0
+  /** Where the row ends whose values were found last. */
+  #end = 0
+  readonly #instants = new Instants()
   #begun = false
   #ended = false
-  /** The second last told, of which there are many in a row. */
-  #second = -1
-  #secondText = ''
 
   /** @param query with exactly so many columns; all of it is our own text */
   constructor(client: Client, query: string, columns: number) {
     this.#columns = columns
+    this.starts = new Int32Array(columns)
+    this.lengths = new Int32Array(columns)
     this.#chunks = client.query(copyTo(`copy (${query}) to stdout (format binary)`, { highWaterMark: 1 << 20 }))[Symbol.asyncIterator]() // prettier-ignore
   }
 
@@ -35,7 +41,7 @@ export class BinaryRows {
   next(): boolean {
     // The end counts as something that has arrived.
     if (this.#lacking() > 0 || this.#ended) return false
-    this.#at += 2
+    this.#at = this.#end
     return true
   }
 
@@ -43,10 +49,10 @@ export class BinaryRows {
     return this.#ended
   }
 
-  /** Waits until the next row is here, or the end. */
+  /** Waits until the next row is here, or the end. The row at hand is gone then. */
   async arrive(): Promise<void> {
     for (let lacking = this.#lacking(); lacking > 0; lacking = this.#lacking()) {
-      const parts = [this.#bytes.subarray(this.#at)]
+      const parts = [this.bytes.subarray(this.#at)]
       // A value may be much longer than what arrives at once.
       for (let more = 0; more < lacking;) {
         const { value, done } = await this.#chunks.next()
@@ -54,16 +60,16 @@ export class BinaryRows {
         parts.push(value)
         more += value.length
       }
-      this.#bytes = Buffer.concat(parts)
+      this.bytes = Buffer.concat(parts)
       this.#at = 0
     }
     if (this.#ended) while (!(await this.#chunks.next()).done);
   }
 
-  /** How many bytes are missing, at least, until the next row is whole; finds its end, or that of all rows. */
+  /** How many bytes are missing, at least, until the next row is whole; finds its values, or the end of all rows. */
   #lacking(): number {
     if (this.#ended) return 0
-    const bytes = this.#bytes
+    const { bytes, starts, lengths } = this
     if (!this.#begun) {
       if (bytes.length < headerBytes) return headerBytes - bytes.length
       this.#begun = true
@@ -71,81 +77,89 @@ export class BinaryRows {
     }
     let at = this.#at + 2
     if (at > bytes.length) return at - bytes.length
-    if (bytes.readInt16BE(this.#at) === -1) {
+    if (bytes[this.#at] === 255) {
       this.#ended = true
       return 0
     }
     for (let column = 0; column < this.#columns; column++) {
       if (at + 4 > bytes.length) return at + 4 - bytes.length
-      const length = bytes.readInt32BE(at)
+      const length = (bytes[at]! << 24) | (bytes[at + 1]! << 16) | (bytes[at + 2]! << 8) | bytes[at + 3]!
+      starts[column] = at + 4
+      lengths[column] = length
       at += length < 0 ? 4 : 4 + length
     }
+    this.#end = at
     return Math.max(0, at - bytes.length)
   }
 
-  /** The length of the next value, which then begins at {@link BinaryRows.#at}; -1 for NULL. */
-  #length(): number {
-    const length = this.#bytes.readInt32BE(this.#at)
-    this.#at += 4
-    return length
+  isNull(column: number): boolean {
+    return this.lengths[column]! < 0
   }
 
-  #valueEnd(length: number): number {
-    return (this.#at += length)
+  int(column: number): number | null {
+    return this.isNull(column) ? null : this.bytes.readInt32BE(this.starts[column]!)
   }
 
-  int(): number | null {
-    if (this.#length() < 0) return null
-    return this.#bytes.readInt32BE(this.#valueEnd(4) - 4)
+  /** A bigint, or the nearest number that there is. */
+  number(column: number): number {
+    const at = this.starts[column]!
+    return this.bytes.readInt32BE(at) * 2 ** 32 + this.bytes.readUInt32BE(at + 4)
   }
 
   /** A bigint as its digits. */
-  long(): string | null {
-    if (this.#length() < 0) return null
-    const end = this.#valueEnd(8)
-    const value = this.#bytes.readInt32BE(end - 8) * 2 ** 32 + this.#bytes.readUInt32BE(end - 4)
-    return Number.isSafeInteger(value) ? String(value) : this.#bytes.readBigInt64BE(end - 8).toString()
+  long(column: number): string | null {
+    if (this.isNull(column)) return null
+    const value = this.number(column)
+    return Number.isSafeInteger(value) ? String(value) : this.bytes.readBigInt64BE(this.starts[column]!).toString()
   }
 
-  double(): number | null {
-    if (this.#length() < 0) return null
-    return this.#bytes.readDoubleBE(this.#valueEnd(8) - 8)
+  double(column: number): number | null {
+    return this.isNull(column) ? null : this.bytes.readDoubleBE(this.starts[column]!)
   }
 
-  bool(): boolean | null {
-    if (this.#length() < 0) return null
-    return this.#bytes[this.#valueEnd(1) - 1] === 1
+  bool(column: number): boolean | null {
+    return this.isNull(column) ? null : this.bytes[this.starts[column]!] === 1
   }
 
-  text(): string | null {
-    const length = this.#length()
-    if (length < 0) return null
-    const end = this.#valueEnd(length)
-    return this.#bytes.toString('utf8', end - length, end)
+  text(column: number): string | null {
+    const length = this.lengths[column]!
+    const start = this.starts[column]!
+    return length < 0 ? null : this.bytes.toString('utf8', start, start + length)
   }
 
   /** Bytes in hexadecimal digits. */
-  hex(): string | null {
-    const length = this.#length()
-    if (length < 0) return null
-    const end = this.#valueEnd(length)
-    return this.#bytes.toString('hex', end - length, end)
+  hex(column: number): string | null {
+    const length = this.lengths[column]!
+    const start = this.starts[column]!
+    return length < 0 ? null : this.bytes.toString('hex', start, start + length)
   }
 
-  /** A timestamptz as `instantText` writes it. What no clock says has a text of its own. */
-  instant(): string | null {
-    if (this.#length() < 0) return null
-    const end = this.#valueEnd(8)
-    const micros = this.#bytes.readInt32BE(end - 8) * 2 ** 32 + this.#bytes.readUInt32BE(end - 4)
+  /** A timestamptz as `instantText` writes it. */
+  instant(column: number): string | null {
+    return this.isNull(column) ? null : this.#instants.text(this.number(column))
+  }
+}
+
+const digitsOfFraction = 6
+
+/** Microseconds since 2000 as `instantText` writes them, one after another of which many are of the same second. */
+export class Instants {
+  #second = NaN
+  #text = ''
+
+  /** What no clock says, infinity say, has a text of its own. */
+  text(micros: number): string {
     const second = Math.floor(micros / perSecond)
     if (second !== this.#second) {
       const ms = beginMs + second * 1000
-      if (!Number.isSafeInteger(micros) || ms < firstMs || ms >= endMs) return `${this.#bytes.readBigInt64BE(end - 8)} µs` // prettier-ignore
+      if (!Number.isSafeInteger(micros) || ms < firstMs || ms >= endMs) return `${micros} µs`
       this.#second = second
-      this.#secondText = new Date(ms).toISOString().slice(0, 19)
+      this.#text = new Date(ms).toISOString().slice(0, 19)
     }
-    const fraction = micros - second * perSecond
-    if (fraction === 0) return `${this.#secondText}Z`
-    return `${this.#secondText}.${String(fraction).padStart(6, '0').replace(/0+$/, '')}Z`
+    let fraction = micros - second * perSecond
+    if (fraction === 0) return `${this.#text}Z`
+    let digits = digitsOfFraction
+    for (; fraction % 10 === 0; fraction /= 10) digits--
+    return `${this.#text}.${String(fraction).padStart(digits, '0')}Z`
   }
 }

@@ -1,3 +1,4 @@
+import { randomBytes } from 'node:crypto'
 import { setTimeout as sleep } from 'node:timers/promises'
 import {
   chainBegin,
@@ -9,8 +10,10 @@ import {
   rootOf,
   answered,
   sameBytes,
+  sidesAltered,
   signatureBy,
   toHex,
+  type Side,
 } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { vouchedKeys } from './hand-over.ts'
@@ -19,6 +22,7 @@ import type { OutsideSeal, OutsideSeals } from './outside.ts'
 import type { Recomputed } from './recompute.ts'
 import { block, isAsWritten, leavesOf, type Block, type Slice } from './slice.ts'
 import type { Slices } from './slices.ts'
+import { CountSums, type CountTable } from './count-sums.ts'
 import { compareCounts, strayChange } from './compare-counts.ts'
 import { compareEvents } from './compare-events.ts'
 import { canonicalEvent, latestSeal, originOf, type EventRow, type SealRow } from './sealer.ts'
@@ -70,6 +74,8 @@ export interface CheckOutcome {
 /** Walks the whole ledger and compares saves, changes, counts, events and seals. What does not match is kept as an alarm. */
 export class LedgerCheck {
   readonly #run: CheckRun
+  readonly #secret = randomBytes(32).toString('hex')
+  readonly #counted = new CountSums(this.#secret)
   #found = 0
   /** As many saves as the last seal covers. */
   #sealed = 0
@@ -87,8 +93,11 @@ export class LedgerCheck {
     const { first, size } = await extentOf(db)
     await this.#seals(upTo, size, known)
     const going = (await this.#walk(first, size, upTo)) && (await this.#events(upTo))
-    if (going)
-      for (const mismatch of [...(await compareEvents(db)), ...(await compareCounts(db))]) await this.#tell(mismatch)
+    if (going) {
+      const differing = await this.#countsThatDiffer(first, size)
+      for (const mismatch of [...(await compareEvents(db)), ...(await compareCounts(db, differing))])
+        await this.#tell(mismatch)
+    }
     return { found: this.#found, stopped: !going }
   }
 
@@ -184,7 +193,7 @@ export class LedgerCheck {
     const endOf = (from: number) => Math.min(size, from + sliceSaves)
     const read = async (from: number): Promise<{ slice: Slice; nodes: Map<number, Uint8Array> }> => {
       const [slice, rows] = await Promise.all([
-        slices.read(first + BigInt(from), first + BigInt(endOf(from))),
+        slices.read({ from: first + BigInt(from), to: first + BigInt(endOf(from)), secret: this.#secret }),
         db('ledger.node').where({ height: blockLevel }).where('place', '>=', from / block).where('place', '<', Math.ceil(endOf(from) / block)).select<{ place: string; hash: Buffer }[]>('place', 'hash'),
       ]) // prettier-ignore
       return { slice, nodes: new Map(rows.map((row) => [Number(row.place), new Uint8Array(row.hash)])) }
@@ -201,6 +210,7 @@ export class LedgerCheck {
         ahead.push(reading)
       }
       const { slice, nodes } = await ahead.shift()!
+      this.#counted.take(slice.counts)
       for (const { saveId, fieldId } of slice.strays) await this.#tell(strayChange(saveId, fieldId))
       for (const [at, one] of slice.blocks.entries()) {
         const begin = from + at * block
@@ -279,7 +289,26 @@ export class LedgerCheck {
     if (altered.length === 0)
       await this.#tell({ ...told, place: `save ${save.id}`, words: `Save ${save.id} (${save.label}, ${save.at}) is not as it was written: its time, actor, record, number of changes or another of its own columns was altered.`, stored: save.stored ?? 'nothing', expected: save.leaf }) // prettier-ignore
     for (const change of altered)
-      await this.#tell({ ...told, place: `save ${save.id} field ${change.fieldId}`, words: `Save ${save.id} (${save.label}, ${save.at}): a value of this change is not as it was written.`, fieldId: change.fieldId, stored: change.stored ?? 'nothing', expected: change.digest }) // prettier-ignore
+      await this.#tell({ ...told, place: `save ${save.id} field ${change.fieldId}`, words: `Save ${save.id} (${save.label}, ${save.at}): of this change, ${wordsOf(sidesAltered(change.stored, change.digest))} not as written.`, fieldId: change.fieldId, stored: change.stored ?? 'nothing', expected: change.digest }) // prettier-ignore
+  }
+
+  /** Which counts are not those of the saves: of the ones walked over, and of those before sealing and since. */
+  async #countsThatDiffer(first: bigint, size: number): Promise<CountTable[]> {
+    const { slices } = this.#run
+    const { counts, lastSaveId } = await slices.stored(this.#secret)
+    const stored = new CountSums(this.#secret)
+    stored.take(counts)
+    const step = BigInt(sliceSaves)
+    for (const [begin, end] of [
+      [1n, first],
+      [first + BigInt(size), BigInt(lastSaveId) + 1n],
+    ] as const)
+      // prettier-ignore
+      for (let from = begin; from < end; from += step) {
+        const to = from + step < end ? from + step : end
+        this.#counted.take((await slices.read({ from, to, secret: this.#secret, countsOnly: true })).counts)
+      }
+    return this.#counted.differing(stored)
   }
 
   /** Nodes above the lowest: each is made of 256 of the height below. */
@@ -331,6 +360,10 @@ export class LedgerCheck {
 async function nextOf<T>(items: AsyncGenerator<T>): Promise<T | undefined> {
   const { value, done } = await items.next()
   return done ? undefined : value
+}
+
+function wordsOf(sides: readonly Side[]): string {
+  return sides.length === 1 ? `the value ${sides[0]} is` : 'both values, or what is kept to prove them, are'
 }
 
 /** The root over perfect subtrees, as RFC 6962 joins them: from the right. */

@@ -125,7 +125,7 @@ export function recomputed(save: SaveRow, changes: readonly ChangeRow[]): Recomp
       erased: change.erased || change.kept,
       commitments,
       stored: change.digest,
-      digest: changeDigest(sha256Hex, commitments),
+      digest: changeDigest(commitments),
       strays: straysOf(save, change),
     }
   })

@@ -1,13 +1,14 @@
 import { parentPort, workerData } from 'node:worker_threads'
-import { SlicesHere, type SliceAnswer, type SliceWanted } from './slices.ts'
+import { SlicesHere, type ThreadAnswer, type ThreadWork } from './slices.ts'
 
 /** A thread that reads and recomputes slices of the ledger, one after another. */
 const here = new SlicesHere((workerData as { url: string }).url)
 
-parentPort!.on('message', ({ from, to }: SliceWanted) => {
-  const answer = (message: SliceAnswer) => parentPort!.postMessage(message)
-  here.read(from, to).then(
-    (slice) => answer({ slice }),
+parentPort!.on('message', (work: ThreadWork) => {
+  const answer = (message: ThreadAnswer) => parentPort!.postMessage(message)
+  const working = 'read' in work ? here.read(work.read) : here.stored(work.stored)
+  working.then(
+    (done) => answer({ done }),
     (error: Error) => answer({ trouble: error.message }),
   )
 })

@@ -1,6 +1,8 @@
 import type { Client } from 'pg'
 import { BinaryRows } from './binary-rows.ts'
+import { CountSums, SliceCounts } from './count-sums.ts'
 import { recomputed, type ChangeRow, type Recomputed, type SaveRow } from './recompute.ts'
+import { QuickLeaf, changeAt, saveAt } from './quick-leaf.ts'
 import { fold } from './tree.ts'
 
 /** As many leaves as a stored node of the lowest height covers; saves are compared by such blocks. */
@@ -27,6 +29,18 @@ export interface StrayChange {
 export interface Slice {
   blocks: readonly Block[]
   strays: readonly StrayChange[]
+  /** What the hourly counts and the runs have to say of these saves: words of {@link CountSums}. */
+  counts: Uint32Array
+}
+
+/** Saves by their numbers, the last one not included. */
+export interface SliceWanted {
+  from: bigint
+  to: bigint
+  /** Of this check; see {@link CountSums}. */
+  secret: string
+  /** Whether only their counts are wanted. */
+  countsOnly?: boolean
 }
 
 const saveColumns = [
@@ -35,15 +49,15 @@ const saveColumns = [
   'client_address', 'transaction_id', 'plan_version', 'outbox_seq', 'parent_type_id', 'parent_key', 'leaf',
 ] // prettier-ignore
 
-/** As `saveColumns` has them: calls of one object's members are made in the order in which they are written. */
+/** By their places in `saveColumns`. */
 function saveOf(rows: BinaryRows): SaveRow {
   return {
-    id: rows.long()!, captured_at: rows.instant()!, collected_at: rows.instant()!, source_id: rows.int()!, type_id: rows.int()!,
-    record_key: rows.text()!, key_before: rows.text(), label: rows.text()!, action: rows.text()!, actor_id: rows.int()!, actor_kind: rows.text()!,
-    actor_name: rows.text(), claimed: rows.bool()!, on_behalf_of: rows.text(), channel: rows.text()!, run: rows.text(), run_id: rows.long(),
-    reason: rows.text(), correction_id: rows.int(), db_login: rows.text()!, application_name: rows.text(), client_address: rows.text(),
-    transaction_id: rows.text()!, plan_version: rows.int()!, outbox_seq: rows.long()!, parent_type_id: rows.int(), parent_key: rows.text(),
-    leaf: rows.hex(),
+    id: rows.long(0)!, captured_at: rows.instant(1)!, collected_at: rows.instant(2)!, source_id: rows.int(3)!, type_id: rows.int(4)!,
+    record_key: rows.text(5)!, key_before: rows.text(6), label: rows.text(7)!, action: rows.text(8)!, actor_id: rows.int(9)!, actor_kind: rows.text(10)!,
+    actor_name: rows.text(11), claimed: rows.bool(12)!, on_behalf_of: rows.text(13), channel: rows.text(14)!, run: rows.text(15), run_id: rows.long(16),
+    reason: rows.text(17), correction_id: rows.int(18), db_login: rows.text(19)!, application_name: rows.text(20), client_address: rows.text(21),
+    transaction_id: rows.text(22)!, plan_version: rows.int(23)!, outbox_seq: rows.long(24)!, parent_type_id: rows.int(25), parent_key: rows.text(26),
+    leaf: rows.hex(27),
   } // prettier-ignore
 }
 
@@ -57,19 +71,137 @@ type ChangeInSlice = ChangeRow & { captured_at: string }
 
 function changeOf(rows: BinaryRows): ChangeInSlice {
   return {
-    save_id: rows.long()!, captured_at: rows.instant()!, field_id: rows.int()!, type_id: rows.int()!, record_key: rows.text()!, actor_id: rows.int()!,
-    actor_kind: rows.text()!, before: rows.text(), after: rows.text(), parent_type_id: rows.int(), parent_key: rows.text(), rise: rows.text(),
-    rise_share: rows.double(), salt: rows.hex(), digest: rows.hex(), erased: rows.bool()!, kept_before: rows.text(), kept_after: rows.text(),
-    kept: rows.bool() ?? false,
+    save_id: rows.long(0)!, captured_at: rows.instant(1)!, field_id: rows.int(2)!, type_id: rows.int(3)!, record_key: rows.text(4)!, actor_id: rows.int(5)!,
+    actor_kind: rows.text(6)!, before: rows.text(7), after: rows.text(8), parent_type_id: rows.int(9), parent_key: rows.text(10), rise: rows.text(11),
+    rise_share: rows.double(12), salt: rows.hex(13), digest: rows.hex(14), erased: rows.bool(15)!, kept_before: rows.text(16), kept_after: rows.text(17),
+    kept: rows.bool(18) ?? false,
   } // prettier-ignore
 }
 
 /** Reads saves on one connection and their changes on another, and recomputes both. */
-export async function readSlice(clients: readonly [Client, Client], from: bigint, to: bigint): Promise<Slice> {
-  const saves = new BinaryRows(clients[0], `select ${saveColumns.join(', ')} from ledger.save where id >= ${from} and id < ${to} order by id`, saveColumns.length) // prettier-ignore
-  const changes = new BinaryRows(clients[1], `select ${changeColumns.join(', ')} from ledger.change c where c.save_id >= ${from} and c.save_id < ${to} order by c.save_id`, changeColumns.length) // prettier-ignore
-  const own = new ChangesBySave(changes)
-  const made = new Blocks(from, to)
+export async function readSlice(
+  clients: Clients,
+  { from, to, secret, countsOnly = false }: SliceWanted,
+): Promise<Slice> {
+  const size = Number(to - from)
+  const blocks: Block[] = []
+  const strays: StrayChange[] = []
+  const sums = new CountSums(secret)
+  const quick = await quickBlocks(clients, from, to, sums)
+  if (countsOnly) return { blocks, strays, counts: sums.words }
+  for (const [at, leaves] of quick.entries()) {
+    const begin = from + BigInt(at * block)
+    const end = begin + BigInt(Math.min(block, size - at * block))
+    const slow = leaves ? null : await slowBlock(clients, begin, end)
+    strays.push(...(slow?.strays ?? []))
+    const all = leaves ?? slow!.leaves
+    blocks.push({
+      leaves: all,
+      root: end - begin === BigInt(block) ? fold(leavesOf(all)) : null,
+      saves: slow?.saves ?? null,
+    })
+  }
+  return { blocks, strays, counts: sums.words }
+}
+
+type Clients = readonly [Client, Client]
+
+function savesOf(client: Client, from: bigint, to: bigint): BinaryRows {
+  return new BinaryRows(client, `select ${saveColumns.join(', ')} from ledger.save where id >= ${from} and id < ${to} order by id`, saveColumns.length) // prettier-ignore
+}
+
+function changesOf(client: Client, from: bigint, to: bigint): BinaryRows {
+  return new BinaryRows(client, `select ${changeColumns.join(', ')} from ledger.change c where c.save_id >= ${from} and c.save_id < ${to} order by c.save_id, c.field_id`, changeColumns.length) // prettier-ignore
+}
+
+/** Leaves by block, where all of a block is as it was written; null where something is to be looked at, or is unusual. */
+async function quickBlocks(
+  clients: Clients,
+  fromId: bigint,
+  toId: bigint,
+  sums: CountSums,
+): Promise<(Uint8Array | null)[]> {
+  const saves = savesOf(clients[0], fromId, toId)
+  const changes = changesOf(clients[1], fromId, toId)
+  const [from, size] = [Number(fromId), Number(toId - fromId)]
+  const leaves = Buffer.alloc(size * leafBytes)
+  const odd = new Set<number>()
+  const quick = new QuickLeaf()
+  const counts = new SliceCounts()
+  let expected = from
+  let changeIsHere = false
+  const countChange = () => counts.change(changes.number(changeAt.captured), changes.int(changeAt.type)!, changes.int(changeAt.field)!) // prettier-ignore
+  for (;;) {
+    if (!saves.next()) {
+      if (saves.ended) break
+      await saves.arrive()
+      continue
+    }
+    const id = saves.number(saveAt.id)
+    const blockAt = Math.floor((id - from) / block)
+    // Saves come by number: one that is not the next is there twice, or another is missing.
+    for (; expected < id; expected++) odd.add(Math.floor((expected - from) / block))
+    if (expected !== id) odd.add(blockAt)
+    else expected++
+    const at = saves.number(saveAt.captured)
+    let ownChanges = 0
+    for (;;) {
+      if (!changeIsHere && !changes.next()) {
+        if (changes.ended) break
+        await changes.arrive()
+        continue
+      }
+      changeIsHere = true
+      const of = changes.number(changeAt.save)
+      if (of > id) break
+      if (of === id && changes.number(changeAt.captured) === at) {
+        quick.change(saves, changes)
+        ownChanges++
+      } else odd.add(Math.floor((of - from) / block))
+      countChange()
+      changeIsHere = false
+    }
+    counts.save(
+      at,
+      saves.int(saveAt.type)!,
+      saves.int(saveAt.actor)!,
+      saves.text(saveAt.kind)!,
+      saves.text(saveAt.channel)!,
+      saves.long(saveAt.runId),
+      ownChanges,
+    )
+    const leaf = quick.leaf(saves)
+    if (leaf === null) odd.add(blockAt)
+    else leaves.write(leaf, (id - from) * leafBytes, 'hex')
+  }
+  for (; expected < from + size; expected++) odd.add(Math.floor((expected - from) / block))
+  // Changes behind the last save.
+  while (!changes.ended) {
+    if (!changeIsHere && !changes.next()) {
+      await changes.arrive()
+      continue
+    }
+    odd.add(Math.floor((changes.number(changeAt.save) - from) / block))
+    countChange()
+    changeIsHere = false
+  }
+  counts.addTo(sums)
+  return Array.from({ length: Math.ceil(size / block) }, (_, at) =>
+    odd.has(at)
+      ? null
+      : new Uint8Array(leaves.subarray(at * block * leafBytes, Math.min(size, (at + 1) * block) * leafBytes)),
+  )
+}
+
+/** All saves of a block with what follows from each, for whoever has to say what is wrong. */
+async function slowBlock(
+  clients: Clients,
+  from: bigint,
+  to: bigint,
+): Promise<{ leaves: Uint8Array; saves: Recomputed[] | null; strays: readonly StrayChange[] }> {
+  const saves = savesOf(clients[0], from, to)
+  const own = new ChangesBySave(changesOf(clients[1], from, to))
+  const all: Recomputed[] = []
   for (;;) {
     if (!saves.next()) {
       if (saves.ended) break
@@ -79,10 +211,13 @@ export async function readSlice(clients: readonly [Client, Client], from: bigint
     const save = saveOf(saves)
     const id = Number(save.id)
     if (!own.gather(id)) await own.arrive(id)
-    made.add(id, recomputed(save, own.of(save.captured_at)))
+    all.push(recomputed(save, own.of(save.captured_at)))
   }
   await own.arrive(Number.MAX_SAFE_INTEGER)
-  return { blocks: made.blocks(), strays: own.strays }
+  const leaves = Buffer.alloc(Number(to - from) * leafBytes)
+  for (const save of all) leaves.write(save.leaf, Number(BigInt(save.id) - from) * leafBytes, 'hex')
+  const whole = all.length === Number(to - from) && all.every((save, at) => save.id === (from + BigInt(at)).toString() && isAsWritten(save)) // prettier-ignore
+  return { leaves: new Uint8Array(leaves), saves: whole ? null : all, strays: own.strays }
 }
 
 /** The changes of one save after another, out of rows in the order of their saves. */
@@ -126,57 +261,12 @@ class ChangesBySave {
   /** Those of the save that say its time, by field; the others wait for another save of that number. */
   of(capturedAt: string): ChangeInSlice[] {
     const own = this.#own
-    this.#own = []
-    let last = -1
-    let inOrder = true
-    for (const { captured_at, field_id } of own) {
-      if (captured_at !== capturedAt) return this.#parted(own, capturedAt)
-      if (field_id < last) inOrder = false
-      last = field_id
-    }
-    return inOrder ? own : own.sort((a, b) => a.field_id - b.field_id)
-  }
-
-  #parted(all: readonly ChangeInSlice[], capturedAt: string): ChangeInSlice[] {
-    this.#own = all.filter((change) => change.captured_at !== capturedAt)
-    return all.filter((change) => change.captured_at === capturedAt).sort((a, b) => a.field_id - b.field_id)
+    this.#own = own.filter((change) => change.captured_at !== capturedAt)
+    return own.filter((change) => change.captured_at === capturedAt)
   }
 
   #stray(change: ChangeInSlice): void {
     if (this.strays.length < mostStrays) this.strays.push({ saveId: change.save_id, fieldId: change.field_id })
-  }
-}
-
-/** What was recomputed of a slice, block by block. */
-class Blocks {
-  readonly #from: number
-  readonly #size: number
-  readonly #made: { leaves: Uint8Array; saves: Recomputed[]; asWritten: boolean; expected: number }[] = []
-
-  constructor(from: bigint, to: bigint) {
-    this.#from = Number(from)
-    this.#size = Number(to - from)
-    for (let begin = 0; begin < this.#size; begin += block) {
-      const expected = Math.min(block, this.#size - begin)
-      this.#made.push({ leaves: new Uint8Array(expected * leafBytes), saves: [], asWritten: true, expected })
-    }
-  }
-
-  add(id: number, save: Recomputed): void {
-    const at = id - this.#from
-    const made = this.#made[Math.floor(at / block)]!
-    const place = at % block
-    // Saves arrive by number: one that is not the next is there twice, or another is missing.
-    if (made.saves.length !== place || !isAsWritten(save)) made.asWritten = false
-    made.leaves.set(Buffer.from(save.leaf, 'hex'), place * leafBytes)
-    made.saves.push(save)
-  }
-
-  blocks(): Block[] {
-    return this.#made.map(({ leaves, saves, asWritten, expected }) => {
-      const whole = asWritten && saves.length === expected
-      return { leaves, root: expected === block ? fold(leavesOf(leaves)) : null, saves: whole ? null : saves }
-    })
   }
 }
 

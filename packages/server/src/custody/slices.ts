@@ -2,16 +2,26 @@ import { availableParallelism } from 'node:os'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
 import pg from 'pg'
-import { readSlice, type Slice } from './slice.ts'
+import { CountSums, storedCounts } from './count-sums.ts'
+import { readSlice, type Slice, type SliceWanted } from './slice.ts'
+
+export interface StoredCounts {
+  counts: Uint32Array
+  lastSaveId: string
+}
 
 /** Whoever reads and recomputes slices of the ledger, for one check. */
 export interface Slices {
   /** So many are done at once; more wait. */
   readonly parallel: number
-  /** Saves by their numbers, the last one not included. */
-  read(from: bigint, to: bigint): Promise<Slice>
+  read(wanted: SliceWanted): Promise<Slice>
+  /** The counts that are stored, and the last save that is in them. */
+  stored(secret: string): Promise<StoredCounts>
   close(): Promise<void>
 }
+
+/** A slice is read along the index: the planner would rather read all of a month, for each of its slices, and sort it. */
+const settings = '-c jit=off -c enable_seqscan=off -c enable_bitmapscan=off -c max_parallel_workers_per_gather=0'
 
 /** Does it in this thread, on two connections of its own. */
 export class SlicesHere implements Slices {
@@ -24,16 +34,27 @@ export class SlicesHere implements Slices {
     this.#url = url
   }
 
-  read(from: bigint, to: bigint): Promise<Slice> {
-    const slice = this.#last.then(async () => readSlice(await (this.#clients ??= this.#connect()), from, to))
-    this.#last = slice.catch(() => undefined)
-    return slice
+  read(wanted: SliceWanted): Promise<Slice> {
+    return this.#next((clients) => readSlice(clients, wanted))
+  }
+
+  stored(secret: string): Promise<StoredCounts> {
+    return this.#next(async ([client]) => {
+      const sums = new CountSums(secret)
+      const lastSaveId = await storedCounts(client, sums)
+      return { counts: sums.words, lastSaveId }
+    })
+  }
+
+  #next<T>(work: (clients: [pg.Client, pg.Client]) => Promise<T>): Promise<T> {
+    const done = this.#last.then(async () => work(await (this.#clients ??= this.#connect())))
+    this.#last = done.catch(() => undefined)
+    return done
   }
 
   async #connect(): Promise<[pg.Client, pg.Client]> {
     const one = async () => {
-      // Compiling takes longer than it saves here, as everywhere in the ledger.
-      const client = new pg.Client({ connectionString: this.#url, application_name: 'spoor checking', options: '-c jit=off' }) // prettier-ignore
+      const client = new pg.Client({ connectionString: this.#url, application_name: 'spoor checking', options: settings }) // prettier-ignore
       // A connection that breaks makes what is read on it fail.
       client.on('error', () => undefined)
       await client.connect()
@@ -50,11 +71,8 @@ export class SlicesHere implements Slices {
 }
 
 /** What a thread is asked for, and what it answers. */
-export interface SliceWanted {
-  from: bigint
-  to: bigint
-}
-export type SliceAnswer = { slice: Slice } | { trouble: string }
+export type ThreadWork = { read: SliceWanted } | { stored: string }
+export type ThreadAnswer = { done: Slice | StoredCounts } | { trouble: string }
 
 /** Threads run what was built, also where the rest runs from TypeScript, in tests. */
 const threadFile = fileURLToPath(new URL('./slice-thread.js', import.meta.url)).replace(/([\\/])src([\\/]custody[\\/])/, '$1dist$2') // prettier-ignore
@@ -62,8 +80,9 @@ const threadFile = fileURLToPath(new URL('./slice-thread.js', import.meta.url)).
 /** More than this and the database is what is waited for. */
 const mostThreads = 4
 
-interface Waiting extends SliceWanted {
-  done(slice: Slice): void
+interface Waiting {
+  work: ThreadWork
+  done(answer: Slice | StoredCounts): void
   failed(error: Error): void
 }
 
@@ -79,7 +98,7 @@ export class SliceThreads implements Slices {
     this.parallel = parallel
     for (let n = 0; n < parallel; n++) {
       const thread = new Worker(threadFile, { workerData: { url }, execArgv: [] })
-      thread.on('message', (answer: SliceAnswer) => this.#answered(thread, answer))
+      thread.on('message', (answer: ThreadAnswer) => this.#answered(thread, answer))
       thread.on('error', (error) => this.#lost(thread, error))
       thread.on('exit', () => this.#lost(thread, new Error('the thread that was reading the ledger stopped')))
       this.#threads.push(thread)
@@ -87,9 +106,17 @@ export class SliceThreads implements Slices {
     }
   }
 
-  read(from: bigint, to: bigint): Promise<Slice> {
+  read(wanted: SliceWanted): Promise<Slice> {
+    return this.#ask<Slice>({ read: wanted })
+  }
+
+  stored(secret: string): Promise<StoredCounts> {
+    return this.#ask<StoredCounts>({ stored: secret })
+  }
+
+  #ask<T extends Slice | StoredCounts>(work: ThreadWork): Promise<T> {
     return new Promise((done, failed) => {
-      this.#waiting.push({ from, to, done, failed })
+      this.#waiting.push({ work, done: done as Waiting['done'], failed })
       this.#next()
     })
   }
@@ -99,15 +126,15 @@ export class SliceThreads implements Slices {
     while (this.#idle.length > 0 && this.#waiting.length > 0) {
       const [thread, one] = [this.#idle.pop()!, this.#waiting.shift()!]
       this.#working.set(thread, one)
-      thread.postMessage({ from: one.from, to: one.to } satisfies SliceWanted)
+      thread.postMessage(one.work)
     }
   }
 
-  #answered(thread: Worker, answer: SliceAnswer): void {
+  #answered(thread: Worker, answer: ThreadAnswer): void {
     const one = this.#working.get(thread)
     this.#working.delete(thread)
     this.#idle.push(thread)
-    if ('slice' in answer) one?.done(answer.slice)
+    if ('done' in answer) one?.done(answer.done)
     else one?.failed(new Error(answer.trouble))
     this.#next()
   }

@@ -10,6 +10,7 @@ import { up as noticing } from './migrations/006-noticing.ts'
 import { up as sealing } from './migrations/007-sealing.ts'
 import { up as erasure } from './migrations/008-erasure.ts'
 import { up as layouts } from './migrations/009-layouts.ts'
+import { up as digests } from './migrations/010-digests.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
@@ -22,6 +23,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '007-sealing': sealing,
   '008-erasure': erasure,
   '009-layouts': layouts,
+  '010-digests': digests,
 }
 
 const source: Knex.MigrationSource<string> = {
