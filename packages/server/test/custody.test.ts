@@ -391,6 +391,10 @@ describe('checking', () => {
     ['a count by actor', `update ledger.hour_actor set saves = saves + 1`, `update ledger.hour_actor set saves = saves - 1`, /count of an actor/],
     ['a count by kind', `update ledger.hour_kind set changes = changes + 1`, `update ledger.hour_kind set changes = changes - 1`, /count of a kind of actor/],
     ['a run', `update ledger.run set saves = saves + 1`, `update ledger.run set saves = saves - 1`, /Run \d+ says/],
+    ['a policy on rows', `alter table ledger.save enable row level security; create policy all_rows on ledger.save using (true)`, `drop policy all_rows on ledger.save; alter table ledger.save disable row level security`, /table save is not as Spoor made it: a policy/],
+    ['a rule', `create rule kept as on delete to ledger.run do instead nothing`, `drop rule kept on ledger.run`, /table run is not as Spoor made it: a rule \(kept\)/],
+    ['a trigger', `create trigger quiet before update on ledger.node for each row execute function suppress_redundant_updates_trigger()`, `drop trigger quiet on ledger.node`, /table node is not as Spoor made it: a trigger \(quiet\)/],
+    ['a view in place of a table', `alter table ledger.hour_kind rename to hour_kind_kept; create view ledger.hour_kind as select * from ledger.hour_kind_kept; grant select on ledger.hour_kind to public`, `drop view ledger.hour_kind; alter table ledger.hour_kind_kept rename to hour_kind`, /table hour_kind is not as Spoor made it: a view/],
     ['the order of two saves', `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`, `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`, /Save 300 .* is not as it was written/],
   ])('finds and names %s', async (_, alter, putBack, words) => {
     const found = await altered(alter)

@@ -140,6 +140,8 @@ export class BinaryRows {
   }
 }
 
+/** How PostgreSQL writes both infinities: the ends of 64 bits. */
+const infinite = 2 ** 63
 const digitsOfFraction = 6
 
 /** Microseconds since 2000 as `instantText` writes them, one after another of which many are of the same second. */
@@ -147,11 +149,12 @@ export class Instants {
   #second = NaN
   #text = ''
 
-  /** What no clock says, infinity say, has a text of its own. */
+  /** What no clock says has a text of its own. */
   text(micros: number): string {
     const second = Math.floor(micros / perSecond)
     if (second !== this.#second) {
       const ms = beginMs + second * 1000
+      if (Math.abs(micros) === infinite) return micros > 0 ? 'infinity' : '-infinity'
       if (!Number.isSafeInteger(micros) || ms < firstMs || ms >= endMs) return `${micros} µs`
       this.#second = second
       this.#text = new Date(ms).toISOString().slice(0, 19)

@@ -25,6 +25,7 @@ import type { Slices } from './slices.ts'
 import { CountSums, type CountTable } from './count-sums.ts'
 import { compareCounts, strayChange } from './compare-counts.ts'
 import { compareEvents } from './compare-events.ts'
+import { compareShape } from './compare-shape.ts'
 import { canonicalEvent, latestSeal, originOf, type EventRow, type SealRow } from './sealer.ts'
 import { sha256 } from './sha256.ts'
 import { signatureHolds } from './signing-key.ts'
@@ -91,6 +92,8 @@ export class LedgerCheck {
     const upTo = latest?.number ?? '0'
     this.#sealed = Number(latest?.size ?? 0)
     const { first, size } = await extentOf(db)
+    // First, since whatever is read afterwards is read from these tables.
+    for (const mismatch of await compareShape(db)) await this.#tell(mismatch)
     await this.#seals(upTo, size, known)
     const going = (await this.#walk(first, size, upTo)) && (await this.#events(upTo))
     if (going) {

@@ -51,13 +51,15 @@ const queries: readonly Query[] = [
     told: (row) => ({ place: `count ${row['hour']} ${row['of']} ${row['who']} type ${row['type']}`, words: `The count of ${row['of'] === 'actor' ? 'an actor' : 'a kind of actor'} in ${spell(row)} says ${row['stored']}, and there are ${row['expected']}.`, stored: row['stored']!, expected: row['expected']! }),
   },
   {
-    // Those of saves under seal are met on the way through them.
-    sql: `select c.save_id, c.field_id from ledger.change c, ledger.head h, ledger.sealing f
-           where (c.save_id < f.first_save_id or c.save_id > h.last_save_id) and not exists (select from ledger.save s where s.captured_at = c.captured_at and s.id = c.save_id)`,
+    // Those of saves under seal are met on the way through them. Each side for itself, so that an index serves.
+    sql: `select c.save_id, c.field_id from (
+            select * from ledger.change where save_id < (select first_save_id from ledger.sealing)
+            union all select * from ledger.change where save_id > (select last_save_id from ledger.head)) c
+           where not exists (select from ledger.save s where s.id = c.save_id and s.captured_at = c.captured_at)`,
     told: (row) => strayChange(row['save_id']!, Number(row['field_id'])),
   },
   {
-    sql: `select s.id from ledger.save s, ledger.head h where s.id < 1 or s.id > h.last_save_id`,
+    sql: `select id from ledger.save where id < 1 union all select id from ledger.save where id > (select last_save_id from ledger.head)`,
     told: (row) => ({ place: `save ${row['id']} outside`, words: `Save ${row['id']} has a number that was never drawn: it was put in.`, saveId: row['id']! }),
   },
   {

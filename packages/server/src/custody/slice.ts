@@ -104,7 +104,7 @@ export async function readSlice(
   return { blocks, strays, counts: sums.words }
 }
 
-type Clients = readonly [Client, Client]
+export type Clients = readonly [Client, Client]
 
 function savesOf(client: Client, from: bigint, to: bigint): BinaryRows {
   return new BinaryRows(client, `select ${saveColumns.join(', ')} from ledger.save where id >= ${from} and id < ${to} order by id`, saveColumns.length) // prettier-ignore
@@ -115,7 +115,7 @@ function changesOf(client: Client, from: bigint, to: bigint): BinaryRows {
 }
 
 /** Leaves by block, where all of a block is as it was written; null where something is to be looked at, or is unusual. */
-async function quickBlocks(
+export async function quickBlocks(
   clients: Clients,
   fromId: bigint,
   toId: bigint,
