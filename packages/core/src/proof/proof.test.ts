@@ -4,7 +4,16 @@ import { describe, expect, it } from 'vitest'
 import { fromBase64, fromHex, sameBytes, toBase64, toHex, type Sha256 } from './bytes.ts'
 import { canonicalJson, type Json } from './canonical.ts'
 import { chainBegin, chained, checkpointText, keyLine, readCheckpoint, readKeyLine, readNote, signatureBy, signedNote, type Checkpoint } from './checkpoint.ts' // prettier-ignore
-import { canonicalSave, changeDigest, sidesAltered, commitment, commitmentsOf, leafText, sideSalt, type ProvedSave } from './leaf.ts'
+import {
+  canonicalSave,
+  changeDigest,
+  sidesAltered,
+  commitment,
+  commitmentsOf,
+  leafText,
+  sideSalt,
+  type ProvedSave,
+} from './leaf.ts'
 import { answered, consistencyProof, inclusionProof, innerHash, provesConsistency, provesInclusion, rootOf, type NodeAddress } from './merkle.ts' // prettier-ignore
 
 const sha256Hex = (text: string) => createHash('sha256').update(text).digest('hex')
