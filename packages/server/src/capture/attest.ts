@@ -55,7 +55,8 @@ function faultsOf(expected: readonly InstalledTrigger[], found: readonly FoundTr
 export async function attest(db: Database, source: Database, sourceId: number): Promise<string[]> {
   const row = await db('spoor.plan_version')
     .where({ source_id: sourceId, state: 'in force' })
-    .first<{ plan: TrackingPlan; installed: InstalledTrigger[] | null; put_at: string } | undefined>(
+    .first<{ version: number; plan: TrackingPlan; installed: InstalledTrigger[] | null; put_at: string } | undefined>(
+      'version',
       'plan',
       'installed',
       'put_at',
@@ -64,6 +65,8 @@ export async function attest(db: Database, source: Database, sourceId: number): 
   const { rows: clock } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp()::text as now')
   const now = instantText(clock[0]!.now)
   const faults = faultsOf(row.installed, await readTriggers(source))
+  // Between the commit in the source and its being written down here, the triggers are those of the next plan.
+  if (faults.size > 0 && (await isMoving(db, sourceId, row.version))) return []
   const state = await db('ledger.collector_state')
     .where({ source_id: sourceId })
     .first<{ attested_at: string | null }>('attested_at')
@@ -81,6 +84,11 @@ export async function attest(db: Database, source: Database, sourceId: number): 
   for (const one of words) await raiseAlarm(db, sourceId, 'capture-altered', one)
   if (words.length === 0) await settleAlarms(db, sourceId, 'capture-altered')
   return words
+}
+
+async function isMoving(db: Database, sourceId: number, version: number): Promise<boolean> {
+  const states = await db('spoor.plan_version').where({ source_id: sourceId }).whereIn('state', ['in force', 'installing']).select<{ version: number; state: string }[]>('version', 'state') // prettier-ignore
+  return states.some((row) => row.state === 'installing' || row.version !== version)
 }
 
 async function endCoverage(

@@ -8,6 +8,7 @@ import { ownInstallation } from '../sources/same.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { sampleActivity } from '../tracking/activity.ts'
 import { lookForUnseen } from '../tracking/blind-spots.ts'
+import { settleInstallations } from '../tracking/put-in-force.ts'
 import { refitCapture } from '../tracking/refit.ts'
 import { Floor } from './floor.ts'
 import { knownIdentities } from '../people/identities.ts'
@@ -110,6 +111,7 @@ export class Collector {
       await db.raw(`select ledger.ensure_month((now() + make_interval(months => ?))::date)`, [months])
     const source = await sources.connection(this.#sourceId)
     await this.#count(source)
+    for (const words of await settleInstallations(db, sources, this.#sourceId)) this.#deps.log.info(words)
     if ((await readHead(source)) === null) return
     this.#watchWords = await attest(db, source, this.#sourceId)
     if (this.#watchWords.length === 0) await refitCapture(db, sources, this.#sourceId)

@@ -5,6 +5,7 @@ import { readTriggers } from '../capture/attest.ts'
 import { installCapture, installedVersion } from '../capture/install.ts'
 import { readHead } from '../collector/outbox.ts'
 import type { Database } from '../database/knex.ts'
+import { Leadership } from '../database/leadership.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import type { DiscoveredTable } from '../sources/discover.ts'
@@ -75,8 +76,32 @@ interface NextPlan {
   proposal?: { personId: number; reason: string }
 }
 
+const busy = () =>
+  new Problem(
+    'source-busy',
+    'Another plan is being put in force in this source at this moment. The draft is kept; try again in a minute.',
+  )
+
+/** Held by whoever installs in a source, or finds out what became of an installation; gone with the server that held it. */
+const installing = (db: Database, sourceId: number) => new Leadership(db, `installing in source ${sourceId}`)
+
 /** Puts a plan in force that `nextPlan` makes of the one in force. */
 export async function installPlan(
+  work: PlanInstallation,
+  nextPlan: (trx: Knex.Transaction, plan: TrackingPlan) => Promise<NextPlan>,
+): Promise<number> {
+  const lock = installing(work.db, work.sourceId)
+  if (!(await lock.holds())) throw busy()
+  try {
+    // Nobody installs now, so what is written down as being installed was left by a server that stopped.
+    await settlePending(work.db, work.sources, work.sourceId)
+    return await installLocked(work, nextPlan)
+  } finally {
+    await lock.resign()
+  }
+}
+
+async function installLocked(
   { db, sources, sourceId, tables, reason, by, clearsDraft }: PlanInstallation,
   nextPlan: (trx: Knex.Transaction, plan: TrackingPlan) => Promise<NextPlan>,
 ): Promise<number> {
@@ -89,12 +114,7 @@ export async function installPlan(
     const latest = await trx('spoor.plan_version')
       .where({ source_id: sourceId })
       .max<{ max: number | null }[]>('version')
-    const installing = await trx('spoor.plan_version').where({ source_id: sourceId, state: 'installing' }).first()
-    if (installing)
-      throw new Problem(
-        'source-busy',
-        'Another plan is being put in force in this source at this moment. The draft is kept; try again in a minute.',
-      )
+    if (await trx('spoor.plan_version').where({ source_id: sourceId, state: 'installing' }).first('version')) throw busy() // prettier-ignore
     const planVersion = Math.max(version, latest[0]?.max ?? 0) + 1
     const work = await installation(trx, sourceId, tables, plan, next, planVersion)
     await trx('spoor.plan_version').insert({
@@ -111,25 +131,44 @@ export async function installPlan(
   const key = { source_id: sourceId, version: begun.planVersion }
   const source = await sources.connection(sourceId)
   await demandOwn(db, source, key)
-  const { rows } = await source
-    .raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
-    .catch(async (error: unknown) => {
-      await db('spoor.plan_version').where(key).update({ state: 'refused' })
-      throw isUnreachable(error)
-        ? new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`)
-        : error
-    })
-  try {
-    const since = await installCapture(source, begun.work, new InstallationSteps(db, sourceId, begun.planVersion))
-    await conclude(db, source, sourceId, begun.planVersion, rows[0]!.now, since, clearsDraft)
-    await db('spoor.plan_version')
-      .where(key)
-      .update({ fitted: digestOf(begun.work) })
-  } catch (error) {
-    if (error instanceof Problem) await db('spoor.plan_version').where(key).update({ state: 'refused' })
-    throw error
-  }
+  const before = await clockOf(source).catch(async (error: unknown) => {
+    await db('spoor.plan_version').where(key).update({ state: 'refused' })
+    throw isUnreachable(error)
+      ? new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`)
+      : error
+  })
+  const since = await installCapture(source, begun.work, new InstallationSteps(db, sourceId, begun.planVersion)).catch(
+    (error: unknown) => becameOf(db, source, key, error),
+  )
+  await conclude(db, source, sourceId, begun.planVersion, before, since, clearsDraft)
+  await db('spoor.plan_version')
+    .where(key)
+    .update({ fitted: digestOf(begun.work) })
   return begun.planVersion
+}
+
+/**
+ * What became of an installation that failed: it may be the answer to its commit that was lost. While the source does
+ * not say, nobody knows, and {@link settleInstallations} asks again.
+ * @returns since when it surely is in force, if it is.
+ */
+async function becameOf(
+  db: Database,
+  source: Database,
+  key: { source_id: number; version: number },
+  failure: unknown,
+): Promise<string> {
+  const standing = await installedVersion(source).catch(() => undefined)
+  if (standing === key.version) return await clockOf(source)
+  if (standing === undefined)
+    throw new Problem('source-unreachable', `The source broke off while plan ${key.version} was being installed, and does not answer. Whether the plan is in force is found out as soon as it does; the draft is kept until then.`) // prettier-ignore
+  if (failure instanceof Problem) await db('spoor.plan_version').where(key).update({ state: 'refused' })
+  throw failure
+}
+
+async function clockOf(source: Database): Promise<string> {
+  const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
+  return rows[0]!.now
 }
 
 /** @throws Problem when the capture in the source belongs to another Spoor; nothing of it is touched then. */
@@ -196,21 +235,36 @@ async function adoptEpoch(trx: Knex.Transaction, sourceId: number, epoch: string
 }
 
 /**
- * At start: a plan that was being installed when the server stopped is in force if the source says so, and was
- * refused otherwise.
+ * A plan that was being installed when a server stopped, or when the source broke off, is in force if the source says
+ * so, and was refused otherwise. What another server installs at this moment is left alone.
  * @returns what was found, in words, for the log.
  */
-export async function settleInstallations(db: Database, sources: Sources): Promise<string[]> {
-  const pending = await db('spoor.plan_version')
-    .where({ state: 'installing' })
-    .select<{ source_id: number; version: number; put_at: string }[]>('source_id', 'version', 'put_at')
+export async function settleInstallations(db: Database, sources: Sources, only?: number): Promise<string[]> {
+  const pending = db('spoor.plan_version').where({ state: 'installing' }).distinct<{ source_id: number }[]>('source_id')
   const found: string[] = []
-  for (const { source_id: sourceId, version, put_at: begunAt } of pending) {
+  for (const { source_id: sourceId } of only === undefined ? await pending : await pending.where({ source_id: only })) {
+    const lock = installing(db, sourceId)
+    if (!(await lock.holds())) continue
+    try {
+      found.push(...(await settlePending(db, sources, sourceId)))
+    } finally {
+      await lock.resign()
+    }
+  }
+  return found
+}
+
+/** To be called by whoever holds the source's lock. */
+async function settlePending(db: Database, sources: Sources, sourceId: number): Promise<string[]> {
+  const pending = await db('spoor.plan_version')
+    .where({ source_id: sourceId, state: 'installing' })
+    .select<{ version: number; put_at: string }[]>('version', 'put_at')
+  const found: string[] = []
+  for (const { version, put_at: begunAt } of pending) {
     try {
       const source = await sources.connection(sourceId)
       if ((await installedVersion(source)) === version) {
-        const { rows } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp() as now')
-        await conclude(db, source, sourceId, version, begunAt, rows[0]!.now, true)
+        await conclude(db, source, sourceId, version, begunAt, await clockOf(source), true)
         found.push(`plan ${version} had been installed before the stop and is in force`)
       } else {
         await db('spoor.plan_version').where({ source_id: sourceId, version }).update({ state: 'refused' })
