@@ -164,7 +164,7 @@ test('everything of a story goes into the tray, is flagged and assigned with a d
   await page.goto(`${application}/today`)
   const waiting = page.getByRole('complementary')
   await expect(waiting).toContainText('Find out who maint_ro is')
-  await expect(waiting).toContainText('Flagged by you, not reviewed yet')
+  await expect(waiting.getByRole('listitem').filter({ hasText: 'Flagged, until the flag is taken off' })).toContainText('5 saves') // prettier-ignore
   await waiting.getByRole('listitem').filter({ hasText: 'Find out who' }).getByRole('button', { name: 'Done' }).click()
   await expect(waiting).not.toContainText('Find out who maint_ro is')
 })

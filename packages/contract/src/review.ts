@@ -55,7 +55,7 @@ export const Waiting = v.object({
   /** Asked by them: those that wait, and those answered since they last looked. */
   asked: v.array(Question),
   answered: v.array(Question),
-  /** Saves they flagged that nobody reviewed. */
+  /** Saves that somebody flagged, for those who may take a flag off. */
   flagged: v.number(),
   /** Drafts of the tracking plan that somebody else proposed and that they may approve. */
   plans: v.array(v.object({ source: v.string(), by: v.string(), at: Instant })),

@@ -237,7 +237,7 @@ export async function waitingFor(db: Database, person: SignedIn): Promise<Waitin
     questions(db).whereIn('q.actor_id', actors).whereNull('q.answered_at').orderBy('q.id'),
     questions(db).where('q.by', person.id).whereNull('q.answered_at').orderBy('q.id'),
     questions(db).where('q.by', person.id).whereRaw('q.answered_at >= coalesce(?::timestamptz, now() - interval \'7 days\')', [person.lookedAt]).orderBy('q.id'),
-    db('spoor.mark as m').where({ mark: 'flagged', by: person.id }).whereRaw(`not exists (select from spoor.mark r where r.save_id = m.save_id and r.mark = 'reviewed')`).count<{ count: string }[]>('* as count'),
+    db('spoor.mark').where({ mark: 'flagged' }).count<{ count: string }[]>('* as count'),
     db('spoor.plan_draft as d').join('spoor.source as s', 's.id', 'd.source_id').join('spoor.person as p', 'p.id', 'd.proposed_by').whereNot('d.proposed_by', person.id).select<Waiting['plans']>('s.name as source', 'p.name as by', 'd.proposed_at as at'),
     db('spoor.erasure as e').join('spoor.person as p', 'p.id', 'e.asked_by').join('spoor.field as f', 'f.id', 'e.field_id').where('e.state', 'waiting').whereNot('e.asked_by', person.id).orderBy('e.id').select<Waiting['erasures']>('e.id', db.raw(`f.name || ' of ' || e.label as words`), 'p.name as by', 'e.asked_at as at'),
   ]) // prettier-ignore
@@ -246,7 +246,7 @@ export async function waitingFor(db: Database, person: SignedIn): Promise<Waitin
     toAnswer: (toAnswer as QuestionRow[]).map(questionShown),
     asked: (asked as QuestionRow[]).map(questionShown),
     answered: (answered as QuestionRow[]).map(questionShown),
-    flagged: Number(flagged[0]?.count ?? 0),
+    flagged: person.permissions.includes('changes.mark') ? Number(flagged[0]?.count ?? 0) : 0,
     erasures: person.permissions.includes('erasure.decide') ? erasures : [],
     plans: reviews && person.permissions.includes('tracking.approve') ? plans : [],
   }

@@ -4,12 +4,10 @@ import { counted, dateText } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
-import { useSession } from '../session/session.ts'
 import { dayOf, shortTime } from '../value/time.ts'
 import { useWaiting } from './waiting.ts'
 
 /** What waits for the person who reads; questions to them stand on the page itself. */
-const session = useSession()
 const { data, error, refetch } = useWaiting()
 const nothing = computed(() => data.value && [data.value.assigned, data.value.asked, data.value.answered, data.value.plans, data.value.erasures].every((list) => list.length === 0) && data.value.flagged === 0) // prettier-ignore
 const today = dayOf(new Date().toISOString())
@@ -78,8 +76,10 @@ async function finish(one: Assignment) {
       </span>
       <span class="quiet">{{ one.actor.name }}, {{ shortTime(one.at) }}</span>
     </li>
-    <li v-if="data.flagged > 0 && session.may('changes.mark')">
-      <RouterLink :to="{ path: '/changes', query: { state: 'flagged' } }">Flagged by you, not reviewed yet</RouterLink>
+    <li v-if="data.flagged > 0">
+      <RouterLink :to="{ path: '/changes', query: { state: 'flagged' } }"
+        >Flagged, until the flag is taken off</RouterLink
+      >
       <span class="quiet">{{ counted(data.flagged, 'save') }}</span>
     </li>
   </ul>
