@@ -14,6 +14,8 @@ export default defineConfig({
           name: 'core',
           include: ['packages/{core,contract,client,verify}/src/**/*.test.ts'],
           environment: 'node',
+          // Properties are tried hundreds of times; a busy machine takes long for some, and that is no failure.
+          testTimeout: 60_000,
         },
       },
       {

@@ -115,9 +115,11 @@ test('a link that is not understood is named and shows nothing', async () => {
   await expect(page.getByRole('alert')).toContainText('“zebra” is neither a record type nor a field')
   await expect(page.getByRole('alert')).toContainText('when=someday')
   await expect(rows(page)).toHaveCount(0)
-  errors.length = 0
   await page.getByRole('button', { name: 'Drop what was not understood' }).click()
   await expect(page.getByRole('alert')).toHaveCount(0)
+  await page.waitForLoadState('networkidle')
+  // The browser writes refused requests down by itself, some of them late.
+  errors.splice(0, errors.length, ...errors.filter((error) => !error.includes('422')))
 })
 
 test('a save opens beside the list with its context', async () => {
