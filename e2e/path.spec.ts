@@ -12,7 +12,8 @@ test.beforeAll(async ({ browser }) => {
   errors = listenForErrors(page)
 })
 test.afterAll(() => page.close())
-test.afterEach(() => expect(errors.splice(0)).toEqual([]))
+// The browser writes requests for what is not understood (422) down by itself, some of them late.
+test.afterEach(() => expect(errors.splice(0).filter((error) => !error.includes('status of 422'))).toEqual([]))
 
 const axe = () => axeFindsNothing(page)
 
@@ -117,9 +118,6 @@ test('a link that is not understood is named and shows nothing', async () => {
   await expect(rows(page)).toHaveCount(0)
   await page.getByRole('button', { name: 'Drop what was not understood' }).click()
   await expect(page.getByRole('alert')).toHaveCount(0)
-  await page.waitForLoadState('networkidle')
-  // The browser writes refused requests down by itself, some of them late.
-  errors.splice(0, errors.length, ...errors.filter((error) => !error.includes('422')))
 })
 
 test('a save opens beside the list with its context', async () => {
