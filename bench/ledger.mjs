@@ -173,3 +173,12 @@ export async function substring(cluster) {
     line('substring', rare, 250, 'what is nowhere, in the last month', counted),
   ]
 }
+
+/** As many lines as may be put in order by any column. */
+export async function sorted(cluster) {
+  const { db, counted } = await bigLedger(cluster)
+  const orders = ['difference', 'record', 'after', 'field']
+  const page = (n) =>
+    changePage(db, [{ ...who(20 + n), ...lastDays(90) }], { after: undefined, limit: 100, sort: orders[n % orders.length], descending: true, nowMs: now() }) // prettier-ignore
+  return [{ ...line('sorted', await p95(20, page), 0, 'some 4,000 changes of one actor in three months, by four columns', counted), target: null, holds: null }] // prettier-ignore
+}

@@ -23,6 +23,7 @@ run(async () => {
     'deep-page': big.deepPage,
     substring: big.substring,
     rise: big.rise,
+    sorted: big.sorted,
     ribbon: big.ribbon,
     days: big.daysReading,
     count: big.count,
