@@ -34,7 +34,10 @@ export class BinaryRows {
     this.#columns = columns
     this.starts = new Int32Array(columns)
     this.lengths = new Int32Array(columns)
-    this.#chunks = client.query(copyTo(`copy (${query}) to stdout (format binary)`, { highWaterMark: 1 << 20 }))[Symbol.asyncIterator]() // prettier-ignore
+    const stream = client.query(copyTo(`copy (${query}) to stdout (format binary)`, { highWaterMark: 1 << 20 }))
+    // Whoever reads is told; a failure before anybody reads must not end the process.
+    stream.on('error', () => undefined)
+    this.#chunks = stream[Symbol.asyncIterator]()
   }
 
   /** Goes to the next row if all of it has arrived. @returns false when {@link arrive} has to be awaited, or at the end */
