@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { parseScope } from '@spoor/core'
+import { parseScope, type Scope } from '@spoor/core'
+import { gapsIn } from '../src/changes/queries/gaps.ts'
 import { summarise } from '../src/changes/queries/summary.ts'
 import { listEvents } from '../src/people/events.ts'
 import { Noticing } from '../src/noticing/noticing.ts'
@@ -65,6 +66,22 @@ describe('noticing as saves are collected', () => {
     expect(await summarise(world.db, [scope], Date.now())).toMatchObject({ saves: 3, changes: 3 })
     const listed = await (await sign('rea')).send('GET', `/changes/saves?scope=state%3Ds${told.id}`)
     expect(listed.answer['saves']).toHaveLength(3)
+  })
+
+  it('has gaps of its own record types and its own spell beside it, and no others', async () => {
+    const told = (await world.db('spoor.story').orderBy('id', 'desc').first<{ id: number; from_at: string }>('id', 'from_at')) // prettier-ignore
+    const { scope } = parseScope(new URLSearchParams(`state=s${told.id}`))
+    const [number, code] = await Promise.all(['number', 'code'].map((name) => world.db('spoor.field').where({ column_name: name }).first<{ id: number }>('id'))) // prettier-ignore
+    const trx = await world.db.transaction()
+    try {
+      for (const field of [number!, code!])
+        await trx('spoor.coverage').insert({ field_id: field.id, keep: 'values', from_at: trx.fn.now(), to_at: told.from_at, ended_because: 'capture triggers were taken away' }) // prettier-ignore
+      const fields = async (scope: Scope) => (await gapsIn(trx, [scope], Date.now())).map((gap) => gap.fieldId)
+      expect(new Set(await fields({}))).toEqual(new Set([number!.id, code!.id]))
+      expect(await fields(scope)).toEqual([number!.id])
+    } finally {
+      await trx.rollback()
+    }
   })
 
   it('is tried on the past before it is changed, and then tells by the new settings', async () => {
