@@ -272,6 +272,19 @@ describe('values of every sort', () => {
     expect(first).toMatch(/^"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+\+05:30","word"$/)
   })
 
+  it('are written down as taken out in words, without those that were asked for', async () => {
+    const { id } = (await world.db('spoor.record_type').where({ table_name: 'note' }).first<{ id: number }>('id'))!
+    await exported(`scope=${encodeURIComponent(`what=t${id}&when=last7d@UTC&value=has.tis`)}`)
+    const [event] = await world
+      .db('ledger.event')
+      .where({ kind: 'export' })
+      .orderBy('id', 'desc')
+      .pluck<string[]>('words')
+    expect(event).toBe(
+      'took changes out as CSV: Changes to notes by anyone, in the last 7 days (UTC), of certain values only.',
+    )
+  })
+
   it('are cut in lists and whole in the opened save', async () => {
     const visitor = await signedIn('administrator')
     const { saves } = (await (await visitor.send('GET', '/changes/saves?limit=200')).json()) as {

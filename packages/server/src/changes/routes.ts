@@ -14,6 +14,7 @@ import { revealChange, saveDetail } from './queries/detail.ts'
 import { savePage } from './queries/saves.ts'
 import { summarise } from './queries/summary.ts'
 import { findRecords, readVocabulary } from './queries/vocabulary.ts'
+import { scopeWords } from './scope-words.ts'
 import { requestedScopes } from './scope-request.ts'
 
 export interface ChangesDeps {
@@ -65,7 +66,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
   bind(router, routes.exportChanges, async ({ query, person, request, response }) => {
     const scopes = await requestedScopes(db, query.scope, person)
     if (!isZone(query.zone)) throw new Problem('bad-request', `The time zone “${query.zone}” is not known.`)
-    await recordEvent(db, { kind: 'export', personId: person.id, words: `took changes out as CSV: ${query.scope === '' ? 'everything' : query.scope}`, address: request.ip }) // prettier-ignore
+    await recordEvent(db, { kind: 'export', personId: person.id, words: `took changes out as CSV: ${await scopeWords(db, query.scope)}`, address: request.ip }) // prettier-ignore
     response.type('text/csv; charset=utf-8').attachment(`changes-${new Date().toISOString().slice(0, 10)}.csv`)
     await pipeline(
       exportQuery(db, scopes, Date.now()).stream({ highWaterMark: 500 }),

@@ -1,3 +1,4 @@
+import { counted } from '@spoor/core'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
@@ -93,7 +94,7 @@ export class Checking {
       await recordEvent(this.#db, {
         kind: 'custody',
         personId: row.asked_by,
-        words: `checked the whole ledger: ${found === 0 ? 'everything matches its seals' : `${found} places do not match`}`,
+        words: `checked the whole ledger: ${found === 0 ? 'everything matches its seals' : `${counted(found, 'place')} ${found === 1 ? 'does' : 'do'} not match`}`,
       })
   }
 

@@ -7,6 +7,7 @@ import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import GlossaryButton from '../frame/GlossaryButton.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { doneBy } from '../value/done-by.ts'
 import { dayOf, dayText, timeText } from '../value/time.ts'
 import { usePages } from './saves-list.ts'
 
@@ -144,7 +145,7 @@ const isNewDay = (at: number) => at === 0 || dayOf(events.value[at - 1]!.at) !==
               <td class="mono time">{{ timeText(event.at) }}</td>
               <td class="quiet">{{ event.kind }}</td>
               <td class="words">
-                <b>{{ event.by ?? 'Somebody' }}</b> {{ event.words
+                <b>{{ doneBy(event) }}</b> {{ event.words
                 }}<b v-if="event.outcome === 'refused'" class="attention"> (refused)</b>
               </td>
               <td class="mono quiet">{{ event.address ?? '' }}</td>

@@ -12,6 +12,7 @@ import SplitPane from '../frame/SplitPane.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useTracking } from '../tracking/draft.ts'
 import TrackingFrame from '../tracking/TrackingFrame.vue'
+import { doneBy } from '../value/done-by.ts'
 import { fullTime, shortTime } from '../value/time.ts'
 import PersonPane from './PersonPane.vue'
 
@@ -119,7 +120,7 @@ const reachText = (reach: string) => sentenceText(sentence(parseScope(new URLSea
               <li v-for="event in events?.events ?? []" :key="event.id">
                 <span class="quiet">{{ fullTime(event.at) }}</span>
                 <span
-                  ><b>{{ event.by ?? 'Somebody' }}</b> {{ event.words
+                  ><b>{{ doneBy(event) }}</b> {{ event.words
                   }}<b v-if="event.outcome === 'refused'" class="attention"> (refused)</b></span
                 >
                 <span class="mono quiet">{{ event.address ?? '' }}</span>

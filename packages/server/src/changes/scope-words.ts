@@ -1,0 +1,29 @@
+import { parseScope, sentence, sentenceText, type Scope, type ScopeNames } from '@spoor/core'
+import type { Database } from '../database/knex.ts'
+
+/**
+ * A scope as a sentence, for what is written down about who asked what. What is written down cannot be erased, so records,
+ * runs and stories stay numbers, since a label may name somebody, and values that were asked for are left out.
+ */
+export async function scopeWords(db: Database, text: string): Promise<string> {
+  const {
+    scope: { value, ...rest },
+  } = parseScope(new URLSearchParams(text))
+  const words = sentenceText(sentence(rest, await namesIn(db, rest)))
+  return value ? `${words.slice(0, -1)}, of certain values only.` : words
+}
+
+async function namesIn(db: Database, { who, what }: Scope): Promise<ScopeNames> {
+  const [actors, types, fields] = await Promise.all([
+    db('spoor.actor').whereIn('id', [...(who?.actors ?? [])]).select<{ id: number; name: string }[]>('id', 'name'),
+    db('spoor.record_type').select<{ id: number; plural: string }[]>('id', 'plural'),
+    db('spoor.field').whereIn('id', [...(what?.fields ?? [])]).select<{ id: number; name: string; typeId: number }[]>('id', 'name', 'type_id as typeId'),
+  ]) // prettier-ignore
+  return {
+    actor: (id) => actors.find((one) => one.id === id)?.name,
+    type: (id) => types.find((one) => one.id === id)?.plural,
+    field: (id) => fields.find((one) => one.id === id),
+    record: () => undefined,
+    run: () => undefined,
+  }
+}
