@@ -151,7 +151,9 @@ describe('whoever reads slices', () => {
     const threads = new SliceThreads(world.spoorUrl, 2)
     const reading = Promise.all(Array.from({ length: 8 }, () => threads.read({ from: 1n, to: last + 1n, secret: '' })))
     await superuser.query(`select pg_terminate_backend(pid) from pg_stat_activity where application_name = 'spoor checking' and datname = $1`, [world.names.spoor]) // prettier-ignore
-    await reading.catch((error: Error) => expect(error.message).toMatch(/terminat|stopped|closed|queryable|ECONNRESET/i))
+    await reading.catch((error: Error) =>
+      expect(error.message).toMatch(/terminat|stopped|closed|queryable|ECONNRESET/i),
+    )
     await threads.close()
     await expect(threads.read({ from: 1n, to: 2n, secret: '' })).rejects.toThrow(/thread/)
   })
