@@ -8,8 +8,9 @@ const fanOut = 2 ** step
 /** So many groups are read at once when the tree grows. */
 const groupsAtOnce = 16
 const leafBytes = 32
-/** Groups of 256 that are remembered at once: some megabytes. */
+/** Groups of 256 that are remembered at once, and nodes between the stored heights: some megabytes each. */
 const mostBlocks = 500
+const mostBetween = 20_000
 
 /** With which save the tree begins, and how many saves there are from it on. */
 export async function extentOf(db: Knex): Promise<{ first: bigint; size: number }> {
@@ -39,6 +40,7 @@ export class Tree {
   /** Nodes made now and not stored yet, by height and place. */
   readonly #made = new Map<string, Uint8Array>()
   #blocks: Map<string, Uint8Array[]> | null = null
+  #between: Map<string, Uint8Array> | null = null
 
   constructor(db: Knex, firstSaveId: bigint) {
     this.#db = db
@@ -83,6 +85,7 @@ export class Tree {
   /** Keeps what was read, for many proofs from one tree; what is sealed does not change. */
   remembering(): this {
     this.#blocks = new Map()
+    this.#between = new Map()
     return this
   }
 
@@ -98,6 +101,17 @@ export class Tree {
   }
 
   nodeAt = async ({ level, index }: NodeAddress): Promise<Uint8Array> => {
+    // Proofs of neighbours share all but a few nodes, and one high up is folded from many.
+    const key = `${level} ${index}`
+    const known = this.#between?.get(key)
+    if (known) return known
+    const node = await this.#readNode(level, index)
+    if (this.#between && this.#between.size >= mostBetween) this.#between.clear()
+    this.#between?.set(key, node)
+    return node
+  }
+
+  async #readNode(level: number, index: number): Promise<Uint8Array> {
     const height = Math.floor(level / step) * step
     const width = 2 ** (level - height)
     const [from, to] = [index * width, (index + 1) * width]
