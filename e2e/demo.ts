@@ -90,7 +90,8 @@ export async function choose(page: Page, label: string, option: string): Promise
 export function listenForErrors(page: Page): string[] {
   const errors: string[] = []
   page.on('pageerror', (error) => errors.push(error.message))
-  page.on('console', (message) => message.type() === 'error' && errors.push(message.text()))
+  // With the address: of a refused request the browser says only that it was refused.
+  page.on('console', (message) => message.type() === 'error' && errors.push(`${message.text()} ${message.location().url}`)) // prettier-ignore
   return errors
 }
 

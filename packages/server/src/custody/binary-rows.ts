@@ -69,6 +69,16 @@ export class BinaryRows {
     if (this.#ended) while (!(await this.#chunks.next()).done);
   }
 
+  /** All rows, each as what is made of it. */
+  async all<T>(of: (row: this) => T): Promise<T[]> {
+    const made: T[] = []
+    while (!this.#ended) {
+      if (this.next()) made.push(of(this))
+      else await this.arrive()
+    }
+    return made
+  }
+
   /** How many bytes are missing, at least, until the next row is whole; finds its values, or the end of all rows. */
   #lacking(): number {
     if (this.#ended) return 0

@@ -96,12 +96,11 @@ export class LedgerCheck {
     for (const mismatch of await compareShape(db)) await this.#tell(mismatch)
     await this.#seals(upTo, size, known)
     const going = (await this.#walk(first, size, upTo)) && (await this.#events(upTo))
-    if (going) {
-      const differing = await this.#countsThatDiffer(first, size)
+    const differing = going ? await this.#countsThatDiffer(first, size) : null
+    if (differing)
       for (const mismatch of [...(await compareEvents(db)), ...(await compareCounts(db, differing))])
         await this.#tell(mismatch)
-    }
-    return { found: this.#found, stopped: !going }
+    return { found: this.#found, stopped: differing === null }
   }
 
   /** Between which two seals a leaf lies; asked only when something is to be told of it. */
@@ -295,9 +294,12 @@ export class LedgerCheck {
       await this.#tell({ ...told, place: `save ${save.id} field ${change.fieldId}`, words: `Save ${save.id} (${save.label}, ${save.at}): of this change, ${wordsOf(sidesAltered(change.stored, change.digest))} not as written.`, fieldId: change.fieldId, stored: change.stored ?? 'nothing', expected: change.digest }) // prettier-ignore
   }
 
-  /** Which counts are not those of the saves: of the ones walked over, and of those before sealing and since. */
-  async #countsThatDiffer(first: bigint, size: number): Promise<CountTable[]> {
-    const { slices } = this.#run
+  /**
+   * Which counts are not those of the saves: of the ones walked over, and of those before sealing and since.
+   * @returns null when it was stopped
+   */
+  async #countsThatDiffer(first: bigint, size: number): Promise<CountTable[] | null> {
+    const { slices, onProgress } = this.#run
     const { counts, lastSaveId } = await slices.stored(this.#secret)
     const stored = new CountSums(this.#secret)
     stored.take(counts)
@@ -308,6 +310,7 @@ export class LedgerCheck {
     ] as const)
       // prettier-ignore
       for (let from = begin; from < end; from += step) {
+        if (!(await onProgress(size))) return null
         const to = from + step < end ? from + step : end
         this.#counted.take((await slices.read({ from, to, secret: this.#secret, countsOnly: true })).counts)
       }

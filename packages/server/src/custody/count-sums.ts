@@ -55,8 +55,7 @@ const microsPerHour = 3_600_000_000
 
 interface Hour {
   fields: Map<number, number>
-  actors: Map<string, { saves: number; changes: number }>
-  kinds: Map<string, { saves: number; changes: number }>
+  actors: Map<string, { kind: string; saves: number; changes: number }>
 }
 
 /** Field and type in one number; there are never so many fields. */
@@ -67,13 +66,13 @@ export class SliceCounts {
   readonly #hours = new Map<number, Hour>()
   readonly #runs = new Map<string, number>()
   #last = NaN
-  #hour: Hour = { fields: new Map(), actors: new Map(), kinds: new Map() }
+  #hour: Hour = { fields: new Map(), actors: new Map() }
 
   #of(atMicros: number): Hour {
     const begin = Math.floor(atMicros / microsPerHour) * microsPerHour
     if (begin === this.#last) return this.#hour
     this.#last = begin
-    this.#hour = this.#hours.get(begin) ?? { fields: new Map(), actors: new Map(), kinds: new Map() }
+    this.#hour = this.#hours.get(begin) ?? { fields: new Map(), actors: new Map() }
     this.#hours.set(begin, this.#hour)
     return this.#hour
   }
@@ -93,17 +92,24 @@ export class SliceCounts {
     run: string | null,
     changes: number,
   ): void {
-    const { actors, kinds } = this.#of(atMicros)
-    count(actors, actorKey(typeId, actorId, kind, channel), changes)
-    count(kinds, kind, changes)
+    const { actors } = this.#of(atMicros)
+    const key = actorKey(typeId, actorId, kind, channel)
+    const known = actors.get(key)
+    if (known) {
+      known.saves++
+      known.changes += changes
+    } else actors.set(key, { kind, saves: 1, changes })
     if (run !== null) this.#runs.set(run, (this.#runs.get(run) ?? 0) + 1)
   }
 
   addTo(sums: CountSums): void {
-    for (const [hour, { fields, actors, kinds }] of this.#hours) {
+    for (const [hour, { fields, actors }] of this.#hours) {
       for (const [key, n] of fields) sums.add('field', fieldOf(hour, Math.floor(key / fieldRoom), key % fieldRoom), n)
-      for (const [key, { saves, changes }] of actors) sums.add('actor', hour + separator + key, saves, changes)
-      for (const [key, { saves, changes }] of kinds) sums.add('kind', hour + separator + key, saves, changes)
+      for (const [key, { kind, saves, changes }] of actors) {
+        sums.add('actor', hour + separator + key, saves, changes)
+        // What a kind comes to is the sum of its actors, here as there.
+        sums.add('kind', hour + separator + kind, saves, changes)
+      }
     }
     for (const [run, n] of this.#runs) sums.add('run', run, n)
   }
@@ -115,15 +121,6 @@ function fieldOf(hour: number, typeId: number, fieldId: number): string {
 
 function actorKey(typeId: number, actorId: number, kind: string, channel: string): string {
   return [typeId, actorId, kind, channel].join(separator)
-}
-
-function count(all: Map<string, { saves: number; changes: number }>, key: string, changes: number): void {
-  const known = all.get(key)
-  if (!known) all.set(key, { saves: 1, changes })
-  else {
-    known.saves++
-    known.changes += changes
-  }
 }
 
 /** The counts that are stored, with the last save that is in them; from one moment. */

@@ -1,26 +1,12 @@
 import { hash } from 'node:crypto'
-import { rise } from '@spoor/core'
+import { changeDigest, rise } from '@spoor/core'
 import { Instants, type BinaryRows } from './binary-rows.ts'
-
-/** Where the columns of a save lie; `saveColumns` is in this order. */
-export const saveAt = {
-  id: 0, captured: 1, collected: 2, source: 3, type: 4, key: 5, keyBefore: 6, label: 7, action: 8, actor: 9, kind: 10, actorName: 11, claimed: 12,
-  behalf: 13, channel: 14, run: 15, runId: 16, reason: 17, correction: 18, login: 19, application: 20, address: 21, transaction: 22, plan: 23,
-  seq: 24, parentType: 25, parentKey: 26, leaf: 27,
-} as const // prettier-ignore
-
-/** And those of a change. */
-export const changeAt = {
-  save: 0, captured: 1, field: 2, type: 3, key: 4, actor: 5, kind: 6, before: 7, after: 8, parentType: 9, parentKey: 10, rise: 11, share: 12,
-  salt: 13, digest: 14, erased: 15, keptBefore: 16, keptAfter: 17, kept: 18,
-} as const // prettier-ignore
+import { changeAt, saveAt } from './row-columns.ts'
 
 const quote = 0x22
 const backslash = 0x5c
 const hexDigits = Buffer.from('0123456789abcdef')
 const sideBytes = 16
-/** Hexadecimal digits of the stored digest that are of each side (docs/proof.md, rule 4). */
-const digestSide = 16
 const commitmentDigits = 64
 
 /** Text that grows, as its bytes. */
@@ -106,13 +92,13 @@ export class QuickLeaf {
 
   /** Takes a change of the save at hand, in the order of fields. */
   change(save: BinaryRows, change: BinaryRows): void {
-    const field = change.int(changeAt.field)!
+    const field = change.int(changeAt.field_id)!
     if (field <= this.#lastField || !agree(save, change)) this.#regular = false
     if (!this.#regular) return
     this.#lastField = field
     const erased = change.bool(changeAt.erased)
     const [before, after] = erased ? this.#kept(change) : [this.#commitment(change, changeAt.before, 0), this.#commitment(change, changeAt.after, sideBytes)] // prettier-ignore
-    if (change.hex(changeAt.digest) !== before.slice(0, digestSide) + after.slice(0, digestSide)) this.#regular = false
+    if (change.hex(changeAt.digest) !== changeDigest({ before, after })) this.#regular = false
     const text = this.#changes
     text.ascii(text.length === 0 ? '{"after":"' : ',{"after":"')
     text.ascii(after)
@@ -125,8 +111,8 @@ export class QuickLeaf {
 
   /** What was kept of an erased change; nothing else may be there. */
   #kept(change: BinaryRows): [string, string] {
-    const [before, after] = [change.text(changeAt.keptBefore), change.text(changeAt.keptAfter)]
-    const empty = change.isNull(changeAt.before) && change.isNull(changeAt.after) && change.isNull(changeAt.salt) && change.isNull(changeAt.rise) && change.isNull(changeAt.share) // prettier-ignore
+    const [before, after] = [change.text(changeAt.kept_before), change.text(changeAt.kept_after)]
+    const empty = change.isNull(changeAt.before) && change.isNull(changeAt.after) && change.isNull(changeAt.salt) && change.isNull(changeAt.rise) && change.isNull(changeAt.rise_share) // prettier-ignore
     if (!empty || before?.length !== commitmentDigits || after?.length !== commitmentDigits) this.#regular = false
     return [before ?? '', after ?? '']
   }
@@ -182,34 +168,34 @@ export class QuickLeaf {
       out.ascii('"')
     }
     text('\u0000{"action":', saveAt.action)
-    int(',"actorId":', saveAt.actor)
-    text(',"actorKind":', saveAt.kind)
-    text(',"actorName":', saveAt.actorName, '""')
-    text(',"address":', saveAt.address)
-    text(',"application":', saveAt.application)
-    instant(',"at":"', saveAt.captured, this.#captured)
+    int(',"actorId":', saveAt.actor_id)
+    text(',"actorKind":', saveAt.actor_kind)
+    text(',"actorName":', saveAt.actor_name, '""')
+    text(',"address":', saveAt.client_address)
+    text(',"application":', saveAt.application_name)
+    instant(',"at":"', saveAt.captured_at, this.#captured)
     out.ascii(',"changes":[')
     out.copy(changes.bytes, 0, changes.length)
     text('],"channel":', saveAt.channel)
     out.ascii(save.bool(saveAt.claimed) ? ',"claimed":true' : ',"claimed":false')
-    instant(',"collectedAt":"', saveAt.collected, this.#collected)
-    int(',"correctionId":', saveAt.correction)
+    instant(',"collectedAt":"', saveAt.collected_at, this.#collected)
+    int(',"correctionId":', saveAt.correction_id)
     digits(',"id":', saveAt.id)
-    text(',"key":', saveAt.key)
-    text(',"keyBefore":', saveAt.keyBefore)
+    text(',"key":', saveAt.record_key)
+    text(',"keyBefore":', saveAt.key_before)
     text(',"label":', saveAt.label)
-    text(',"login":', saveAt.login)
-    text(',"onBehalfOf":', saveAt.behalf)
-    text(',"parentKey":', saveAt.parentKey)
-    int(',"parentTypeId":', saveAt.parentType)
-    int(',"planVersion":', saveAt.plan)
+    text(',"login":', saveAt.db_login)
+    text(',"onBehalfOf":', saveAt.on_behalf_of)
+    text(',"parentKey":', saveAt.parent_key)
+    int(',"parentTypeId":', saveAt.parent_type_id)
+    int(',"planVersion":', saveAt.plan_version)
     text(',"reason":', saveAt.reason)
     text(',"run":', saveAt.run)
-    digits(',"runId":', saveAt.runId)
-    digits(',"seq":', saveAt.seq)
-    int(',"sourceId":', saveAt.source)
-    text(',"transaction":', saveAt.transaction)
-    int(',"typeId":', saveAt.type)
+    digits(',"runId":', saveAt.run_id)
+    digits(',"seq":', saveAt.outbox_seq)
+    int(',"sourceId":', saveAt.source_id)
+    text(',"transaction":', saveAt.transaction_id)
+    int(',"typeId":', saveAt.type_id)
     out.ascii('}')
     return out.bytes.subarray(0, out.length)
   }
@@ -218,12 +204,12 @@ export class QuickLeaf {
 /** Whether what a change repeats of its save is the save's, and its rise is that of its values. */
 function agree(save: BinaryRows, change: BinaryRows): boolean {
   if (
-    !same(save, saveAt.type, change, changeAt.type) || !same(save, saveAt.key, change, changeAt.key) || !same(save, saveAt.actor, change, changeAt.actor) ||
-    !same(save, saveAt.kind, change, changeAt.kind) || !same(save, saveAt.parentType, change, changeAt.parentType) || !same(save, saveAt.parentKey, change, changeAt.parentKey)
+    !same(save, saveAt.type_id, change, changeAt.type_id) || !same(save, saveAt.record_key, change, changeAt.record_key) || !same(save, saveAt.actor_id, change, changeAt.actor_id) ||
+    !same(save, saveAt.actor_kind, change, changeAt.actor_kind) || !same(save, saveAt.parent_type_id, change, changeAt.parent_type_id) || !same(save, saveAt.parent_key, change, changeAt.parent_key)
   ) return false // prettier-ignore
-  if (change.isNull(changeAt.rise)) return change.isNull(changeAt.share)
+  if (change.isNull(changeAt.rise)) return change.isNull(changeAt.rise_share)
   const moved = rise(change.text(changeAt.before), change.text(changeAt.after))
-  return change.text(changeAt.rise) === moved?.by && change.double(changeAt.share) === moved.share
+  return change.text(changeAt.rise) === moved?.by && change.double(changeAt.rise_share) === moved.share
 }
 
 function same(a: BinaryRows, column: number, b: BinaryRows, other: number): boolean {
