@@ -18,6 +18,7 @@ export const PlanFile = v.strictObject({
         table: Name,
         reason,
         newColumns: v.optional(v.picklist(['track', 'wait']), 'wait'),
+        onFailure: v.optional(v.picklist(['refuse', 'pass']), 'refuse'),
         fields: v.pipe(
           v.array(
             v.strictObject({

@@ -6,6 +6,7 @@ import { route } from './route.ts'
 export const KeepOrOff = v.picklist(['values', 'fingerprint', 'off'])
 const ReasonRule = v.picklist(['never', 'asked', 'required'])
 const NewColumns = v.picklist(['track', 'wait'])
+export const FailureRule = v.picklist(['refuse', 'pass'])
 const Day = v.pipe(v.string(), v.isoDate('a day as YYYY-MM-DD'))
 const Words = v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200))
 const Id = v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(2_147_483_647))
@@ -49,6 +50,8 @@ export const TrackedType = v.object({
   obstacle: v.nullable(Obstacle),
   reason: ReasonRule,
   newColumns: NewColumns,
+  /** What becomes of a save that cannot be captured. */
+  onFailure: FailureRule,
   /** Fields that name a record of it, in order. */
   labelFields: v.array(v.number()),
   /** The record type whose trail its saves are read in. */
@@ -79,6 +82,7 @@ export const RuleEdit = v.strictObject({
   typeId: Id,
   reason: v.optional(ReasonRule),
   newColumns: v.optional(NewColumns),
+  onFailure: v.optional(FailureRule),
 })
 export const PlanRuleEdit = v.strictObject({ secondPerson: v.boolean() })
 export const PlanEdit = v.union([PlanRuleEdit, FieldEdit, RuleEdit])

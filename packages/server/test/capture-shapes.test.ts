@@ -162,7 +162,7 @@ describe('the watch over a table’s shape', () => {
     await world.newCollector().watch()
     expect(await spells('two')).toMatchObject([{ ended_because: 'the column is not in the source any more' }])
     expect(await spells('first')).toMatchObject([{ to_at: null }])
-    const { rows } = await asOwner(`select prosrc from pg_proc where proname like 'spoor_t%_update' and prosrc like '%n."first"%'`) as { rows: unknown[] } // prettier-ignore
+    const { rows } = await asOwner(`select prosrc from pg_proc where proname like 'spoor_t%_update' and prosrc like '%x."first" as c2%'`) as { rows: unknown[] } // prettier-ignore
     expect(rows).toHaveLength(1)
   })
 

@@ -1,7 +1,7 @@
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import { withActorContext } from './context.ts'
 import { asSuperuser } from './names.ts'
-import { ledger, makeWorld, track, type World } from './support.ts'
+import { asWritten, ledger, makeWorld, track, type World } from './support.ts'
 
 const schema = `
 create domain public.rate as numeric(12,4) check (value >= 0);
@@ -92,7 +92,7 @@ describe('a value written back', () => {
     for (const [, after] of trail) {
       await sql(`update everything set ${column} = $1 where id = 1`, [after])
       const { rows } = await world.business.query<{ text: string | null }>(
-        `select ${column}::text as text from everything where id = 1`,
+        `select ${asWritten(column, column === 'bo')} as text from everything where id = 1`,
       )
       expect(rows[0]!.text).toBe(after)
     }

@@ -3,7 +3,7 @@ import { readdirSync } from 'node:fs'
 import pg from 'pg'
 import { afterAll, describe, expect, it } from 'vitest'
 import { asSuperuser } from './names.ts'
-import { makeWorld, track, type World } from './support.ts'
+import { asWritten, makeWorld, track, type World } from './support.ts'
 
 const worlds: World[] = []
 afterAll(async () => {
@@ -94,7 +94,7 @@ async function replayed(world: World, table: string): Promise<Map<string, Record
 async function held(world: World, table: string): Promise<Map<string, Record<string, string | null>>> {
   const columns = ['k1', 'k2', ...types.map((_, at) => `c${at}`)]
   const { rows } = await world.business.query<Record<string, string | null>>(
-    `select ${columns.map((column) => `${column}::text as ${column}`).join(', ')} from public.${table}`,
+    `select ${columns.map((column) => `${asWritten(column, types[Number(column.slice(1))] === 'boolean' && column.startsWith('c'))} as ${column}`).join(', ')} from public.${table}`,
   )
   return new Map(rows.map((row) => [JSON.stringify([row['k1'], row['k2']]), row]))
 }

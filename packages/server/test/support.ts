@@ -142,6 +142,13 @@ export async function track(
   return await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'tracked by a test', world.admin)
 }
 
+/** A value as its type's output function writes it, which is what the ledger holds; of a boolean the word. */
+export function asWritten(expression: string, boolean = false): string {
+  return boolean
+    ? `${expression}::text`
+    : `case when ${expression} is distinct from null then format('%s', ${expression}) end`
+}
+
 export interface LedgerEntry {
   id: string
   key: string

@@ -1,4 +1,4 @@
-import type { FieldPlan, Lock, NewColumnRule, ReasonRule, Keep, TrackingPlan, TypePlan } from './model.ts'
+import { rulesOf, type FieldPlan, type Keep, type Lock, type ReasonRule, type TrackingPlan, type TypePlan, type TypeRules } from './model.ts'
 
 /** A tracking plan by the names the source has, so that it can leave Spoor and come back. */
 export interface PlanFile {
@@ -11,11 +11,9 @@ export interface PlanFile {
   types: PlanFileType[]
 }
 
-export interface PlanFileType {
+export interface PlanFileType extends TypeRules {
   schema: string
   table: string
-  reason: ReasonRule
-  newColumns: NewColumnRule
   fields: PlanFileField[]
 }
 
@@ -48,8 +46,7 @@ export function planToFile(
       const field = planned.fields[id]
       return field ? [fieldToFile(column, field, columnOf)] : []
     })
-    const { reason = 'never', newColumns = 'wait' } = planned
-    return [{ schema: type.schema, table: type.table, reason, newColumns, fields }]
+    return [{ schema: type.schema, table: type.table, ...rulesOf(plan, type.id), fields }]
   })
   return { format: 'spoor-plan', version: 1, source, planVersion, secondPerson: plan.secondPerson ?? false, types }
 }
@@ -78,7 +75,7 @@ export interface UnknownName {
 export function planFromFile(file: PlanFile, register: PlanRegister): { plan: TrackingPlan; unknown: UnknownName[] } {
   const unknown: UnknownName[] = []
   const types: Record<string, TypePlan> = {}
-  for (const { schema, table, reason, newColumns, fields } of file.types) {
+  for (const { schema, table, reason, newColumns, onFailure, fields } of file.types) {
     const type = register.types.find((one) => one.schema === schema && one.table === table)
     if (!type) {
       unknown.push({ schema, table, column: null })
@@ -98,6 +95,7 @@ export function planFromFile(file: PlanFile, register: PlanRegister): { plan: Tr
       fields: Object.fromEntries(planned),
       ...(reason === 'never' ? {} : { reason }),
       ...(newColumns === 'wait' ? {} : { newColumns }),
+      ...(onFailure === 'refuse' ? {} : { onFailure }),
     }
   }
   return { plan: { types, ...(file.secondPerson ? { secondPerson: true } : {}) }, unknown }

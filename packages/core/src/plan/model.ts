@@ -7,6 +7,9 @@ export type ReasonRule = 'never' | 'asked' | 'required'
 /** What becomes of a column that the source adds to a tracked table. */
 export type NewColumnRule = 'track' | 'wait'
 
+/** What becomes of a save when capturing itself fails: it is refused, or let through and told of. */
+export type FailureRule = 'refuse' | 'pass'
+
 /** Keeps a field tracked until the end of a day (`YYYY-MM-DD`), or for good. */
 export interface Lock {
   until: string | null
@@ -32,6 +35,8 @@ export interface TypePlan {
   reason?: ReasonRule
   /** They wait for a decision unless said. */
   newColumns?: NewColumnRule
+  /** A save that cannot be captured is refused unless said. */
+  onFailure?: FailureRule
 }
 
 /** What is tracked in one source. By record type id; a type that is not here is not tracked. */
@@ -61,6 +66,7 @@ export interface RuleEdit {
   typeId: number
   reason?: ReasonRule | undefined
   newColumns?: NewColumnRule | undefined
+  onFailure?: FailureRule | undefined
 }
 
 /** A rule of the whole plan. */
@@ -87,9 +93,16 @@ export function keepOf(plan: TrackingPlan, typeId: number, fieldId: number): Kee
   return fieldPlan(plan, typeId, fieldId)?.keep ?? 'off'
 }
 
-export function rulesOf(plan: TrackingPlan, typeId: number): { reason: ReasonRule; newColumns: NewColumnRule } {
-  const type = plan.types[typeId]
-  return { reason: type?.reason ?? 'never', newColumns: type?.newColumns ?? 'wait' }
+/** The rules of a record type as a whole. */
+export interface TypeRules {
+  reason: ReasonRule
+  newColumns: NewColumnRule
+  onFailure: FailureRule
+}
+
+export function rulesOf(plan: TrackingPlan, typeId: number): TypeRules {
+  const { reason = 'never', newColumns = 'wait', onFailure = 'refuse' } = plan.types[typeId] ?? {}
+  return { reason, newColumns, onFailure }
 }
 
 const strictness: Readonly<Record<ReasonRule, number>> = { never: 0, asked: 1, required: 2 }
@@ -103,10 +116,8 @@ export function reasonOf(plan: TrackingPlan, typeId: number, fieldId: number): R
   return stricter(rulesOf(plan, typeId).reason, fieldPlan(plan, typeId, fieldId)?.reason ?? 'never')
 }
 
-interface OpenType {
+interface OpenType extends TypeRules {
   fields: Map<string, FieldPlan>
-  reason: ReasonRule
-  newColumns: NewColumnRule
 }
 
 /** The plan with the edits applied, later edits winning. Types left without fields disappear, their rules with them. */
@@ -130,6 +141,7 @@ export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): Track
     if (!isFieldEdit(edit)) {
       type.reason = edit.reason ?? type.reason
       type.newColumns = edit.newColumns ?? type.newColumns
+      type.onFailure = edit.onFailure ?? type.onFailure
       continue
     }
     const edited = withFieldEdit(type.fields.get(String(edit.fieldId)), edit)
@@ -164,11 +176,12 @@ function withFieldEdit(before: FieldPlan | undefined, edit: FieldEdit): FieldPla
 }
 
 /** Rules that are what they would be anyway are not written down, so that equal plans are equal. */
-function closed({ fields, reason, newColumns }: OpenType): TypePlan {
+function closed({ fields, reason, newColumns, onFailure }: OpenType): TypePlan {
   return {
     fields: Object.fromEntries(fields),
     ...(reason === 'never' ? {} : { reason }),
     ...(newColumns === 'wait' ? {} : { newColumns }),
+    ...(onFailure === 'refuse' ? {} : { onFailure }),
   }
 }
 
@@ -239,7 +252,9 @@ export function editsBetween(from: TrackingPlan, to: TrackingPlan): PlanEdit[] {
     if (!to.types[typeId]) return []
     const reason = before.reason === after.reason ? {} : { reason: after.reason }
     const newColumns = before.newColumns === after.newColumns ? {} : { newColumns: after.newColumns }
-    return Object.keys({ ...reason, ...newColumns }).length > 0 ? [{ typeId, ...reason, ...newColumns }] : []
+    const onFailure = before.onFailure === after.onFailure ? {} : { onFailure: after.onFailure }
+    const wish = { ...reason, ...newColumns, ...onFailure }
+    return Object.keys(wish).length > 0 ? [{ typeId, ...wish }] : []
   })
   const second = to.secondPerson ?? false
   const plan = (from.secondPerson ?? false) === second ? [] : [{ secondPerson: second }]

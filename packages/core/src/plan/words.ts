@@ -25,6 +25,13 @@ export function planLines(from: TrackingPlan, to: TrackingPlan, nameOf: (fieldId
       ...(before.newColumns === after.newColumns
         ? []
         : [after.newColumns === 'track' ? 'new columns are tracked at once' : 'new columns wait for a decision']),
+      ...(before.onFailure === after.onFailure
+        ? []
+        : [
+            after.onFailure === 'pass'
+              ? 'a save that cannot be captured is let through and told of'
+              : 'a save that cannot be captured is refused',
+          ]),
     ]
     return words.length > 0 && to.types[typeId] ? [{ typeId, fieldId: null, words }] : []
   })

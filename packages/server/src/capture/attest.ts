@@ -10,28 +10,30 @@ export interface InstalledTrigger {
   name: string
   /** Digest of the function's text. */
   digest: string
+  /** Switched off by the installation itself, where another one speaks in its place. */
+  off?: boolean
 }
 
 interface FoundTrigger extends InstalledTrigger {
-  enabled: boolean
+  off: boolean
 }
 
 /** All capture triggers of a source as they are now. */
 export async function readTriggers(source: Database): Promise<FoundTrigger[]> {
   const { rows } = await source.raw<{
-    rows: { name: string; relation_id: string; enabled: boolean; digest: string }[]
+    rows: { name: string; relation_id: string; off: boolean; digest: string }[]
   }>(
-    `select t.tgname::text as name, t.tgrelid::int8::text as relation_id, t.tgenabled = 'A' as enabled,
+    `select t.tgname::text as name, t.tgrelid::int8::text as relation_id, t.tgenabled <> 'A' as off,
             md5(p.prosrc || coalesce(p.proconfig::text, '') || p.prosecdef::text) as digest
        from pg_trigger t join pg_proc p on p.oid = t.tgfoid join pg_namespace n on n.oid = p.pronamespace
-      where n.nspname = 'spoor_capture' and t.tgname ~ '^spoor_t[0-9]+_' order by t.tgrelid, t.tgname`,
+      where n.nspname = 'spoor_capture' and t.tgname ~ '^!?spoor_t[0-9]+_' order by t.tgrelid, t.tgname`,
   )
   return rows.map((row) => ({
-    typeId: Number(/^spoor_t(\d+)_/.exec(row.name)![1]),
+    typeId: Number(/^!?spoor_t(\d+)_/.exec(row.name)![1]),
     relationId: Number(row.relation_id),
     name: row.name,
     digest: row.digest,
-    enabled: row.enabled,
+    off: row.off,
   }))
 }
 
@@ -41,7 +43,7 @@ function faultsOf(expected: readonly InstalledTrigger[], found: readonly FoundTr
   const faults = new Map<number, Set<string>>()
   for (const trigger of expected) {
     const now = there.get(`${trigger.relationId} ${trigger.name}`)
-    const deed = !now ? 'dropped' : !now.enabled ? 'disabled' : now.digest !== trigger.digest ? 'altered' : null
+    const deed = !now ? 'dropped' : now.off && !trigger.off ? 'disabled' : now.digest !== trigger.digest ? 'altered' : null
     if (deed) faults.set(trigger.typeId, (faults.get(trigger.typeId) ?? new Set()).add(deed))
   }
   return faults

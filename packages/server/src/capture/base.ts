@@ -30,6 +30,8 @@ create table if not exists spoor_capture.outbox (
   client_address text
 ) with (autovacuum_vacuum_scale_factor = 0.0, autovacuum_vacuum_threshold = 5000, autovacuum_vacuum_cost_delay = 0);
 alter table spoor_capture.outbox add column if not exists parent_key text;
+-- How many triggers deep it was captured.
+alter table spoor_capture.outbox add column if not exists depth int not null default pg_catalog.pg_trigger_depth();
 
 -- Whoever lays hands on captured rows leaves a trace here; the collector reads it.
 create table if not exists spoor_capture.meddling (
@@ -73,29 +75,168 @@ language sql immutable set search_path = pg_catalog, pg_temp as $shape$
     from pg_attribute where attrelid = relation and attnum = any (numbers)
 $shape$;
 
--- Fits a marked statement to the columns as they are named now: a renamed one is found by its number, or by its name
--- where the table was made anew; what depends on a dropped one becomes null.
-create or replace function spoor_capture.reshape(marked text, relation oid, written oid, originals text)
-returns text language plpgsql stable set search_path = pg_catalog, pg_temp as $reshape$
+-- The columns of a row x as they are named now, each called by its number: a renamed one is found by its number, or
+-- by its name where the table was made anew; a dropped one is null.
+create or replace function spoor_capture.columns_now(relation oid, written oid, originals text)
+returns text language plpgsql stable set search_path = pg_catalog, pg_temp as $columns$
 declare
-  result text := replace(marked, '«relation»', written::regclass::text);
+  result text[] := '{}';
   one record;
   present text;
 begin
-  for one in select key::int as number, value as original from json_each_text(originals::json) loop
+  for one in select key::int as number, value as original from json_each_text(originals::json) order by 1 loop
     select case when not attisdropped then attname end into present from pg_attribute where attrelid = relation and attnum = one.number;
     if not found then
       select attname into present from pg_attribute where attrelid = written and attname = one.original and not attisdropped;
     end if;
-    if present is null then
-      result := regexp_replace(result, '«if ' || one.number || '».*?«fi ' || one.number || '»', 'null', 'g');
-    else
-      result := replace(replace(replace(result, '«' || one.number || '»', quote_ident(present)),
-        '«if ' || one.number || '»', ''), '«fi ' || one.number || '»', '');
-    end if;
+    result := result || (case when present is null then 'null::pg_catalog.text' else 'x.' || quote_ident(present) end
+      || ' as c' || one.number);
   end loop;
-  return result;
-end $reshape$;
+  return array_to_string(result, ', ');
+end $columns$;
+
+-- A value of whatever type as its text: as its output function writes it, but a boolean as true or false.
+create or replace function spoor_capture.as_text(value anyelement) returns text
+language plpgsql stable set search_path = pg_catalog, pg_temp as $text$
+begin
+  if value is not distinct from null then
+    return null;
+  elsif exists (select from pg_type where oid = pg_typeof(value)::oid and typcategory = 'B') then
+    return case format('%s', value) when 't' then 'true' else 'false' end;
+  end if;
+  return format('%s', value);
+end $text$;
+
+-- Whether rows of a table are among those of another: a partition, or a child at any depth.
+create or replace function spoor_capture.belongs(relation oid, root oid) returns boolean
+language sql stable set search_path = pg_catalog, pg_temp as $belongs$
+  with recursive up (id) as (
+    select relation union select i.inhparent from up join pg_inherits i on i.inhrelid = up.id)
+  select exists (select from up where id = root)
+$belongs$;
+
+-- A statement that goes on leaves a mark, "|table:i:depth:number", which it takes away when it is told of. What was
+-- captured under a higher number in between came about meanwhile.
+create or replace function spoor_capture.begin_statement() returns trigger language plpgsql security definer as $begin$
+declare
+  v_marked text;
+begin
+  v_marked := pg_catalog.set_config('spoor.open', pg_catalog.concat(pg_catalog.current_setting('spoor.open', true), '|', TG_RELID, ':',
+    pg_catalog.left(TG_OP, 1), ':', pg_catalog.pg_trigger_depth(), ':', pg_catalog.nextval('spoor_capture.outbox_seq_seq')), true);
+  return null;
+end $begin$;
+create or replace function spoor_capture.begun(relation oid, operation text) returns bigint
+language plpgsql set search_path = pg_catalog, pg_temp as $begun$
+declare
+  open text := coalesce(current_setting('spoor.open', true), '');
+  mark text := concat('\\|', relation, ':', left(operation, 1), ':', pg_trigger_depth(), ':');
+begin
+  perform set_config('spoor.open', regexp_replace(open, '^(.*)' || mark || '\\d+', '\\1'), true);
+  return substring(open from '^.*' || mark || '(\\d{1,18})');
+end $begun$;
+-- Whether a statement on a table above this one goes on at this depth: it will tell of this one's rows.
+create or replace function spoor_capture.told_above(relation oid) returns boolean
+language sql stable set search_path = pg_catalog, pg_temp as $above$
+  select exists (
+    select from pg_partition_ancestors(relation) as above
+     where above.relid <> relation
+       and current_setting('spoor.open', true) ~ concat('\\|', above.relid::oid, ':[IUD]:', pg_trigger_depth(), ':'))
+$above$;
+
+-- What a statement did stands before what was done because of it: that was captured first and is moved behind. Only
+-- rows that were removed to make room for those it brought stay where they are. Whether that was so is told by who is
+-- there now: "present" asks for the key in $1.
+create or replace function spoor_capture.put_in_order(of_type int, event text, begun bigint, first bigint, present text)
+returns void language plpgsql set search_path = pg_catalog, pg_temp set row_security = off as $order$
+declare
+  own_depth int := pg_trigger_depth();
+  stays bigint[] := '{}';
+  goes bigint[] := '{}';
+  one record;
+  there boolean;
+begin
+  if not exists (select from spoor_capture.outbox o where o.seq > begun and o.seq < first and o.transaction_id = pg_current_xact_id()) then
+    return;
+  end if;
+  if event in ('insert', 'delete') then
+    for one in
+      select own.key,
+             count(*) filter (where o.key_before = own.key or o.action = 'delete' and o.key = own.key) as removed,
+             count(*) filter (where o.key = own.key and (o.action = 'create' or o.key_before is not null)) as came,
+             min(o.seq) filter (where o.key_before = own.key or o.action = 'delete' and o.key = own.key) as first_removed,
+             min(o.seq) filter (where o.key = own.key and (o.action = 'create' or o.key_before is not null)) as first_came
+        from (select distinct key from spoor_capture.outbox
+               where seq > first and transaction_id = pg_current_xact_id() and type_id = of_type
+                 and action = case event when 'insert' then 'create' else 'delete' end) own
+        join spoor_capture.outbox o on o.seq > begun and o.seq < first and o.transaction_id = pg_current_xact_id()
+         and o.type_id = of_type and (o.key = own.key or o.key_before = own.key)
+       group by own.key
+    loop
+      continue when event = 'insert' and one.removed = 0 or event = 'delete' and one.came = 0;
+      begin
+        execute present into there using one.key;
+      exception when others then
+        continue; -- Who is there cannot be seen; the usual order stands.
+      end;
+      if event = 'insert' and there::int - 1 - one.came + one.removed = 1 then
+        stays := stays || array(select o.seq from spoor_capture.outbox o where o.seq > begun and o.seq <= one.first_removed
+          and o.transaction_id = pg_current_xact_id() and o.type_id = of_type and (o.key = one.key or o.key_before = one.key));
+      elsif event = 'delete' and there::int + 1 + one.removed - one.came = 1 then
+        goes := goes || array(select o.seq from spoor_capture.outbox o where o.seq >= one.first_came and o.seq < first
+          and o.transaction_id = pg_current_xact_id() and o.type_id = of_type and (o.key = one.key or o.key_before = one.key));
+      end if;
+    end loop;
+  end if;
+  with moved as (
+    delete from spoor_capture.outbox o
+     where o.seq > begun and o.seq < first and o.transaction_id = pg_current_xact_id()
+       and (o.depth > own_depth or o.seq = any (goes)
+            or event = 'update' and o.depth = own_depth and o.type_id = of_type and o.action = 'change')
+       and o.seq <> all (stays)
+    returning *)
+  insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, key_before, parent_key, label, delta,
+      context, login, application_name, client_address, depth)
+  select captured_at, type_id, plan_version, action, key, key_before, parent_key, label, delta,
+      context, login, application_name, client_address, depth
+    from moved order by seq;
+end $order$;
+
+-- TRUNCATE tells of the rows that it removes, so they have to be seen, whatever policies hide.
+create or replace function spoor_capture.demand_sight(relation oid) returns void
+language plpgsql set search_path = pg_catalog, pg_temp as $sight$
+begin
+  if row_security_active(relation) then
+    raise exception 'TRUNCATE of % was refused: its row-level security is forced and hides from Spoor what would be removed. Nothing was removed.', relation::regclass
+      using errcode = 'SPR02', hint = 'Delete the rows instead, or have a superuser give the login of Spoor the attribute BYPASSRLS.';
+  end if;
+end $sight$;
+
+-- What went by where the plan lets a save through although it could not be captured.
+create table if not exists spoor_capture.missed (
+  id bigint generated always as identity primary key,
+  at timestamptz not null default clock_timestamp(),
+  type_id int not null,
+  relation text not null,
+  deed text not null,
+  state text not null,
+  words text not null,
+  login text not null
+);
+create or replace function spoor_capture.note_missed(of_type int, relation oid, deed text, state text, words text) returns void
+language plpgsql set search_path = pg_catalog, pg_temp as $missed$
+begin
+  insert into spoor_capture.missed (type_id, relation, deed, state, words, login)
+  values (of_type, relation::regclass::text, lower(deed), state, left(words, 500), session_user);
+exception when others then
+  raise log 'Spoor could not capture a % of % (%: %), nor note it: %', deed, relation::regclass, state, left(words, 500), SQLERRM;
+end $missed$;
+
+-- Nobody but the capture's own functions calls these.
+revoke all on function spoor_capture.shape_is(oid, int2[], text), spoor_capture.columns_now(oid, oid, text), spoor_capture.as_text(anyelement),
+  spoor_capture.belongs(oid, oid), spoor_capture.begin_statement(), spoor_capture.begun(oid, text), spoor_capture.told_above(oid),
+  spoor_capture.put_in_order(int, text, bigint, bigint, text), spoor_capture.demand_sight(oid),
+  spoor_capture.note_missed(int, oid, text, text, text), spoor_capture.note_meddling() from public;
+drop function if exists spoor_capture.reshape(text, oid, oid, text);
 
 comment on function spoor_capture.context is 'Says who is making the changes of this transaction, by which channel and why.';
 `

@@ -1,441 +1,383 @@
-import type { Keep, ReasonRule } from '@spoor/core'
-import { exactSettings } from '../database/knex.ts'
 import { quoteIdentifier as id, quoteLiteral } from '../database/identifier.ts'
+import { named, numbered, numberedList, Statements } from './statements.ts'
+import {
+  allColumns,
+  captureEvents,
+  qualified,
+  rowTriggerName,
+  triggerPrefix,
+  type CapturedTable,
+  type CaptureEvent,
+  type RowEvent,
+  type TableName,
+  type TriggerPlaces,
+} from './table.ts'
+import { settingsFor, type RowOf } from './value-text.ts'
 
-export interface CapturedColumn {
-  /** `pg_attribute.attnum`, by which a column is known through a rename. */
-  attributeNumber: number
-  name: string
-  /** `pg_attribute.atttypid`. */
-  typeId: number
-  /** Catalogue name with domains resolved. */
-  baseType: string
+const transitionTables: Readonly<Record<RowEvent, string>> = {
+  insert: 'referencing new table as new_rows',
+  update: 'referencing old table as old_rows new table as new_rows',
+  delete: 'referencing old table as old_rows',
 }
 
-export interface CapturedField extends CapturedColumn {
-  fieldId: number
-  keep: Keep
-  plainEquality: boolean
-  /** Whether a save that changes it must give a reason, the type's own rule apart. */
-  needsReason: boolean
+/** Events that statement triggers of a table tell of. Of one whose rows come through others, only TRUNCATE. */
+function statementEvents({ byRow }: CapturedTable): readonly CaptureEvent[] {
+  return byRow ? ['truncate'] : captureEvents
 }
 
-export interface TableName {
-  schema: string
-  table: string
-}
-
-/** Everything the triggers of one record type depend on. */
-export interface CapturedTable extends TableName {
-  typeId: number
-  relationId: number
-  keyColumns: readonly CapturedColumn[]
-  labelColumns: readonly CapturedColumn[]
-  /** Those that hold the parent's key, of a line; empty otherwise. */
-  parentColumns: readonly CapturedColumn[]
-  fields: readonly CapturedField[]
-  reason: ReasonRule
-  /** Partitions and inheriting tables, in which rows can be written directly. */
-  descendants: readonly TableName[]
-}
-
-export const captureEvents = ['insert', 'update', 'delete', 'truncate'] as const
-export type CaptureEvent = (typeof captureEvents)[number]
-
-/** The names of all triggers and functions of one record type begin with this. */
-export function triggerPrefix(typeId: number): string {
-  return `spoor_t${typeId}_`
-}
-
-export function qualified({ schema, table }: TableName): string {
-  return `${id(schema)}.${id(table)}`
-}
-
-/** Which settings decide how values of a type are written as text. */
-const settingsOf: Readonly<Record<string, readonly (keyof typeof exactSettings)[]>> = {
-  date: ['datestyle'],
-  timestamp: ['datestyle'],
-  timestamptz: ['datestyle', 'timezone'],
-  interval: ['intervalstyle'],
-  bytea: ['bytea_output'],
-  float4: ['extra_float_digits'],
-  float8: ['extra_float_digits'],
-  money: ['lc_monetary'],
-}
-/** Types that hold no other type and whose text depends on no setting. */
-const settled = new Set([
-  'int2',
-  'int4',
-  'int8',
-  'numeric',
-  'bool',
-  'text',
-  'varchar',
-  'bpchar',
-  'name',
-  'citext',
-  'uuid',
-  'inet',
-  'cidr',
-  'json',
-  'jsonb',
-  'oid',
-])
-
-/** Types whose text never holds what JSON must escape, so that putting it in quotes is enough, and quicker. */
-const unescaped = new Set([
-  'int2',
-  'int4',
-  'int8',
-  'oid',
-  'numeric',
-  'bool',
-  'uuid',
-  'date',
-  'timestamp',
-  'timestamptz',
-  'float4',
-  'float8',
-])
-
-/**
- * The settings under which a table's values have one text form: those that its columns need, since each costs every
- * statement a little. A type that is not known here (an array, a composite) may hold any other and gets them all.
- * Compiling so many small expressions anew for each statement costs more than it saves: no jit.
- */
-function functionSettings(columns: readonly CapturedColumn[]): string {
-  const needed = new Set(
-    columns.flatMap(
-      ({ baseType }) =>
-        settingsOf[baseType] ??
-        (settled.has(baseType) ? [] : (Object.keys(exactSettings) as (keyof typeof exactSettings)[])),
-    ),
-  )
-  return [
-    'set search_path = pg_catalog, pg_temp',
-    'set jit = off',
-    ...[...needed].map((name) => `set ${name} = '${exactSettings[name]}'`),
-  ].join('\n  ')
-}
-
-const outboxColumns =
-  'captured_at, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
-
-const timing: Readonly<Record<CaptureEvent, { when: string; referencing: string }>> = {
-  insert: { when: 'after', referencing: 'referencing new table as new_rows' },
-  update: { when: 'after', referencing: 'referencing old table as old_rows new table as new_rows' },
-  delete: { when: 'after', referencing: 'referencing old table as old_rows' },
-  truncate: { when: 'before', referencing: '' },
+/** Whether statements leave a mark when they begin, by which what was written meanwhile is put in order. */
+function marks({ byRow, nests, partitioned }: CapturedTable): boolean {
+  return !byRow && (nests || partitioned)
 }
 
 /**
  * The triggers of one record type as SQL, the same for the same input. They run once a statement over its transition
  * tables; a row whose tracked values are all as before makes no entry. When a tracked column was renamed, dropped
  * or retyped since, they write themselves anew for the statement, so that the business never fails for it.
+ *
+ * A partition that is made later is captured from its first row on by a row trigger that PostgreSQL gives to it; where
+ * the statement triggers stand it is switched off.
  */
 export function captureSql(table: CapturedTable, planVersion: number): string {
-  const functions = captureEvents.map((event) => functionSql(table, planVersion, event))
-  const triggers = [table as TableName, ...table.descendants].flatMap((on) =>
-    captureEvents.map((event) => triggerSql(table.typeId, event, on)),
-  )
-  return [...functions, ...triggers].join('')
+  const functions = statementEvents(table).map((event) => statementFunction(table, planVersion, event))
+  const byRow = table.byRow || table.partitioned ? [rowFunction(table, planVersion)] : []
+  const triggers = [table, ...table.descendants].flatMap((on) => [
+    ...(marks(table) ? [markTrigger(table.typeId, on)] : []),
+    ...statementEvents(table).map((event) => statementTrigger(table.typeId, event, on)),
+  ])
+  // What an earlier plan left that this one does without is taken off first.
+  return [uninstallTriggers(table), ...functions, ...byRow, ...triggers, rowTriggers(table)].join('')
 }
 
-function triggerSql(typeId: number, event: CaptureEvent, on: TableName): string {
+function statementTrigger(typeId: number, event: CaptureEvent, on: TableName): string {
   const name = `${triggerPrefix(typeId)}${event}`
-  const { when, referencing } = timing[event]
+  const [when, referencing] = event === 'truncate' ? ['before', ''] : ['after', ` ${transitionTables[event]}`]
   return `
-drop trigger if exists ${name} on ${qualified(on)};
-create trigger ${name} ${when} ${event} on ${qualified(on)} ${referencing}
+create trigger ${name} ${when} ${event} on ${qualified(on)}${referencing}
   for each statement execute function spoor_capture.${name}();
 alter table ${qualified(on)} enable always trigger ${name};
 `
 }
 
-/** Removes what {@link captureSql} installed. */
-export function uninstallSql({
-  typeId,
-  descendants,
-  ...table
-}: Pick<CapturedTable, 'typeId' | 'schema' | 'table' | 'descendants'>): string {
-  return captureEvents
-    .map((event) => {
-      const name = `${triggerPrefix(typeId)}${event}`
-      const drops = [table, ...descendants].map((on) => `drop trigger if exists ${name} on ${qualified(on)};\n`)
-      return `${drops.join('')}drop function if exists spoor_capture.${name}();\n`
-    })
-    .join('')
+function markTrigger(typeId: number, on: TableName): string {
+  const name = `${triggerPrefix(typeId)}begin`
+  return `
+create trigger ${name} before insert or update or delete on ${qualified(on)}
+  for each statement execute function spoor_capture.begin_statement();
+alter table ${qualified(on)} enable always trigger ${name};
+`
 }
 
-function functionSql(table: CapturedTable, planVersion: number, event: CaptureEvent): string {
-  const fixed = new Writer(table, planVersion, plainNames)
-  const shifting = new Writer(table, planVersion, markedNames)
+function rowTriggers(table: CapturedTable): string {
+  if (!table.byRow && !table.partitioned) return ''
+  const name = id(rowTriggerName(table.typeId))
+  const make = `
+create trigger ${name} after insert or update or delete on ${qualified(table)}
+  for each row execute function spoor_capture.${triggerPrefix(table.typeId)}row();
+alter table only ${qualified(table)} enable always trigger ${name};
+`
+  if (table.byRow) {
+    const more = table.descendants.map(
+      (on) => `
+create trigger ${name} after insert or update or delete on ${qualified(on)}
+  for each row execute function spoor_capture.${triggerPrefix(table.typeId)}row();
+alter table only ${qualified(on)} enable always trigger ${name};
+`,
+    )
+    return [make, ...more].join('')
+  }
+  // Partitions of partitions take the trigger over as it stands on their own parent.
+  const below = table.descendants.map(
+    (on) => `alter table only ${qualified(on)} ${on.leaf ? 'disable' : 'enable always'} trigger ${name};\n`,
+  )
+  return `${make}${below.join('')}`
+}
+
+function uninstallTriggers({ typeId, descendants, partitioned, ...table }: TriggerPlaces): string {
+  const names = [...captureEvents, 'begin'].map((event) => `${triggerPrefix(typeId)}${event}`)
+  const row = id(rowTriggerName(typeId))
+  const drops = [table, ...descendants].flatMap((on) => names.map((name) => `drop trigger if exists ${name} on ${qualified(on)};\n`)) // prettier-ignore
+  // Partitions lose theirs with the root's and cannot without it.
+  const rows = [table, ...(partitioned ? [] : descendants)].map((on) => `drop trigger if exists ${row} on ${qualified(on)};\n`) // prettier-ignore
+  return `\n${[...drops, ...rows].join('')}`
+}
+
+/** Removes what {@link captureSql} installed. */
+export function uninstallSql(places: TriggerPlaces): string {
+  const functions = [...captureEvents, 'row'].map(
+    (event) => `drop function if exists spoor_capture.${triggerPrefix(places.typeId)}${event}();\n`,
+  )
+  return `${uninstallTriggers(places)}${functions.join('')}`
+}
+
+function oid({ relationId }: CapturedTable): string {
+  return `'${relationId}'::pg_catalog.oid`
+}
+
+/** A quotation that nothing in the text can end. */
+function dollarQuoted(text: string): string {
+  let tag = '$spoor$'
+  for (let at = 1; text.includes(tag); at++) tag = `$spoor${at}$`
+  return `${tag}${text}${tag}`
+}
+
+const variables = {
+  at: 'spoor.v_at',
+  salt: 'spoor.v_salt',
+  list: 'spoor.v_list',
+  delta: 'spoor.v_delta',
+  key: 'spoor.v_key',
+  keyBefore: 'spoor.v_key_before',
+  written: 'spoor.v_written',
+  begun: 'spoor.v_begun',
+  first: 'spoor.v_first',
+} as const
+
+/** What a trigger function is made of, before it is put around with declarations. */
+interface Body {
+  name: string
+  before: string
+  /** Where the work is done; what fails in it is a failure of capturing. */
+  work: string
+  /** What comes after it and may refuse the save for reasons of the plan. */
+  after: string
+  records: readonly string[]
+}
+
+function functionSql(table: CapturedTable, { name, before, work, after, records }: Body): string {
+  const columns = allColumns(table)
+  const salted = table.fields.some((field) => field.keep === 'fingerprint')
+  // Compiling so many small expressions costs more than a bulk statement itself: no jit.
+  const settings = ['set search_path = pg_catalog, pg_temp', 'set jit = off', ...settingsFor(columns)]
+  const body = `
+#variable_conflict use_column
+-- Variables are named by this label, since a column may have any name.
+<<spoor>>
+declare
+  v_at timestamptz := pg_catalog.clock_timestamp();
+  v_salt text${salted ? ` := (select value from spoor_capture.meta where name = 'salt')` : ''};
+  v_list text;
+  v_delta text := '';
+  v_key text;
+  v_key_before text;
+  v_written bigint := 0;
+  v_begun bigint;
+  v_first bigint;
+${records.map((record) => `  ${record} record;\n`).join('')}begin${before}${guard(table, work)}${after}
+  return null;
+end `
+  return `
+create or replace function spoor_capture.${name}() returns trigger language plpgsql security definer
+  ${settings.join('\n  ')}
+as ${dollarQuoted(body)};
+revoke all on function spoor_capture.${name}() from public;
+`
+}
+
+/** Where a failure of capturing may not refuse the save, it is noted: beside the outbox or, failing that, in the log. */
+function guard({ typeId, onFailure }: CapturedTable, work: string): string {
+  if (onFailure === 'refuse') return work
+  return `
+  begin${work}
+  exception when others then
+    perform spoor_capture.note_missed(${typeId}, TG_RELID, TG_OP, SQLSTATE, SQLERRM);
+    spoor.v_written := 0;
+  end;`
+}
+
+/** Whether the table's columns are not those that the function was written for. */
+function shapeChanged(table: CapturedTable): string {
   const columns = allColumns(table)
   const signature = columns.map((column) => `${column.name}:${column.typeId}`).join(',')
   const numbers = columns.map((column) => column.attributeNumber).join(',')
-  const shapeHolds = `spoor_capture.shape_is(${table.relationId}, ${quoteLiteral(`{${numbers}}`)}, ${quoteLiteral(signature)})`
-  // The answer is worked out when the condition is planned. Naming the transition table, though nothing is read from
-  // it, makes the plan depend on the table: any change of its shape has it planned, and so answered, anew.
-  const rows = { insert: 'new_rows', update: 'new_rows', delete: 'old_rows', truncate: null }[event]
-  const shapeChanged =
-    rows === null ? `not ${shapeHolds}` : `exists (select from ${rows} where false) or not ${shapeHolds}`
-  const originals = JSON.stringify(Object.fromEntries(columns.map((column) => [column.attributeNumber, column.name])))
+  const holds = `spoor_capture.shape_is(${oid(table)}, ${quoteLiteral(`{${numbers}}`)}, ${quoteLiteral(signature)})`
+  // The answer is worked out when the condition is planned, which is once a session. Naming the table makes the plan
+  // depend on it: any change of its shape has it planned, and so answered, anew.
+  return `((TG_RELID = '${table.relationId}'::pg_catalog.regclass) is null) = ${holds}`
+}
+
+/** A detached partition, or a child that was taken out of its family, is not of the record type any more. */
+function leaveStrangers(table: CapturedTable): string {
+  if (table.descendants.length === 0 && !table.partitioned) return ''
+  const root = oid(table)
   return `
-create or replace function spoor_capture.${triggerPrefix(table.typeId)}${event}() returns trigger language plpgsql security definer
-  ${functionSettings(columns)}
-as $capture$
--- Variables are named by this label, since a column may have any name.
-<<capturing>>
-declare
-  at_time timestamptz := clock_timestamp();
-  said text := nullif(current_setting('spoor.context', true), '');
-  app text := nullif(current_setting('application_name', true), '');
-  address text := host(inet_client_addr());
-  salt text${fixed.usesSalt ? ` := (select value from spoor_capture.meta where name = 'salt')` : ''};
-  written bigint;
-begin
-  if ${shapeChanged} then
-    execute spoor_capture.reshape(${quoteLiteral(shifting.statement(event))}, ${table.relationId}, TG_RELID, ${quoteLiteral(originals)})
-      using capturing.at_time, capturing.said, capturing.app, capturing.address, capturing.salt;
-    get diagnostics capturing.written = row_count;
-  else${fixed.body(event)}
-  end if;${demandReason(table)}
-  return null;
-end $capture$;
-`
+  if TG_RELID <> ${root} and not spoor_capture.belongs(TG_RELID, ${root}) then
+    return null;
+  end if;`
+}
+
+function originalsOf(table: CapturedTable): string {
+  return quoteLiteral(
+    JSON.stringify(Object.fromEntries(allColumns(table).map((column) => [column.attributeNumber, column.name]))),
+  )
+}
+
+/** What stands in generated text where the present names of the columns go; nobody's name is looked at for it. */
+const columnsHere = '\0columns'
+
+/** An expression for the text of a statement that fits the columns as they are named when it runs. */
+function fitted(statement: string): string {
+  return `pg_catalog.array_to_string(array[${statement.split(columnsHere).map(quoteLiteral).join(', ')}], ${variables.list})`
+}
+
+function statementFunction(table: CapturedTable, planVersion: number, event: CaptureEvent): string {
+  const name = `${triggerPrefix(table.typeId)}${event}`
+  const fixed = new Statements(table, planVersion, { shifted: false, salt: variables.salt })
+  const shifting = new Statements(table, planVersion, { shifted: true, salt: '$2' })
+  const learn = `
+    ${variables.list} := spoor_capture.columns_now(${oid(table)}, TG_RELID, ${originalsOf(table)});`
+  const count = `
+    get diagnostics ${variables.written} = row_count;`
+  const using = `using ${variables.at}, ${variables.salt}`
+  if (event === 'truncate') {
+    const known = new Statements(table, planVersion, { shifted: false, salt: '$2' })
+    const removed = (statements: Statements) => fitted(statements.ofMany('delete', '$1', { o: columnsHere, n: '' }))
+    // ONLY: when a parent is truncated, its children's own triggers speak for their rows.
+    const work = `${leaveStrangers(table)}
+  perform spoor_capture.demand_sight(TG_RELID);${learn}
+  ${variables.list} := ${variables.list} || ' from only ' || TG_RELID::pg_catalog.regclass::pg_catalog.text || ' x';
+  if ${shapeChanged(table)} then
+    execute ${removed(shifting)} ${using};
+  else
+    execute ${removed(known)} ${using};
+  end if;${count}`
+    return functionSql(table, { name, before: '', work, after: demandReason(table), records: [] })
+  }
+  const from = { o: `${columnsHere} from old_rows x`, n: `${columnsHere} from new_rows x` }
+  const dynamic = `${learn}
+    execute ${fitted(shifting.ofMany(event, '$1', from))} ${using};${count}`
+  const begin = marks(table)
+    ? `
+  ${variables.begun} := spoor_capture.begun(TG_RELID, TG_OP);
+  ${variables.first} := pg_catalog.nextval('spoor_capture.outbox_seq_seq');`
+    : ''
+  const settle = marks(table) ? settleOrder(table, event, fixed) : ''
+  const work = `${leaveStrangers(table)}
+  if ${shapeChanged(table)} then${dynamic}
+  else${ofStatement(table, event, fixed)}
+  end if;${settle}`
+  const records = { insert: ['n'], update: ['o', 'n'], delete: ['o'] }[event]
+  return functionSql(table, { name, before: begin, work, after: demandReason(table), records })
+}
+
+/** One row, as most statements have it, is told of without planning a join; more are told of at once. */
+function ofStatement(table: CapturedTable, event: RowEvent, statements: Statements): string {
+  const list = numberedList(allColumns(table))
+  const from = { o: `${list} from old_rows x`, n: `${list} from new_rows x` }
+  const [o, n] = [numbered('spoor.o'), numbered('spoor.n')]
+  const count = `
+      get diagnostics ${variables.written} = row_count;`
+  const set = `
+      ${statements.ofMany(event, variables.at, from)};${count}`
+  const side = event === 'delete' ? 'o' : 'n'
+  const rows = event === 'delete' ? 'old_rows' : 'new_rows'
+  const one = oneRow(table, event, statements, o, n)
+  const read = `
+    select ${list}, exists (select from ${rows} offset 1) as more into spoor.${side} from ${rows} x;`
+  if (event !== 'update')
+    return `${read}
+    if spoor.${side}.more then${set}
+    elsif found then${one}
+    end if;`
+  const unequal = table.partitioned
+    ? `
+    elsif (select pg_catalog.count(*) from old_rows) <> (select pg_catalog.count(*) from new_rows) then${statements
+      .ofUnequal(variables.at, from)
+      .map(
+        (statement) => `
+      ${statement};`,
+      )
+      .join('')}
+      ${variables.written} := 1;`
+    : ''
+  return `
+    select ${list}, exists (select from old_rows offset 1) as more into spoor.o from old_rows x;
+    if not found then
+      null;${unequal}
+    elsif spoor.o.more then${set}
+    else
+      select ${list} into spoor.n from new_rows x;${one}
+    end if;`
+}
+
+/** Tells of one row that is at hand, field by field. */
+function oneRow(table: CapturedTable, event: RowEvent, statements: Statements, o: RowOf, n: RowOf): string {
+  const action = ({ insert: 'create', update: 'change', delete: 'delete' } as const)[event]
+  const row = event === 'delete' ? o : n
+  const fields = statements.pairs(action, o, n).map(
+    ({ when, pair }) => `
+      if ${when} then ${variables.delta} := ${variables.delta} || ',' || ${pair}; end if;`,
+  )
+  const moved =
+    event === 'update'
+      ? `
+      if ${statements.keyDiffers(o, n)} then ${variables.keyBefore} := ${statements.key(o)}; end if;`
+      : ''
+  const delta = `'{' || pg_catalog.substr(${variables.delta}, 2) || '}'`
+  const values = statements.values(action, row, { at: variables.at, key: statements.key(row), keyBefore: variables.keyBefore, delta }) // prettier-ignore
+  const insert = `
+      ${statements.insert(`values (${values})`)};
+      ${variables.written} := 1;`
+  if (event !== 'update') return `${fields.join('')}${insert}`
+  return `${fields.join('')}${moved}
+      if ${variables.delta} <> '' or ${variables.keyBefore} is not null then${insert}
+      end if;`
+}
+
+/** Puts what was written while the statement went on in the order in which it came about. */
+function settleOrder(table: CapturedTable, event: RowEvent, statements: Statements): string {
+  const present = `select exists (select from ${qualified(table)} x where ${statements.hasKey()})`
+  return `
+  if ${variables.written} > 0 and ${variables.begun} is not null then
+    perform spoor_capture.put_in_order(${table.typeId}, '${event}', ${variables.begun}, ${variables.first}, ${quoteLiteral(present)});
+  end if;`
+}
+
+function rowFunction(table: CapturedTable, planVersion: number): string {
+  const name = `${triggerPrefix(table.typeId)}row`
+  const fixed = new Statements(table, planVersion, { shifted: false, salt: variables.salt })
+  const shifting = new Statements(table, planVersion, { shifted: true, salt: '$2' })
+  // A statement that came through the root is told of there, this partition's rows with the others.
+  const told = table.partitioned
+    ? `
+  if not spoor_capture.belongs(TG_RELID, ${oid(table)}) or spoor_capture.told_above(TG_RELID) then
+    return null;
+  end if;`
+    : ''
+  const branch = (event: RowEvent) => {
+    const from = { o: `${columnsHere} from (select ($3).*) x`, n: `${columnsHere} from (select ($4).*) x` }
+    const row = { insert: 'null::pg_catalog.text, new', update: 'old, new', delete: 'old, null::pg_catalog.text' }[event]
+    return `
+    if ${shapeChanged(table)} then
+      ${variables.list} := spoor_capture.columns_now(${oid(table)}, TG_RELID, ${originalsOf(table)});
+      execute ${fitted(shifting.ofMany(event, '$1', from))} using ${variables.at}, ${variables.salt}, ${row};
+      get diagnostics ${variables.written} = row_count;
+    else${oneRow(table, event, fixed, named('old'), named('new'))}
+    end if;`
+  }
+  const work = `${told}
+  if TG_OP = 'INSERT' then${branch('insert')}
+  elsif TG_OP = 'UPDATE' then${branch('update')}
+  else${branch('delete')}
+  end if;`
+  return functionSql(table, { name, before: '', work, after: demandReason(table), records: [] })
 }
 
 /** Refuses a statement that changed what needs a reason when none was given. */
 function demandReason({ reason, fields }: CapturedTable): string {
-  const needing = fields.filter((field) => field.needsReason).map(({ fieldId }) => `delta::json -> '${fieldId}' is not null`) // prettier-ignore
+  const needing = fields.filter((field) => field.needsReason)
   if (reason !== 'required' && needing.length === 0) return ''
+  const named = needing.map(({ fieldId }) => `delta::pg_catalog.json -> '${fieldId}' is not null`)
   const changed =
     reason === 'required'
       ? ''
       : ` and exists (
-      select from (select delta from spoor_capture.outbox where transaction_id = pg_current_xact_id() order by seq desc limit capturing.written) r
-       where ${needing.join(' or ')})`
+      select from (select delta from spoor_capture.outbox where transaction_id = pg_catalog.pg_current_xact_id()
+                    order by seq desc limit ${variables.written}) newest
+       where ${named.join(' or ')})`
   return `
-  if capturing.written > 0 and spoor_capture.reason_of(capturing.said) is null${changed} then
+  if ${variables.written} > 0 and spoor_capture.reason_of(pg_catalog.current_setting('spoor.context', true)) is null${changed} then
     raise exception 'This change needs a reason, and none was given. Nothing was saved.'
       using errcode = 'SPR01', hint = 'Give a reason and save again.';
   end if;`
-}
-
-/** Every column that the triggers name, once, by its number. */
-function allColumns({ keyColumns, labelColumns, parentColumns, fields }: CapturedTable): CapturedColumn[] {
-  const byNumber = new Map(
-    [...keyColumns, ...labelColumns, ...parentColumns, ...fields].map((column) => [column.attributeNumber, column]),
-  )
-  return [...byNumber.values()].sort((a, b) => a.attributeNumber - b.attributeNumber)
-}
-
-/** How a generated statement names its columns and variables. */
-interface Names {
-  column(column: CapturedColumn): string
-  /** An expression over some columns that makes no sense without any of them. */
-  whole(expression: string, column: CapturedColumn): string
-  variable: Readonly<Record<'at' | 'said' | 'app' | 'address' | 'salt', string>>
-  /** Whether texts are compared whatever the type: it may be another by now. */
-  asText: boolean
-}
-
-const plainNames: Names = {
-  column: (column) => id(column.name),
-  whole: (expression) => expression,
-  variable: {
-    at: 'capturing.at_time',
-    said: 'capturing.said',
-    app: 'capturing.app',
-    address: 'capturing.address',
-    salt: 'capturing.salt',
-  },
-  asText: false,
-}
-
-/** Marks that `spoor_capture.reshape` puts the present names in the place of. */
-const markedNames: Names = {
-  column: (column) => `«${column.attributeNumber}»`,
-  whole: (expression, { attributeNumber }) => `«if ${attributeNumber}»${expression}«fi ${attributeNumber}»`,
-  variable: { at: '$1', said: '$2', app: '$3', address: '$4', salt: '$5' },
-  asText: true,
-}
-
-class Writer {
-  readonly #table: CapturedTable
-  readonly #planVersion: number
-  readonly #names: Names
-  constructor(table: CapturedTable, planVersion: number, names: Names) {
-    this.#table = table
-    this.#planVersion = planVersion
-    this.#names = names
-  }
-
-  get usesSalt(): boolean {
-    return this.#table.fields.some((field) => field.keep === 'fingerprint')
-  }
-
-  /** The statements of one event, at home in the function's own text. */
-  body(event: CaptureEvent): string {
-    const counted = '\n    get diagnostics capturing.written = row_count;'
-    if (event === 'truncate')
-      return `
-    execute format(${quoteLiteral(this.#deletion('%1$I.%2$I', true))}, TG_TABLE_SCHEMA, TG_TABLE_NAME)
-      using ${Object.values(plainNames.variable).join(', ')};${counted}`
-    if (event !== 'update') return `${this.statement(event)};${counted}`
-    // FULL JOIN, because an inner join is planned for the first, small statement of a session as a nested loop and
-    // kept. A row without a partner had its key changed. That is rare, so it only leaves a mark, and then what was
-    // written is taken back and every row is paired by its place, which both transition tables share.
-    return `${this.#insert('change', 'n', 'null', this.#delta(this.#changes('o', 'n')))}
-    from old_rows o full join new_rows n on ${this.#sameKey('o', 'n')}
-    where case when ${this.#missing('o')} or ${this.#missing('n')}
-      then set_config('spoor.key_changed', 'yes', true) is null
-      else ${this.#anyDiffers('o', 'n')} end;${counted}
-    if current_setting('spoor.key_changed', true) = 'yes' then
-      perform set_config('spoor.key_changed', '', true);
-      delete from spoor_capture.outbox where seq in (
-        select seq from spoor_capture.outbox where transaction_id = pg_current_xact_id() order by seq desc limit capturing.written);${this.#byPlace()};${counted}
-    end if;`
-  }
-
-  /** One statement that captures an event, whatever happened to keys. */
-  statement(event: CaptureEvent): string {
-    switch (event) {
-      case 'insert':
-        return `${this.#insert('create', 'n', 'null', this.#delta(this.#created()))}
-    from new_rows n`
-      case 'update':
-        return this.#byPlace()
-      case 'delete':
-        return this.#deletion('old_rows', false)
-      case 'truncate':
-        return this.#deletion('«relation»', false)
-    }
-  }
-
-  #byPlace(): string {
-    // Whole rows, so that no column's name can be taken for the place.
-    const [o, n] = ['(o.whole)', '(n.whole)']
-    return `${this.#insert('change', n, `nullif(${this.#key(o)}, ${this.#key(n)})`, this.#delta(this.#changes(o, n)))}
-    from (select row_number() over () as place, r as whole from old_rows r) o
-    join (select row_number() over () as place, r as whole from new_rows r) n on n.place = o.place
-    where ${this.#anyDiffers(o, n)} or ${this.#key(o)} <> ${this.#key(n)}`
-  }
-
-  /** `formatted`: to be passed through `format` and run dynamically, for a table known only when it happens. */
-  #deletion(from: string, formatted: boolean): string {
-    const writer = formatted
-      ? new Writer(this.#table, this.#planVersion, { ...plainNames, variable: markedNames.variable })
-      : this
-    const select = writer.#insert('delete', 'o', 'null', writer.#delta(writer.#deleted()))
-    // ONLY: when a parent is truncated, its children's own triggers speak for their rows.
-    const only = from === 'old_rows' ? '' : 'only '
-    return formatted ? `${select.replaceAll('%', '%%')} from ${only}${from} o` : `${select}\n    from ${only}${from} o`
-  }
-
-  /** `row` is the one that names the record: the row as it is afterwards, or was at the last. */
-  #insert(action: string, row: string, keyBefore: string, delta: string): string {
-    const { at, said, app, address } = this.#names.variable
-    return `
-    insert into spoor_capture.outbox (${outboxColumns})
-    select ${at}, ${this.#table.typeId}, ${this.#planVersion}, ${quoteLiteral(action)}, ${this.#key(row)}, ${keyBefore}, ${this.#parent(row)}, ${this.#label(row)},
-      ${delta},
-      ${said}, session_user, ${app}, ${address}`
-  }
-
-  /** A JSON array of texts of these columns. */
-  #list<C extends CapturedColumn>(columns: readonly C[], texts: (column: C) => string[]): string {
-    if (this.#names.asText || columns.some((column) => !unescaped.has(column.baseType)))
-      return `json_build_array(${columns.flatMap(texts).join(', ')})::text`
-    const quoted = columns
-      .flatMap(texts)
-      .map((text) => (text === 'null' ? `'null'` : `coalesce('"' || ${text} || '"', 'null')`))
-    return `'[' || ${quoted.join(` || ',' || `)} || ']'`
-  }
-
-  #column(row: string, column: CapturedColumn): string {
-    return `${row}.${this.#names.column(column)}`
-  }
-
-  #text(row: string, column: CapturedColumn): string {
-    return this.#names.whole(`${this.#column(row, column)}::text`, column)
-  }
-
-  #key(row: string): string {
-    return this.#list(this.#table.keyColumns, (column) => [this.#text(row, column)])
-  }
-
-  #parent(row: string): string {
-    const { parentColumns } = this.#table
-    return parentColumns.length === 0 ? 'null' : this.#list(parentColumns, (column) => [this.#text(row, column)])
-  }
-
-  #label(row: string): string {
-    const { labelColumns, keyColumns } = this.#table
-    const named = labelColumns.length > 0 ? labelColumns : keyColumns
-    return `coalesce(concat_ws(' · ', ${named.map((column) => this.#text(row, column)).join(', ')}), '')`
-  }
-
-  #kept(field: CapturedField, row: string): string {
-    const text = `${this.#column(row, field)}::text`
-    // What is NULL stays NULL: a fingerprint of nothing would say that there is something.
-    return field.keep === 'values'
-      ? text
-      : `encode(sha256(convert_to(${this.#names.variable.salt} || ${text}, 'UTF8')), 'hex')`
-  }
-
-  #differs(field: CapturedField, o: string, n: string): string {
-    const cast = field.plainEquality && !this.#names.asText ? '' : '::text'
-    return this.#names.whole(
-      `${this.#column(o, field)}${cast} is distinct from ${this.#column(n, field)}${cast}`,
-      field,
-    )
-  }
-
-  #anyDiffers(o: string, n: string): string {
-    return `(${this.#table.fields.map((field) => this.#differs(field, o, n)).join(' or ')})`
-  }
-
-  #sameKey(o: string, n: string): string {
-    return this.#table.keyColumns
-      .map((column) => `${this.#column(o, column)} = ${this.#column(n, column)}`)
-      .join(' and ')
-  }
-
-  #missing(row: string): string {
-    return `${this.#column(row, this.#table.keyColumns[0]!)} is null`
-  }
-
-  #pair(field: CapturedField, before: string, after: string): string {
-    return `'"${field.fieldId}":' || ${this.#list([field], () => [before, after])}`
-  }
-
-  #case(field: CapturedField, condition: string, before: string, after: string): string {
-    return this.#names.whole(`case when ${condition} then ${this.#pair(field, before, after)} end`, field)
-  }
-
-  #changes(o: string, n: string): string[] {
-    return this.#table.fields.map((field) => {
-      const cast = field.plainEquality && !this.#names.asText ? '' : '::text'
-      const condition = `${this.#column(o, field)}${cast} is distinct from ${this.#column(n, field)}${cast}`
-      return this.#case(field, condition, this.#kept(field, o), this.#kept(field, n))
-    })
-  }
-
-  // IS NOT NULL would ask every field of a composite value; this asks the value.
-  #created(): string[] {
-    return this.#table.fields.map((field) =>
-      this.#case(field, `${this.#column('n', field)} is distinct from null`, 'null', this.#kept(field, 'n')),
-    )
-  }
-
-  #deleted(): string[] {
-    return this.#table.fields.map((field) =>
-      this.#case(field, `${this.#column('o', field)} is distinct from null`, this.#kept(field, 'o'), 'null'),
-    )
-  }
-
-  #delta(cases: readonly string[]): string {
-    return `'{' || concat_ws(',', ${cases.join(',\n        ')}) || '}'`
-  }
 }

@@ -5,7 +5,8 @@ import { quoteLiteral } from '../database/identifier.ts'
 import { errorCode, Problem } from '../errors.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { baseSql } from './base.ts'
-import { captureSql, uninstallSql, type CapturedTable } from './generate.ts'
+import { captureSql, uninstallSql } from './generate.ts'
+import type { CapturedTable, TriggerPlaces } from './table.ts'
 
 export interface Installation {
   planVersion: number
@@ -13,7 +14,7 @@ export interface Installation {
   owner: string
   install: readonly CapturedTable[]
   /** Types tracked by the plan before and no longer. */
-  remove: readonly Pick<CapturedTable, 'typeId' | 'schema' | 'table' | 'descendants'>[]
+  remove: readonly TriggerPlaces[]
 }
 
 /** Told before each step of an installation; may stop it by throwing. */

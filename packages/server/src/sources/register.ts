@@ -142,6 +142,9 @@ async function updateType(
 
 const fieldsAtOnce = 500
 
+const placeOf = (field: Pick<FieldRow, 'type_id' | 'attribute_number'>) =>
+  `${field.type_id} ${field.attribute_number}`
+
 async function writeFields(
   trx: Knex.Transaction,
   tables: readonly DiscoveredTable[],
@@ -163,22 +166,28 @@ async function writeFields(
       generated: column.generated,
     }))
   })
-  for (let at = 0; at < rows.length; at += fieldsAtOnce)
+  // A look finds nothing new nearly always, and then writes nothing. An upsert would take a number of the identity for
+  // every field at every look, and those are not without end.
+  const known = new Set([...fieldsOf.values()].flat().map(placeOf))
+  for (let at = 0; at < rows.length; at += fieldsAtOnce) {
+    const some = rows.slice(at, at + fieldsAtOnce)
+    const fresh = some.filter((row) => !known.has(placeOf(row)))
+    if (fresh.length > 0)
+      await trx('spoor.field').insert(fresh.map((row) => ({ ...row, name: row.name ?? row.column_name, present: true })))
     await trx.raw(
-      `insert into spoor.field as f (type_id, attribute_number, column_name, name, data_type, base_type, comment, part_of_key, generated, present)
-       select type_id, attribute_number, column_name, coalesce(name, column_name), data_type, base_type, comment, part_of_key, generated, true
-         from jsonb_to_recordset(?::jsonb) as r(type_id int, attribute_number int, column_name text, name text, data_type text, base_type text,
-              comment text, part_of_key boolean, generated boolean)
-       on conflict (type_id, attribute_number) do update
-         set column_name = excluded.column_name, name = case when f.described @> '["name"]' then f.name else excluded.name end,
-             data_type = excluded.data_type, base_type = excluded.base_type, comment = excluded.comment,
-             part_of_key = excluded.part_of_key, generated = excluded.generated, present = true
-       where (f.column_name, f.data_type, f.base_type, f.comment, f.part_of_key, f.generated, f.present)
-             is distinct from (excluded.column_name, excluded.data_type, excluded.base_type, excluded.comment, excluded.part_of_key, excluded.generated, true)`,
-      [JSON.stringify(rows.slice(at, at + fieldsAtOnce))],
-    ) // prettier-ignore
-  const present = new Set(rows.map((row) => `${row.type_id} ${row.attribute_number}`))
-  const gone = [...fieldsOf.values()].flat().filter((field) => !present.has(`${field.type_id} ${field.attribute_number}`)) // prettier-ignore
+      `update spoor.field as f
+          set column_name = r.column_name, name = coalesce(r.name, f.name), data_type = r.data_type, base_type = r.base_type,
+              comment = r.comment, part_of_key = r.part_of_key, generated = r.generated, present = true
+         from jsonb_to_recordset(?::jsonb) as r(type_id int, attribute_number int, column_name text, name text, data_type text,
+              base_type text, comment text, part_of_key boolean, generated boolean)
+        where f.type_id = r.type_id and f.attribute_number = r.attribute_number
+          and (f.column_name, f.data_type, f.base_type, f.comment, f.part_of_key, f.generated, f.present)
+              is distinct from (r.column_name, r.data_type, r.base_type, r.comment, r.part_of_key, r.generated, true)`,
+      [JSON.stringify(some)],
+    )
+  }
+  const present = new Set(rows.map(placeOf))
+  const gone = [...fieldsOf.values()].flat().filter((field) => !present.has(placeOf(field)))
   await trx('spoor.field')
     .whereIn(
       'id',

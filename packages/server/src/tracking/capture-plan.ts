@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto'
 import { reasonOf, rulesOf, withEdits, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
-import type { CapturedTable } from '../capture/generate.ts'
+import type { CapturedTable } from '../capture/table.ts'
 import { installationSql, type Installation } from '../capture/install.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -71,16 +71,18 @@ export async function installation(
       )
     const named = (names: readonly string[]) =>
       names.flatMap((name) => table.columns.filter((column) => column.name === name))
+    const rules = rulesOf(to, type.id)
     const captured: CapturedTable = {
       typeId: type.id,
       relationId: table.relationId,
-      schema: table.schema,
-      table: table.table,
-      descendants: table.descendants,
       keyColumns: named(table.keyColumns),
       labelColumns: named(type.label_columns),
       parentColumns: named(type.parent_columns ?? []),
-      reason: rulesOf(to, type.id).reason,
+      ...placesOf(table),
+      byRow: table.inherits,
+      nests: table.nests,
+      reason: rules.reason,
+      onFailure: rules.onFailure,
       fields: Object.entries(typePlan.fields).flatMap(([fieldId, { keep }]) => {
         const column = table.columns.find((c) => c.attributeNumber === attributeOf.get(fieldId))
         if (!column) return []
@@ -96,12 +98,14 @@ export async function installation(
       const type = byId.get(typeId)
       const table = type && byRelation.get(type.relation_id)
       return type && table
-        ? [{ typeId: type.id, schema: table.schema, table: table.table, descendants: table.descendants }]
+        ? [{ typeId: type.id, ...placesOf(table) }]
         : []
     })
   const setting = await db('spoor.setting').where({ name: 'installation' }).first<{ value: string }>('value')
   return { planVersion, owner: setting.value, install, remove }
 }
+
+const placesOf = ({ schema, table, descendants, partitioned }: DiscoveredTable) => ({ schema, table, descendants, partitioned })
 
 export function digestOf(work: Installation): string {
   return createHash('sha256').update(installationSql(work)).digest('hex')

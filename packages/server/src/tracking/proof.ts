@@ -1,7 +1,7 @@
 import type { Proof, ProofHead } from '@spoor/contract'
 import { emptyPlan, valueKind } from '@spoor/core'
 import type { Knex } from 'knex'
-import { qualified, type CapturedField, type CapturedTable } from '../capture/generate.ts'
+import { qualified, type CapturedField, type CapturedTable } from '../capture/table.ts'
 import { plainQuery } from '../database/plain.ts'
 import { quoteIdentifier as id, quoteLiteral } from '../database/identifier.ts'
 import type { Database } from '../database/knex.ts'

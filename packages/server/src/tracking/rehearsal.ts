@@ -2,7 +2,8 @@ import { comparePlans, withEdits } from '@spoor/core'
 import type { TypeRehearsal } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { baseSql } from '../capture/base.ts'
-import { captureSql, qualified, type CapturedColumn, type CapturedTable } from '../capture/generate.ts'
+import { captureSql } from '../capture/generate.ts'
+import { qualified, type CapturedColumn, type CapturedTable } from '../capture/table.ts'
 import { plainQuery } from '../database/plain.ts'
 import { quoteIdentifier as id } from '../database/identifier.ts'
 import type { Database } from '../database/knex.ts'
@@ -101,6 +102,9 @@ async function onCopy(
     schema,
     table: 'spoor_trial_tracked',
     descendants: [],
+    partitioned: false,
+    byRow: false,
+    nests: false,
     reason: 'never',
     keyColumns: there(table.keyColumns),
     labelColumns: there(table.labelColumns),

@@ -3,7 +3,7 @@ import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import PickList from '../frame/PickList.vue'
 import { routes, type ProblemBody, type SourceMap, type TrackedType } from '@spoor/contract'
-import { capitalised, counted, type NewColumnRule, type ReasonRule } from '@spoor/core'
+import { capitalised, counted, type FailureRule, type NewColumnRule, type ReasonRule, type TypeRules } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -46,7 +46,7 @@ const days = computed(() => [
   { value: 0, label: 'no field of it' },
   ...props.type.fields.filter((field) => /^(date|timestamp)/.test(field.dataType)).map((field) => ({ value: field.id, label: field.name })),
 ]) // prettier-ignore
-const stageRule = (rule: { reason?: ReasonRule; newColumns?: NewColumnRule }) =>
+const stageRule = (rule: Partial<TypeRules>) =>
   props.stage(props.source.id, (now) => withRule(now.draft.edits, props.type.id, rule))
 
 async function describe() {
@@ -110,6 +110,27 @@ async function describe() {
         ]"
         @change="(value: unknown) => stageRule({ newColumns: value as NewColumnRule })"
     /></label>
+    <label class="row"
+      >A save that cannot be captured
+      <PickList
+        :value="rules.onFailure"
+        size="small"
+        aria-label="A save that cannot be captured"
+        :disabled="!mayEdit || tracked === 0"
+        :options="[
+          { value: 'refuse', label: 'is refused' },
+          { value: 'pass', label: 'is let through and told of' },
+        ]"
+        @change="(value: unknown) => stageRule({ onFailure: value as FailureRule })"
+    /></label>
+    <p v-if="rules.onFailure === 'pass'" class="soft">
+      Should capturing itself fail, work goes on: the save is kept, counted and told of as an alarm, and {{ type.plural }} have a
+      gap from then on. Each save takes a little longer.
+    </p>
+    <p v-else class="soft">
+      Should capturing itself fail, the save fails with it: nothing can change unseen, and {{ type.plural }} cannot be saved
+      until it is mended.
+    </p>
     <details :open="mayEdit">
       <summary>What it is called and belongs to</summary>
       <label class="row"

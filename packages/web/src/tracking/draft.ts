@@ -155,17 +155,20 @@ export function withWish(
   return [...edits.filter((edit) => !isFieldEdit(edit) || !ids.has(edit.fieldId)), ...wished]
 }
 
+type Rules = Pick<TrackedType, 'reason' | 'newColumns' | 'onFailure'>
+
 /** The rules of a type as the draft has them. */
-export function stagedRules(source: SourceMap, type: TrackedType): Pick<TrackedType, 'reason' | 'newColumns'> {
+export function stagedRules(source: SourceMap, type: TrackedType): Rules {
   const edit = source.draft.edits.find((one) => !isFieldEdit(one) && !isPlanRuleEdit(one) && one.typeId === type.id) as
-    Partial<Pick<TrackedType, 'reason' | 'newColumns'>> | undefined
-  return { reason: edit?.reason ?? type.reason, newColumns: edit?.newColumns ?? type.newColumns }
+    Partial<Rules> | undefined
+  const { reason, newColumns, onFailure } = type
+  return { reason: edit?.reason ?? reason, newColumns: edit?.newColumns ?? newColumns, onFailure: edit?.onFailure ?? onFailure }
 }
 
 export function withRule(
   edits: readonly Edit[],
   typeId: number,
-  rule: Partial<Pick<TrackedType, 'reason' | 'newColumns'>>,
+  rule: Partial<Rules>,
 ): Edit[] {
   const isIt = (edit: Edit) => !isFieldEdit(edit) && !isPlanRuleEdit(edit) && edit.typeId === typeId
   return [...edits.filter((edit) => !isIt(edit)), { ...edits.find(isIt), typeId, ...rule }]

@@ -24,7 +24,7 @@ function planOf(source: SourceMap): TrackingPlan {
     ...type.fields
       .filter((field) => field.keep !== 'off')
       .map(({ id, keep, masked, sensitive, reason, derivedFrom, lock }) => ({ typeId: type.id, fieldId: id, keep, masked, sensitive, reason, derivedFrom, lock })), // prettier-ignore
-    { typeId: type.id, reason: type.reason, newColumns: type.newColumns },
+    { typeId: type.id, reason: type.reason, newColumns: type.newColumns, onFailure: type.onFailure },
   ])
   return withEdits(emptyPlan, [...edits, { secondPerson: source.secondPerson }])
 }
