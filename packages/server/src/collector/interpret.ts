@@ -36,8 +36,6 @@ export interface Who {
 /** A captured row understood: a save, but for its number and its actor's number. */
 export interface CapturedSave extends CapturedRow {
   seq: string
-  at: string
-  keyBefore: string | null
   /** Of a line, the key of its parent. */
   parentKey: string | null
   label: string
@@ -162,7 +160,7 @@ function readDelta(json: string): Delta | null {
   const delta = parseJson(json)
   if (typeof delta !== 'object' || delta === null || Array.isArray(delta)) return null
   for (const [fieldId, pair] of Object.entries(delta)) {
-    if (!/^\d{1,9}$/.test(fieldId) || !Array.isArray(pair) || pair.length !== 2) return null
+    if (!/^\d{1,10}$/.test(fieldId) || !Array.isArray(pair) || pair.length !== 2) return null
     if (!isCaptured(pair[0]) || !isCaptured(pair[1])) return null
   }
   return delta as Delta

@@ -77,7 +77,7 @@ export class Preparer {
       else setAside.push({ seq: row.seq, why: read.why, content: JSON.stringify(row) })
     }
     // The number of its last row: what was taken of a transaction is everything up to it.
-    const folded = foldRows(understood, (first, later) => ({ ...first, seq: later.seq }))
+    const folded = foldRows(understood, (first, later) => ({ ...first, seq: highest([first, later]) }))
     await this.#learnFingerprints(folded)
     await this.#learnNumbers(folded)
     const saves: PreparedSave[] = []
@@ -157,6 +157,6 @@ function latest(saves: readonly CapturedSave[]): string | null {
   return saves.reduce<string | null>((most, { at }) => (most === null || isAfter(at, most) ? at : most), null)
 }
 
-function highest(rows: readonly OutboxRow[]): string {
+function highest(rows: readonly Pick<OutboxRow, 'seq'>[]): string {
   return rows.reduce((most, { seq }) => (BigInt(seq) > BigInt(most) ? seq : most), '0')
 }

@@ -201,9 +201,14 @@ async function keepAside(trx: Knex.Transaction, sourceId: number, rows: Prepared
 /** Most saves leave a record's label as it is: those are looked at and not written. */
 async function noteRecords(trx: Knex.Transaction, numbered: readonly Numbered[]): Promise<void> {
   const latest = new Map<string, { typeId: number; key: string; label: string; deleted: boolean }>()
+  const cameWith = new Map<string, string>()
   for (const { save } of numbered) {
     const { typeId, key, keyBefore, label } = save
-    if (keyBefore !== null) latest.set(`${typeId}/${keyBefore}`, { typeId, key: keyBefore, label, deleted: true })
+    const statement = `${save.transaction} ${save.at}`
+    // Where one statement exchanges keys, another record may have come to this one already.
+    if (keyBefore !== null && cameWith.get(`${typeId}/${keyBefore}`) !== statement)
+      latest.set(`${typeId}/${keyBefore}`, { typeId, key: keyBefore, label, deleted: true })
+    if (keyBefore !== null) cameWith.set(`${typeId}/${key}`, statement)
     latest.set(`${typeId}/${key}`, { typeId, key, label, deleted: save.action === 'delete' })
   }
   const records = [...latest.values()]

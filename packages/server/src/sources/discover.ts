@@ -155,7 +155,6 @@ const plainTypes = new Set([
   'bytea',
   'text',
   'varchar',
-  'bpchar',
   'name',
   'oid',
 ])

@@ -1,0 +1,52 @@
+import { expect } from 'vitest'
+import type { World } from '../support.ts'
+import type { Table } from './schema.ts'
+
+export interface ReplayedSave {
+  id: string
+  at: string
+  transaction: string
+  table: string
+  action: string
+  key: string
+  keyBefore: string | null
+  values: Record<string, [string | null, string | null]>
+}
+
+export async function readSaves(world: World): Promise<ReplayedSave[]> {
+  const { rows } = await world.db.raw<{ rows: ReplayedSave[] }>(
+    `select s.id::text, s.captured_at::text as at, s.transaction_id as transaction, t.table_name as table, s.action, s.record_key as key, s.key_before as "keyBefore",
+       coalesce((select json_object_agg(f.column_name, json_build_array(c.before, c.after)) from ledger.change c join spoor.field f on f.id = c.field_id where c.save_id = s.id and c.captured_at = s.captured_at), '{}') as values
+      from ledger.save s join spoor.record_type t on t.id = s.type_id order by s.id`,
+  )
+  return rows
+}
+
+type Row = Record<string, string | null>
+
+/** What the ledger, played from empty, makes of a table. Records that exchange keys in one statement do so at once. */
+export function replay(saves: readonly ReplayedSave[], table: Table): Row[] {
+  const mine = saves.filter((save) => save.table === table.name)
+  const state = new Map<string, Row>()
+  for (let at = 0; at < mine.length; ) {
+    const first = mine[at]!
+    let end = at + 1
+    while (first.keyBefore !== null && mine[end]?.keyBefore != null && mine[end]!.at === first.at && mine[end]!.transaction === first.transaction) end++ // prettier-ignore
+    const step = mine.slice(at, end)
+    const held = step.map((save) => (save.action === 'create' ? {} : state.get(save.keyBefore ?? save.key)))
+    for (const [n, save] of step.entries()) {
+      const where = { save, held: held[n] ?? 'no such record' }
+      // The sequence of after and next before joins without a break, for every field.
+      if (save.action === 'create') expect({ ...where, free: !state.has(save.key) }).toEqual({ ...where, free: true })
+      else
+        for (const [column, [before]] of Object.entries(save.values))
+          expect({ ...where, column, before: held[n] ? (held[n][column] ?? null) : undefined }).toEqual({ ...where, column, before }) // prettier-ignore
+      if (save.action !== 'create') state.delete(save.keyBefore ?? save.key)
+    }
+    for (const [n, save] of step.entries())
+      if (save.action !== 'delete')
+        state.set(save.key, { ...held[n], ...Object.fromEntries(Object.entries(save.values).map(([c, [, now]]) => [c, now])) }) // prettier-ignore
+    at = end
+  }
+  return [...state.values()]
+}
