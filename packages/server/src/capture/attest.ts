@@ -1,7 +1,8 @@
-import { capitalised, listed, type TrackingPlan } from '@spoor/core'
+import { capitalised, counted, listed, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
 import { raiseAlarm, settleAlarms } from '../custody/alarms.ts'
-import { instantText, type Database } from '../database/knex.ts'
+import { boundArray, instantText, type Database } from '../database/knex.ts'
+import { movementsOf, readFamilies, rowsWithoutSave, takeOff, type Family } from './family.ts'
 
 /** One trigger as it was found installed. */
 export interface InstalledTrigger {
@@ -38,10 +39,18 @@ export async function readTriggers(source: Database): Promise<FoundTrigger[]> {
 }
 
 /** What is wrong with the triggers of a type: the deeds that would explain it. */
-function faultsOf(expected: readonly InstalledTrigger[], found: readonly FoundTrigger[]): Map<number, Set<string>> {
-  const there = new Map(found.map((trigger) => [`${trigger.relationId} ${trigger.name}`, trigger]))
+function faultsOf(
+  expected: readonly InstalledTrigger[],
+  found: readonly FoundTrigger[],
+  families: readonly Family[],
+): Map<number, Set<string>> {
   const faults = new Map<number, Set<string>>()
+  const familyOf = new Map(families.map((family) => [family.typeId, family]))
+  const there = new Map(found.map((trigger) => [`${trigger.relationId} ${trigger.name}`, trigger]))
   for (const trigger of expected) {
+    const family = familyOf.get(trigger.typeId)
+    // A partition that was dropped or detached takes its triggers along; a table that was dropped is not in the source.
+    if (family && !family.members.has(trigger.relationId)) continue
     const now = there.get(`${trigger.relationId} ${trigger.name}`)
     const deed = !now ? 'dropped' : now.off && !trigger.off ? 'disabled' : now.digest !== trigger.digest ? 'altered' : null
     if (deed) faults.set(trigger.typeId, (faults.get(trigger.typeId) ?? new Set()).add(deed))
@@ -66,26 +75,83 @@ export async function attest(db: Database, source: Database, sourceId: number): 
   if (!row?.installed) return []
   const { rows: clock } = await source.raw<{ rows: { now: string }[] }>('select clock_timestamp()::text as now')
   const now = instantText(clock[0]!.now)
-  const faults = faultsOf(row.installed, await readTriggers(source))
+  const families = await readFamilies(db, source, row.plan)
+  const faults = faultsOf(row.installed, await readTriggers(source), families)
   // Between the commit in the source and its being written down here, the triggers are those of the next plan.
   if (faults.size > 0 && (await isMoving(db, sourceId, row.version))) return []
   const state = await db('ledger.collector_state')
     .where({ source_id: sourceId })
     .first<{ attested_at: string | null }>('attested_at')
   const lastGood = state.attested_at !== null && state.attested_at > row.put_at ? state.attested_at : row.put_at
+  const gone = new Set(families.filter((family) => !family.there).map((family) => family.typeId))
   const words: string[] = []
+  const standing: FieldKeeping[] = []
   await db.transaction(async (trx) => {
     for (const [typeId, type] of Object.entries(row.plan.types)) {
-      const fieldIds = Object.keys(type.fields).map(Number)
+      if (gone.has(Number(typeId))) continue
       const deeds = faults.get(Number(typeId))
-      if (deeds) words.push(await endCoverage(trx, Number(typeId), fieldIds, lastGood, [...deeds]))
-      else await resumeCoverage(trx, type.fields, now)
+      if (deeds) words.push(await endCoverage(trx, Number(typeId), Object.keys(type.fields).map(Number), lastGood, [...deeds])) // prettier-ignore
+      else standing.push(...Object.entries(type.fields).map(([fieldId, { keep }]) => ({ fieldId: Number(fieldId), keep }))) // prettier-ignore
     }
+    await resumeCoverage(trx, standing, now)
+    await closeCoverage(trx, gone, lastGood)
     await trx('ledger.collector_state').where({ source_id: sourceId }).update({ attested_at: now })
   })
   for (const one of words) await raiseAlarm(db, sourceId, 'capture-altered', one)
   if (words.length === 0) await settleAlarms(db, sourceId, 'capture-altered')
+  await followPartitions(db, source, sourceId, { families, installed: row.installed, since: lastGood, now })
   return words
+}
+
+/**
+ * Partitions that came are captured from their first row on. Rows that one brought along were created by no save, and
+ * rows that one took away were deleted by none: that is a gap, as long as nobody looked, and is told.
+ */
+async function followPartitions(
+  db: Database,
+  source: Database,
+  sourceId: number,
+  { families, installed, since, now }: { families: readonly Family[]; installed: readonly InstalledTrigger[]; since: string; now: string }, // prettier-ignore
+): Promise<void> {
+  const { came, left } = movementsOf(families, installed)
+  for (const { typeId, relationId } of left) {
+    await takeOff(source, typeId, relationId)
+    await interruptCoverage(db, typeId, since, now, 'a partition was dropped or detached, and its rows with it')
+  }
+  for (const partition of came) {
+    const { typeId, table } = partition
+    const type = await db('spoor.record_type').where({ id: typeId }).first<{ plural: string; key_columns: string[] }>('plural', 'key_columns') // prettier-ignore
+    const unsaved = await rowsWithoutSave(db, source, partition, type.key_columns)
+    if (unsaved === 0) continue
+    const rows = unsaved >= 1000 ? 'a thousand rows or more' : counted(unsaved, 'row')
+    const because = `the partition ${table} brought ${rows} that no save created`
+    await interruptCoverage(db, typeId, since, now, because)
+    await raiseAlarm(db, sourceId, 'partition-rows', `To ${type.plural}, ${because}, between ${since} and ${now}.`)
+  }
+}
+
+/** Coverage that was broken for a spell and goes on; told once, however often it is looked at. */
+export async function interruptCoverage(db: Database, typeId: number, from: string, to: string, because: string): Promise<void> {
+  await db.transaction(async (trx) => {
+    const open = await trx('spoor.coverage as c')
+      .join('spoor.field as f', 'f.id', 'c.field_id')
+      .where({ 'f.type_id': typeId, 'c.to_at': null })
+      .where('c.from_at', '<', from)
+      .select<{ id: number; field_id: number; keep: string }[]>('c.id', 'c.field_id', 'c.keep')
+    if (open.length === 0) return
+    await trx('spoor.coverage')
+      .whereIn('id', open.map((one) => one.id)) // prettier-ignore
+      .update({ to_at: from, ended_because: because })
+    await trx('spoor.coverage').insert(open.map(({ field_id, keep }) => ({ field_id, keep, from_at: to })))
+  })
+}
+
+/** A table that was dropped is captured again when one of its name is there and the triggers stand on it. */
+async function closeCoverage(trx: Knex.Transaction, types: ReadonlySet<number>, at: string): Promise<void> {
+  await trx('spoor.coverage')
+    .whereIn('field_id', trx('spoor.field').whereIn('type_id', [...types]).select('id')) // prettier-ignore
+    .whereNull('to_at')
+    .update({ to_at: at, ended_because: 'the table is not in the source any more' })
 }
 
 async function isMoving(db: Database, sourceId: number, version: number): Promise<boolean> {
@@ -113,15 +179,19 @@ async function endCoverage(
   return `${capitalised(type.plural)} are not being captured: ${because}. What is changed there since ${since[0]?.max ?? lastGood} is not on the trail. Put a plan in force again to mend it.`
 }
 
-async function resumeCoverage(
-  trx: Knex.Transaction,
-  fields: TrackingPlan['types'][string]['fields'],
-  now: string,
-): Promise<void> {
-  for (const [fieldId, { keep }] of Object.entries(fields)) {
-    const open = await trx('spoor.coverage')
-      .where({ field_id: Number(fieldId), to_at: null })
-      .first('id')
-    if (!open) await trx('spoor.coverage').insert({ field_id: Number(fieldId), keep, from_at: now })
-  }
+interface FieldKeeping {
+  fieldId: number
+  keep: string
+}
+
+/** Begins coverage of what is captured and has none open. */
+async function resumeCoverage(trx: Knex.Transaction, fields: readonly FieldKeeping[], now: string): Promise<void> {
+  await trx.raw(
+    `insert into spoor.coverage (field_id, keep, from_at)
+     select w.field_id, w.keep, ?::timestamptz
+       from unnest(?::int[], ?::text[]) as w(field_id, keep)
+       join spoor.field f on f.id = w.field_id and f.present
+      where not exists (select from spoor.coverage c where c.field_id = w.field_id and c.to_at is null)`,
+    [now, boundArray(fields.map((field) => field.fieldId)), boundArray(fields.map((field) => field.keep))],
+  )
 }

@@ -1,5 +1,9 @@
-/** What is installed in a source once, whatever is tracked: the outbox, its context function and its own facts. */
-export const baseSql = `
+import { createHash } from 'node:crypto'
+import type { Knex } from 'knex'
+import { quoteLiteral } from '../database/identifier.ts'
+import { plainQuery } from '../database/plain.ts'
+
+const definitions = `
 create schema if not exists spoor_capture;
 comment on schema spoor_capture is 'Change tracking by Spoor. Generated: do not edit.';
 grant usage on schema spoor_capture to public;
@@ -145,7 +149,7 @@ $above$;
 
 -- What a statement did stands before what was done because of it: that was captured first and is moved behind. Only
 -- rows that were removed to make room for those it brought stay where they are. Whether that was so is told by who is
--- there now: "present" asks for the key in $1.
+-- there now: "present" asks for the key in $1. "first" is NULL where rows were captured one by one.
 create or replace function spoor_capture.put_in_order(of_type int, event text, begun bigint, first bigint, present text)
 returns void language plpgsql set search_path = pg_catalog, pg_temp set row_security = off as $order$
 declare
@@ -155,22 +159,24 @@ declare
   one record;
   there boolean;
 begin
-  if not exists (select from spoor_capture.outbox o where o.seq > begun and o.seq < first and o.transaction_id = pg_current_xact_id()) then
+  if not exists (select from spoor_capture.outbox o where o.seq > begun and (o.seq < first or first is null and o.depth > own_depth)
+                  and o.transaction_id = pg_current_xact_id()) then
     return;
   end if;
   if event in ('insert', 'delete') then
     for one in
-      select own.key,
+      select own.key, own.times,
              count(*) filter (where o.key_before = own.key or o.action = 'delete' and o.key = own.key) as removed,
              count(*) filter (where o.key = own.key and (o.action = 'create' or o.key_before is not null)) as came,
              min(o.seq) filter (where o.key_before = own.key or o.action = 'delete' and o.key = own.key) as first_removed,
              min(o.seq) filter (where o.key = own.key and (o.action = 'create' or o.key_before is not null)) as first_came
-        from (select distinct key from spoor_capture.outbox
-               where seq > first and transaction_id = pg_current_xact_id() and type_id = of_type
-                 and action = case event when 'insert' then 'create' else 'delete' end) own
-        join spoor_capture.outbox o on o.seq > begun and o.seq < first and o.transaction_id = pg_current_xact_id()
+        from (select key, count(*) as times from spoor_capture.outbox
+               where (seq > first or first is null and seq > begun and depth = own_depth)
+                 and transaction_id = pg_current_xact_id() and type_id = of_type and action = case event when 'insert' then 'create' else 'delete' end group by key) own
+        join spoor_capture.outbox o on o.seq > begun and (o.seq < first or first is null and o.depth > own_depth)
+         and o.transaction_id = pg_current_xact_id()
          and o.type_id = of_type and (o.key = own.key or o.key_before = own.key)
-       group by own.key
+       group by own.key, own.times
     loop
       continue when event = 'insert' and one.removed = 0 or event = 'delete' and one.came = 0;
       begin
@@ -178,18 +184,18 @@ begin
       exception when others then
         continue; -- Who is there cannot be seen; the usual order stands.
       end;
-      if event = 'insert' and there::int - 1 - one.came + one.removed = 1 then
+      if event = 'insert' and there::int - one.times - one.came + one.removed = 1 then
         stays := stays || array(select o.seq from spoor_capture.outbox o where o.seq > begun and o.seq <= one.first_removed
           and o.transaction_id = pg_current_xact_id() and o.type_id = of_type and (o.key = one.key or o.key_before = one.key));
-      elsif event = 'delete' and there::int + 1 + one.removed - one.came = 1 then
-        goes := goes || array(select o.seq from spoor_capture.outbox o where o.seq >= one.first_came and o.seq < first
+      elsif event = 'delete' and there::int + one.times + one.removed - one.came = 1 then
+        goes := goes || array(select o.seq from spoor_capture.outbox o where o.seq >= one.first_came and (o.seq < first or first is null)
           and o.transaction_id = pg_current_xact_id() and o.type_id = of_type and (o.key = one.key or o.key_before = one.key));
       end if;
     end loop;
   end if;
   with moved as (
     delete from spoor_capture.outbox o
-     where o.seq > begun and o.seq < first and o.transaction_id = pg_current_xact_id()
+     where o.seq > begun and (o.seq < first or first is null and o.depth > own_depth) and o.transaction_id = pg_current_xact_id()
        and (o.depth > own_depth or o.seq = any (goes)
             or event = 'update' and o.depth = own_depth and o.type_id = of_type and o.action = 'change')
        and o.seq <> all (stays)
@@ -200,6 +206,18 @@ begin
       context, login, application_name, client_address, depth
     from moved order by seq;
 end $order$;
+
+-- The end of a statement whose rows were captured one by one.
+create or replace function spoor_capture.end_statement() returns trigger language plpgsql security definer
+  set search_path = pg_catalog, pg_temp as $end$
+declare
+  begun bigint := spoor_capture.begun(TG_RELID, TG_OP);
+begin
+  if begun is not null then
+    perform spoor_capture.put_in_order(TG_ARGV[0]::int, lower(TG_OP), begun, null, TG_ARGV[1]);
+  end if;
+  return null;
+end $end$;
 
 -- TRUNCATE tells of the rows that it removes, so they have to be seen, whatever policies hide.
 create or replace function spoor_capture.demand_sight(relation oid) returns void
@@ -233,10 +251,28 @@ end $missed$;
 
 -- Nobody but the capture's own functions calls these.
 revoke all on function spoor_capture.shape_is(oid, int2[], text), spoor_capture.columns_now(oid, oid, text), spoor_capture.as_text(anyelement),
-  spoor_capture.belongs(oid, oid), spoor_capture.begin_statement(), spoor_capture.begun(oid, text), spoor_capture.told_above(oid),
+  spoor_capture.belongs(oid, oid), spoor_capture.begin_statement(), spoor_capture.end_statement(), spoor_capture.begun(oid, text), spoor_capture.told_above(oid),
   spoor_capture.put_in_order(int, text, bigint, bigint, text), spoor_capture.demand_sight(oid),
   spoor_capture.note_missed(int, oid, text, text, text), spoor_capture.note_meddling() from public;
 drop function if exists spoor_capture.reshape(text, oid, oid, text);
 
 comment on function spoor_capture.context is 'Says who is making the changes of this transaction, by which channel and why.';
 `
+
+const digest = createHash('sha256').update(definitions).digest('hex')
+
+/** What is installed in a source once, whatever is tracked: the outbox, its context function and its own facts. */
+export const baseSql = `${definitions}
+insert into spoor_capture.meta (name, value) values ('base', ${quoteLiteral(digest)})
+on conflict (name) do update set value = excluded.value;
+`
+
+/** Makes it where it is not there as it has to be. Making it anew would lock the outbox while the business writes. */
+export async function ensureBase(trx: Knex.Transaction): Promise<void> {
+  const [there] = await plainQuery<{ there: boolean }>(trx, `select to_regclass('spoor_capture.meta') is not null as there`)
+  if (there!.there) {
+    const rows = await plainQuery<{ value: string }>(trx, `select value from spoor_capture.meta where name = 'base'`)
+    if (rows[0]?.value === digest) return
+  }
+  await plainQuery(trx, baseSql)
+}

@@ -3,6 +3,7 @@ import { named, numbered, numberedList, Statements } from './statements.ts'
 import {
   allColumns,
   captureEvents,
+  isByRow,
   qualified,
   rowTriggerName,
   triggerPrefix,
@@ -21,13 +22,13 @@ const transitionTables: Readonly<Record<RowEvent, string>> = {
 }
 
 /** Events that statement triggers of a table tell of. Of one whose rows come through others, only TRUNCATE. */
-function statementEvents({ byRow }: CapturedTable): readonly CaptureEvent[] {
-  return byRow ? ['truncate'] : captureEvents
+function statementEvents(table: CapturedTable): readonly CaptureEvent[] {
+  return isByRow(table) ? ['truncate'] : captureEvents
 }
 
 /** Whether statements leave a mark when they begin, by which what was written meanwhile is put in order. */
-function marks({ byRow, nests, partitioned }: CapturedTable): boolean {
-  return !byRow && (nests || partitioned)
+function marks({ nests, partitioned }: CapturedTable): boolean {
+  return nests || partitioned
 }
 
 /**
@@ -40,11 +41,13 @@ function marks({ byRow, nests, partitioned }: CapturedTable): boolean {
  */
 export function captureSql(table: CapturedTable, planVersion: number): string {
   const functions = statementEvents(table).map((event) => statementFunction(table, planVersion, event))
-  const byRow = table.byRow || table.partitioned ? [rowFunction(table, planVersion)] : []
-  const triggers = [table, ...table.descendants].flatMap((on) => [
-    ...(marks(table) ? [markTrigger(table.typeId, on)] : []),
-    ...statementEvents(table).map((event) => statementTrigger(table.typeId, event, on)),
-  ])
+  const byRow = isByRow(table) || table.partitioned ? [rowFunction(table, planVersion)] : []
+  const triggers = isByRow(table)
+    ? [table, ...table.descendants].map((on) => statementTrigger(table.typeId, 'truncate', on)).concat(boundaries(table))
+    : [table, ...table.descendants].flatMap((on) => [
+        ...(marks(table) ? [beginTrigger(table.typeId, on)] : []),
+        ...statementEvents(table).map((event) => statementTrigger(table.typeId, event, on)),
+      ])
   // What an earlier plan left that this one does without is taken off first.
   return [uninstallTriggers(table), ...functions, ...byRow, ...triggers, rowTriggers(table)].join('')
 }
@@ -59,7 +62,7 @@ alter table ${qualified(on)} enable always trigger ${name};
 `
 }
 
-function markTrigger(typeId: number, on: TableName): string {
+function beginTrigger(typeId: number, on: TableName): string {
   const name = `${triggerPrefix(typeId)}begin`
   return `
 create trigger ${name} before insert or update or delete on ${qualified(on)}
@@ -68,15 +71,32 @@ alter table ${qualified(on)} enable always trigger ${name};
 `
 }
 
+/** Where rows are captured one by one, statements on the table and on those it inherits from are put in order at their end. */
+function boundaries(table: CapturedTable): string[] {
+  const statements = new Statements(table, 0, { shifted: false, salt: '' })
+  const name = `${triggerPrefix(table.typeId)}end`
+  return [table, ...table.descendants, ...table.ancestors].map(
+    (on) => `${beginTrigger(table.typeId, on)}
+create trigger ${name} after insert or update or delete on ${qualified(on)}
+  for each statement execute function spoor_capture.end_statement(${table.typeId}, ${quoteLiteral(presence(table, statements))});
+alter table ${qualified(on)} enable always trigger ${name};
+`,
+  )
+}
+
+function presence(table: CapturedTable, statements: Statements): string {
+  return `select exists (select from ${qualified(table)} x where ${statements.hasKey()})`
+}
+
 function rowTriggers(table: CapturedTable): string {
-  if (!table.byRow && !table.partitioned) return ''
+  if (!isByRow(table) && !table.partitioned) return ''
   const name = id(rowTriggerName(table.typeId))
   const make = `
 create trigger ${name} after insert or update or delete on ${qualified(table)}
   for each row execute function spoor_capture.${triggerPrefix(table.typeId)}row();
 alter table only ${qualified(table)} enable always trigger ${name};
 `
-  if (table.byRow) {
+  if (isByRow(table)) {
     const more = table.descendants.map(
       (on) => `
 create trigger ${name} after insert or update or delete on ${qualified(on)}
@@ -93,10 +113,10 @@ alter table only ${qualified(on)} enable always trigger ${name};
   return `${make}${below.join('')}`
 }
 
-function uninstallTriggers({ typeId, descendants, partitioned, ...table }: TriggerPlaces): string {
-  const names = [...captureEvents, 'begin'].map((event) => `${triggerPrefix(typeId)}${event}`)
+function uninstallTriggers({ typeId, descendants, ancestors, partitioned, ...table }: TriggerPlaces): string {
+  const names = [...captureEvents, 'begin', 'end'].map((event) => `${triggerPrefix(typeId)}${event}`)
   const row = id(rowTriggerName(typeId))
-  const drops = [table, ...descendants].flatMap((on) => names.map((name) => `drop trigger if exists ${name} on ${qualified(on)};\n`)) // prettier-ignore
+  const drops = [table, ...descendants, ...ancestors].flatMap((on) => names.map((name) => `drop trigger if exists ${name} on ${qualified(on)};\n`)) // prettier-ignore
   // Partitions lose theirs with the root's and cannot without it.
   const rows = [table, ...(partitioned ? [] : descendants)].map((on) => `drop trigger if exists ${row} on ${qualified(on)};\n`) // prettier-ignore
   return `\n${[...drops, ...rows].join('')}`
@@ -326,10 +346,9 @@ function oneRow(table: CapturedTable, event: RowEvent, statements: Statements, o
 
 /** Puts what was written while the statement went on in the order in which it came about. */
 function settleOrder(table: CapturedTable, event: RowEvent, statements: Statements): string {
-  const present = `select exists (select from ${qualified(table)} x where ${statements.hasKey()})`
   return `
   if ${variables.written} > 0 and ${variables.begun} is not null then
-    perform spoor_capture.put_in_order(${table.typeId}, '${event}', ${variables.begun}, ${variables.first}, ${quoteLiteral(present)});
+    perform spoor_capture.put_in_order(${table.typeId}, '${event}', ${variables.begun}, ${variables.first}, ${quoteLiteral(presence(table, statements))});
   end if;`
 }
 

@@ -1,11 +1,13 @@
 import { setTimeout as sleep } from 'node:timers/promises'
+import { listed } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { plainQuery } from '../database/plain.ts'
 import { quoteLiteral } from '../database/identifier.ts'
 import { errorCode, Problem } from '../errors.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
-import { baseSql } from './base.ts'
+import { baseSql, ensureBase } from './base.ts'
 import { captureSql, uninstallSql } from './generate.ts'
+import { tryOut } from './try-out.ts'
 import type { CapturedTable, TriggerPlaces } from './table.ts'
 
 export interface Installation {
@@ -63,13 +65,15 @@ export async function installCapture(
   watch: InstallationWatch = { step: () => Promise.resolve() },
 ): Promise<string> {
   const all = steps(installation)
+  const untried = new Set(installation.install)
   for (let attempt = 1; ; attempt++) {
     try {
+      await tryAll(source, untried, watch)
       await source.transaction(async (trx) => {
         await plainQuery(trx, `set local lock_timeout = '${lockTimeoutMs}ms'`)
         for (const [at, { doing, sql }] of all.entries()) {
           await watch.step(attempt === 1 ? doing : `${doing} (try ${attempt} of ${tries})`, at, all.length)
-          await plainQuery(trx, sql)
+          await (sql === baseSql ? ensureBase(trx) : plainQuery(trx, sql))
         }
         await watch.step('committing', all.length, all.length)
       })
@@ -83,6 +87,23 @@ export async function installCapture(
         continue
       }
       throw refusal(error)
+    }
+  }
+}
+
+/** @throws Problem when capturing a table would fail at its first write, or would not tell of a field. */
+async function tryAll(source: Database, untried: Set<CapturedTable>, watch: InstallationWatch): Promise<void> {
+  const all = untried.size
+  for (const [at, table] of [...untried].entries()) {
+    await watch.step(`trying the capture of ${table.table} on a copy`, at, all)
+    const tried = await tryOut(source, table)
+    untried.delete(table)
+    const nothing = 'Nothing was installed and the draft is kept.'
+    if (tried.failure !== null)
+      throw new Problem('source-refused', `Capturing ${table.table} would fail, and its saves with it: ${tried.failure}. ${nothing}`) // prettier-ignore
+    if (tried.missed.length > 0) {
+      const names = table.fields.filter((field) => tried.missed.includes(field.fieldId)).map((field) => field.name)
+      throw new Problem('source-refused', `Tried on a copy of ${table.table}, changes of ${listed(names)} made no entry. ${nothing}`) // prettier-ignore
     }
   }
 }

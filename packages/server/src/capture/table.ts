@@ -34,6 +34,8 @@ export interface Descendant extends TableName {
 export interface TriggerPlaces extends TableName {
   typeId: number
   descendants: readonly Descendant[]
+  /** Tables it inherits from, at any height: statements on them write its rows too. */
+  ancestors: readonly TableName[]
   partitioned: boolean
 }
 
@@ -48,8 +50,6 @@ export interface CapturedTable extends TriggerPlaces {
   reason: ReasonRule
   /** What becomes of a save when capturing itself fails. */
   onFailure: FailureRule
-  /** Whether it inherits from a table through which its rows can be written: statements there have no trigger here. */
-  byRow: boolean
   /** Whether something of the business's may write while one of its statements goes on: a trigger, a cascade. */
   nests: boolean
 }
@@ -58,6 +58,11 @@ export const captureEvents = ['insert', 'update', 'delete', 'truncate'] as const
 export type CaptureEvent = (typeof captureEvents)[number]
 /** Events that have transition tables. */
 export type RowEvent = Exclude<CaptureEvent, 'truncate'>
+
+/** Whether its rows are captured one by one: a statement on a table it inherits from has no statement trigger here. */
+export function isByRow({ ancestors }: Pick<TriggerPlaces, 'ancestors'>): boolean {
+  return ancestors.length > 0
+}
 
 /** The names of all triggers and functions of one record type begin with this. */
 export function triggerPrefix(typeId: number): string {

@@ -1,5 +1,6 @@
 import type { Logger } from 'pino'
-import { attest } from '../capture/attest.ts'
+import { counted } from '@spoor/core'
+import { attest, interruptCoverage } from '../capture/attest.ts'
 import { raiseAlarm } from '../custody/alarms.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
@@ -13,7 +14,7 @@ import { refitCapture } from '../tracking/refit.ts'
 import { Floor } from './floor.ts'
 import { knownIdentities } from '../people/identities.ts'
 import type { Known } from './interpret.ts'
-import { emptyOutbox, readHead, readOutbox, takeMeddling, type OutboxHead, type OutboxRow } from './outbox.ts'
+import { emptyOutbox, readHead, readOutbox, takeMeddling, takeMissed, type OutboxHead, type OutboxRow } from './outbox.ts'
 import { Preparer, type Prepared } from './prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
 
@@ -115,11 +116,30 @@ export class Collector {
     if ((await readHead(source)) === null) return
     this.#watchWords = await attest(db, source, this.#sourceId)
     if (this.#watchWords.length === 0) await refitCapture(db, sources, this.#sourceId)
+    await this.#tellMissed(source)
     for (const { deed, login, times, last } of await takeMeddling(source)) {
       const words = `The login ${login} laid hands on captured rows before they were collected (${deed}, ${times === 1 ? 'once' : `${times} times`}, last at ${last}). Changes from before that moment may be missing from the trail or not be as they were.`
       await raiseAlarm(db, this.#sourceId, 'outbox-altered', words)
       this.#watchWords.push(words)
     }
+  }
+
+  /** What was let through uncaptured is a gap of its type, counted, and told until a plan is put in force again. */
+  async #tellMissed(source: Database): Promise<void> {
+    const { db } = this.#deps
+    for (const { typeId, saves, first, last, words } of await takeMissed(source)) {
+      const type = await db('spoor.record_type').where({ id: typeId }).first<{ plural: string } | undefined>('plural')
+      if (!type) continue
+      const because = `${counted(saves, 'save')} could not be captured and were let through`
+      await interruptCoverage(db, typeId, first, last, because)
+      const told = `Of ${type.plural}, ${because}, as the plan says, from ${first} to ${last}. The source said of a ${words}.`
+      await raiseAlarm(db, this.#sourceId, 'capture-missed', told)
+    }
+    const standing = await db('spoor.alarm')
+      .where({ source_id: this.#sourceId, kind: 'capture-missed', settled_at: null })
+      .orderBy('id')
+      .select<{ words: string }[]>('words')
+    this.#watchWords.push(...standing.map((alarm) => alarm.words))
   }
 
   /** Counts what is written in the source, tracked or not, and looks for what changes unseen. */

@@ -106,3 +106,23 @@ export async function takeMeddling(source: Database): Promise<Meddling[]> {
   )
   return rows.map((row) => ({ ...row, times: Number(row.times) }))
 }
+
+/** Saves of a record type that were let through although they could not be captured. */
+export interface Missed {
+  typeId: number
+  saves: number
+  first: string
+  last: string
+  /** What the source said of the newest. */
+  words: string
+}
+
+/** What went by since it was last asked; asking takes it away. */
+export async function takeMissed(source: Database): Promise<Missed[]> {
+  const { rows } = await source.raw<{ rows: { type_id: number; saves: string; first: string; last: string; words: string }[] }>(
+    `with gone as (delete from spoor_capture.missed returning *)
+     select type_id, count(*) as saves, min(at) as first, max(at) as last, (array_agg(deed || ' of ' || relation || ': ' || words order by id desc))[1] as words
+       from gone group by type_id`,
+  ) // prettier-ignore
+  return rows.map(({ type_id, saves, ...rest }) => ({ typeId: type_id, saves: Number(saves), ...rest }))
+}

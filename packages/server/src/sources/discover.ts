@@ -1,4 +1,5 @@
 import type { Obstacle } from '@spoor/contract'
+import { listed } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { quoteIdentifier, quoteLiteral } from '../database/identifier.ts'
 
@@ -39,8 +40,8 @@ export interface DiscoveredTable {
   /** Partitions and inheriting tables below it, at any depth. */
   descendants: { schema: string; table: string; leaf: boolean }[]
   partitioned: boolean
-  /** Whether it inherits from another table, through which its rows can be written. */
-  inherits: boolean
+  /** Tables it inherits from, at any height. */
+  ancestors: { schema: string; table: string }[]
   /** Whether a trigger, a cascade or the like of the business's may write while a statement on it goes on. */
   nests: boolean
   obstacle: Obstacle | null
@@ -52,7 +53,8 @@ interface TableRow {
   table_name: string
   comment: string | null
   owner: string
-  may_own: boolean
+  /** Owners of the table and of those above and below it whose rights the login has not. */
+  strange_owners: string[]
   may_create_schema: boolean
   database_name: string
   login: string
@@ -60,7 +62,7 @@ interface TableRow {
   descendants: { schema: string; table: string; leaf: boolean }[]
   foreign_descendants: string[]
   partitioned: boolean
-  inherits: boolean
+  ancestors: { schema: string; table: string }[]
   nests: boolean
   subscribed: boolean
   nullable_keys: string[] | null
@@ -90,7 +92,10 @@ with recursive base_of(oid, base, typmod) as (
 select c.oid::int8::text as relation_id, n.nspname as schema_name, c.relname as table_name,
   obj_description(c.oid, 'pg_class') as comment,
   pg_get_userbyid(c.relowner) as owner,
-  pg_has_role(current_user, c.relowner, 'USAGE') as may_own,
+  array(with recursive above(oid) as (select c.oid union select i.inhparent from pg_inherits i join above a on i.inhrelid = a.oid),
+          below(oid) as (select c.oid union select i.inhrelid from pg_inherits i join below b on i.inhparent = b.oid)
+     select distinct pg_get_userbyid(f.relowner)::text from (table above union table below) family join pg_class f on f.oid = family.oid
+      where not pg_has_role(current_user, f.relowner, 'USAGE') order by 1) as strange_owners,
   has_database_privilege(current_database(), 'CREATE') or to_regnamespace('spoor_capture') is not null as may_create_schema,
   current_database() as database_name, current_user as login,
   (select array_agg(a.attname::text order by k.place)
@@ -131,7 +136,9 @@ select c.oid::int8::text as relation_id, n.nspname as schema_name, c.relname as 
   array(select a.attname::text from pg_partitioned_table p, unnest(p.partattrs::int[]) with ordinality k(num, place)
          join pg_attribute a on a.attrelid = c.oid and a.attnum = k.num where p.partrelid = c.oid order by k.place) as partition_columns,
   coalesce((select p.partnatts::int from pg_partitioned_table p where p.partrelid = c.oid), 0) as partition_parts,
-  exists (select from pg_inherits i where i.inhrelid = c.oid) as inherits,
+  coalesce((with recursive above(oid) as (select inhparent from pg_inherits where inhrelid = c.oid union select i.inhparent from pg_inherits i join above a on i.inhrelid = a.oid)
+     select json_agg(json_build_object('schema', an.nspname, 'table', a.relname) order by an.nspname, a.relname)
+       from above join pg_class a on a.oid = above.oid join pg_namespace an on an.oid = a.relnamespace), '[]') as ancestors,
   exists (with recursive below(oid) as (select c.oid union select i.inhrelid from pg_inherits i join below b on i.inhparent = b.oid)
      select from below join pg_trigger g on g.tgrelid = below.oid join pg_proc f on f.oid = g.tgfoid
       where f.pronamespace <> coalesce(to_regnamespace('spoor_capture'), 0)
@@ -188,7 +195,7 @@ export async function discover(db: Database): Promise<DiscoveredTable[]> {
     })),
     descendants: row.descendants,
     partitioned: row.partitioned,
-    inherits: row.inherits,
+    ancestors: row.ancestors,
     nests: row.nests,
     obstacle: obstacleOf(row),
   }))
@@ -208,10 +215,10 @@ function obstacleOf(row: TableRow): Obstacle | null {
       words: `${called} receives its rows by logical replication, for which PostgreSQL fires no statement triggers. Track it where it is written.`,
       remedy: null,
     }
-  if (!row.may_own) {
+  if (row.strange_owners.length > 0) {
     return {
-      words: `The login ${row.login} may not create triggers that always fire on ${row.schema_name}.${row.table_name}; that takes the rights of its owner, ${row.owner}.`,
-      remedy: `grant ${quoteIdentifier(row.owner)} to ${quoteIdentifier(row.login)};`,
+      words: `The login ${row.login} may not create triggers that always fire on ${row.schema_name}.${row.table_name}; that takes the rights of ${row.strange_owners.includes(row.owner) ? 'its owner' : 'the owner of a table above or below it'}, ${listed(row.strange_owners)}.`,
+      remedy: `grant ${row.strange_owners.map(quoteIdentifier).join(', ')} to ${quoteIdentifier(row.login)};`,
     }
   }
   if (!row.may_create_schema) {

@@ -79,7 +79,6 @@ export async function installation(
       labelColumns: named(type.label_columns),
       parentColumns: named(type.parent_columns ?? []),
       ...placesOf(table),
-      byRow: table.inherits,
       nests: table.nests,
       reason: rules.reason,
       onFailure: rules.onFailure,
@@ -105,7 +104,7 @@ export async function installation(
   return { planVersion, owner: setting.value, install, remove }
 }
 
-const placesOf = ({ schema, table, descendants, partitioned }: DiscoveredTable) => ({ schema, table, descendants, partitioned })
+const placesOf = ({ schema, table, descendants, ancestors, partitioned }: DiscoveredTable) => ({ schema, table, descendants, ancestors, partitioned })
 
 export function digestOf(work: Installation): string {
   return createHash('sha256').update(installationSql(work)).digest('hex')

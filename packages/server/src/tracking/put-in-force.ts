@@ -4,6 +4,7 @@ import type { Knex } from 'knex'
 import { readTriggers } from '../capture/attest.ts'
 import { installCapture, installedVersion } from '../capture/install.ts'
 import { readHead } from '../collector/outbox.ts'
+import { settleAlarms } from '../custody/alarms.ts'
 import type { Database } from '../database/knex.ts'
 import { Leadership } from '../database/leadership.ts'
 import { Problem } from '../errors.ts'
@@ -214,6 +215,7 @@ async function conclude(
       if (to !== 'off') await trx('spoor.coverage').insert({ field_id: fieldId, keep: to, from_at: beganAt })
     }
     await adoptEpoch(trx, sourceId, epoch)
+    await settleAlarms(trx, sourceId, 'capture-missed')
     if (!clearsDraft) return
     await trx('spoor.plan_draft')
       .where({ source_id: sourceId })

@@ -1,7 +1,7 @@
 import { comparePlans, withEdits } from '@spoor/core'
 import type { TypeRehearsal } from '@spoor/contract'
 import type { Knex } from 'knex'
-import { baseSql } from '../capture/base.ts'
+import { ensureBase } from '../capture/base.ts'
 import { captureSql } from '../capture/generate.ts'
 import { qualified, type CapturedColumn, type CapturedTable } from '../capture/table.ts'
 import { plainQuery } from '../database/plain.ts'
@@ -57,7 +57,7 @@ async function rehearseTable(source: Database, table: CapturedTable): Promise<Om
 
 async function timed(trx: Knex.Transaction, table: CapturedTable): Promise<Omit<TypeRehearsal, 'typeId'>> {
   await plainQuery(trx, `set local statement_timeout = '${trialTimeoutMs}ms'; set local lock_timeout = '300ms'`)
-  await plainQuery(trx, baseSql)
+  await ensureBase(trx)
   const key = table.keyColumns.map((column) => id(column.name)).join(', ')
   for (const name of ['spoor_trial_plain', 'spoor_trial_tracked'])
     await plainQuery(
@@ -103,7 +103,7 @@ async function onCopy(
     table: 'spoor_trial_tracked',
     descendants: [],
     partitioned: false,
-    byRow: false,
+    ancestors: [],
     nests: false,
     reason: 'never',
     keyColumns: there(table.keyColumns),

@@ -90,7 +90,9 @@ function drawTrigger(chance: Chance, table: Table, tables: readonly Table[]): st
   const on = `public.${id(table.name)}`
   const name = `${chance.one(['aaa', 'mmm', 'zzz'])}_${++made}`
   const body = (timing: string, does: string, each = 'row', guard = 'pg_trigger_depth() < 3') => `
-create function public.${name}() returns trigger language plpgsql as $business$ begin
+create function public.${name}() returns trigger language plpgsql as $business$
+#variable_conflict use_column
+begin
   if ${guard} then ${does} end if;
   return ${each === 'row' && timing.startsWith('before') ? 'coalesce(new, old)' : 'null'};
 end $business$;
@@ -116,7 +118,7 @@ create ${timing.includes('deferrable') ? 'constraint ' : ''}trigger ${name} ${ti
     case 4:
       return body('after update ON', elsewhere, 'statement', 'pg_trigger_depth() < 3')
     case 5:
-      return table.partitioned ? '' : body('after insert or update ON deferrable initially deferred', set, 'row', 'pg_trigger_depth() < 2')
+      return table.partitioned ? '' : body('after insert or update ON deferrable initially deferred', `${set.slice(0, -1)} and ${id(column.name)}::pg_catalog.text is distinct from (${value})::pg_catalog.text;`, 'row', 'pg_trigger_depth() < 2')
     case 6: // Puts a value back that somebody may not set.
       return body('after update ON', `update ${on} set ${id(column.name)} = old.${id(column.name)} where ${same('new')};`, 'row', `pg_trigger_depth() < 2`)
     default:

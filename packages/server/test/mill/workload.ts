@@ -8,7 +8,7 @@ import { keyLiteral, literal } from './values.ts'
  * What a business may answer to a statement that was drawn blindly: keys that clash, rules that say no, rows that move
  * under a trigger, others that wait. Anything else is not its own.
  */
-const itsOwn = /^(23|40|55P03|27000|21000|22|P0001|42P10|428C9|SPR02)/
+const itsOwn = /^(23|40|55P03|27000|21000|22|P0001|42P10|428C9|55006|SPR02)/
 
 /** Statements of a session, drawn one after another. */
 export class Workload {
