@@ -68,6 +68,7 @@ export {
   type TrackingPlan,
   type TypePlan,
 } from './plan/model.ts'
+export { contested, recordPlace } from './capture/order.ts'
 export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
 export { runKey, runWords, type RunKey, type RunKind, type RunnableSave } from './capture/run.ts'
 export {

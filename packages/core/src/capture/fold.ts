@@ -26,13 +26,15 @@ export interface CapturedRow {
  * save that caused it. Rows are joined only while their fields are disjoint, both are changes and the key stays as it
  * is, so no value that was ever captured disappears. A record is followed through changes of its key: what stands
  * under a key later need not be what stood there before. Saves come in the order in which their first rows came about;
- * `rows` are in capture order. What else rows carry is that of the first, unless `merge` takes something of the later.
+ * `rows` are in capture order, `taken` as for {@link inOrder}. What else rows carry is that of the first, unless
+ * `merge` takes something of the later.
  */
 export function foldRows<R extends CapturedRow>(
   rows: readonly R[],
   merge: (first: R, later: R) => R = (first) => first,
+  taken?: ReadonlySet<string>,
 ): R[] {
-  const ordered = inOrder(rows)
+  const ordered = inOrder(rows, taken)
   const threadOf = recordsOf(ordered)
   const folded: R[] = []
   const open = new Map<string, number>()

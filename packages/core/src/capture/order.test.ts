@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { foldRows, type CapturedRow } from './fold.ts'
-import { inOrder } from './order.ts'
+import { contested, inOrder, recordPlace } from './order.ts'
 
 /**
  * A little database of its own: rows under keys, statements that happen at once, and the rows a trigger would capture
@@ -133,5 +133,21 @@ describe('rows of one transaction', () => {
   it('stay quick by the thousand', () => {
     const deeds = Array.from({ length: 20_000 }, (_, n): CapturedRow => ({ transaction: '1', typeId: 1, at: String(n), action: 'change', key: String(n % 7000), keyBefore: null, delta: { v: [String(Math.floor(n / 7000)), String(Math.floor(n / 7000) + 1)] } })) // prettier-ignore
     expect(foldRows(deeds)).toHaveLength(20_000)
+  })
+})
+
+describe('keys that are checked only when a transaction ends', () => {
+  const row = (transaction: string, action: CapturedRow['action'], v: string): CapturedRow => ({ transaction, typeId: 1, at: v, action, key: 'k', keyBefore: null, delta: action === 'delete' ? { v: [v, null] } : { v: [null, v] } }) // prettier-ignore
+
+  it('let a record come before another has left, which is put right where one stood there', () => {
+    const rows = [row('2', 'create', 'new'), row('1', 'delete', 'old')]
+    expect(contested(rows)).toEqual([{ typeId: 1, key: 'k' }])
+    expect(inOrder(rows, new Set([recordPlace(1, 'k')])).map((one) => one.action)).toEqual(['delete', 'create'])
+    expect(inOrder(rows).map((one) => one.action)).toEqual(['create', 'delete'])
+  })
+
+  it('move nothing of a record that came and went', () => {
+    const rows = [row('1', 'create', 'a'), row('2', 'delete', 'a'), row('3', 'create', 'b')]
+    expect(inOrder(rows, new Set([recordPlace(2, 'k')]))).toEqual(rows)
   })
 })

@@ -163,8 +163,11 @@ export function asCameAbout<R extends CapturedRow>(rows: readonly R[]): R[] {
 /**
  * Rows of many transactions in the order in which they came about. A transaction's rows are only ever moved later
  * among those of others: it keeps what it wrote locked until it ends, so nobody else came between.
+ *
+ * Where a key is checked only when a transaction ends, one may bring a record under it before another's has left.
+ * `taken` are the places ({@link recordPlace}) among {@link contested} where a record stood before all these rows.
  */
-export function inOrder<R extends CapturedRow>(rows: readonly R[]): R[] {
+export function inOrder<R extends CapturedRow>(rows: readonly R[], taken: ReadonlySet<string> = new Set()): R[] {
   const groups = new Map<string, { row: R; at: number }[]>()
   for (const [at, row] of rows.entries()) {
     const name = `${row.transaction}\n${row.typeId}`
@@ -181,7 +184,53 @@ export function inOrder<R extends CapturedRow>(rows: readonly R[]): R[] {
       placed.push({ row, at: latest })
     }
   }
-  return placed.sort((a, b) => a.at - b.at).map((one) => one.row)
+  placed.sort((a, b) => a.at - b.at)
+  if (taken.size > 0) waitForRoom(placed, taken)
+  return placed.map((one) => one.row)
+}
+
+const leaves = (row: CapturedRow) => row.action === 'delete' || row.keyBefore !== null
+const arrives = (row: CapturedRow) => row.action === 'create' || row.keyBefore !== null
+
+/** A record's place: its type and its key. */
+export function recordPlace(typeId: number, key: string): string {
+  return `${typeId}\n${key}`
+}
+
+/** Places at which one transaction's record arrives before that of another leaves, as the rows stand. */
+export function contested(rows: readonly CapturedRow[]): { typeId: number; key: string }[] {
+  const arrived = new Map<string, string>()
+  const found = new Map<string, { typeId: number; key: string }>()
+  for (const row of rows) {
+    if (leaves(row)) {
+      const place = recordPlace(row.typeId, fromKey(row))
+      const by = arrived.get(place)
+      if (by !== undefined && by !== row.transaction) found.set(place, { typeId: row.typeId, key: fromKey(row) })
+      arrived.delete(place)
+    }
+    if (arrives(row)) arrived.set(recordPlace(row.typeId, row.key), row.transaction)
+  }
+  return [...found.values()]
+}
+
+/** Moves what a transaction did from its arrival at a place on behind the row with which another left it. */
+function waitForRoom<R extends CapturedRow>(placed: { row: R; at: number }[], taken: ReadonlySet<string>): void {
+  const there = new Set(taken)
+  for (let n = 0; n < placed.length; n++) {
+    const { row } = placed[n]!
+    if (leaves(row)) there.delete(recordPlace(row.typeId, fromKey(row)))
+    if (!arrives(row)) continue
+    const place = recordPlace(row.typeId, row.key)
+    const until = there.has(place) ? placed.findIndex(({ row: other }, at) => at > n && other.transaction !== row.transaction && leaves(other) && recordPlace(other.typeId, fromKey(other)) === place) : -1 // prettier-ignore
+    if (until < 0) {
+      there.add(place)
+      continue
+    }
+    const waiting = placed.slice(n, until).filter((one) => one.row.transaction === row.transaction)
+    const others = placed.slice(n, until + 1).filter((one) => one.row.transaction !== row.transaction)
+    placed.splice(n, until + 1 - n, ...others, ...waiting)
+    n--
+  }
 }
 
 /**

@@ -3,14 +3,16 @@ import { setImmediate as breathe } from 'node:timers/promises'
 import {
   changeDigest,
   commitmentsOf,
+  contested,
   foldRows,
+  recordPlace,
   rise,
   valueKind,
   type Commitments,
   type TrackingPlan,
 } from '@spoor/core'
 import { sha256Hex } from '../custody/sha256.ts'
-import { isAfter, type Database } from '../database/knex.ts'
+import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { interpret, type CapturedSave, type Known } from './interpret.ts'
 import type { OutboxRow } from './outbox.ts'
 
@@ -77,7 +79,8 @@ export class Preparer {
       else setAside.push({ seq: row.seq, why: read.why, content: JSON.stringify(row) })
     }
     // The number of its last row: what was taken of a transaction is everything up to it.
-    const folded = foldRows(understood, (first, later) => ({ ...first, seq: highest([first, later]) }))
+    const taken = await this.#taken(contested(understood))
+    const folded = foldRows(understood, (first, later) => ({ ...first, seq: highest([first, later]) }), taken)
     await this.#learnFingerprints(folded)
     await this.#learnNumbers(folded)
     const saves: PreparedSave[] = []
@@ -111,6 +114,17 @@ export class Preparer {
       }
     })
     return changes.sort((a, b) => a.fieldId - b.fieldId)
+  }
+
+  /** Which of some places a record stands at, as far as the ledger goes. */
+  async #taken(places: ReturnType<typeof contested>): Promise<ReadonlySet<string>> {
+    if (places.length === 0) return new Set()
+    const { rows } = await this.#db.raw<{ rows: { type_id: number; record_key: string }[] }>(
+      `select r.type_id, r.record_key from unnest(?::int[], ?::text[]) as p(type_id, record_key)
+         join spoor.record r on r.type_id = p.type_id and r.record_key = p.record_key and not r.deleted`,
+      [boundArray(places.map((place) => place.typeId)), boundArray(places.map((place) => place.key))],
+    )
+    return new Set(rows.map((row) => recordPlace(row.type_id, row.record_key)))
   }
 
   async #learnFingerprints(saves: readonly CapturedSave[]): Promise<void> {
