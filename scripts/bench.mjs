@@ -11,11 +11,13 @@ run(async () => {
   prepare()
   ensureBuilt()
   const { captureBulk, captureSingle } = await import('../bench/capture.mjs')
+  const { capturePgbench } = await import('../bench/pgbench.mjs')
   const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
   const all = {
     'capture-bulk': captureBulk,
     'capture-single': captureSingle,
+    'capture-pgbench': capturePgbench,
     collector,
     check,
     lag,

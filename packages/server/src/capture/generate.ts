@@ -1,5 +1,5 @@
 import { quoteIdentifier as id, quoteLiteral } from '../database/identifier.ts'
-import { named, numbered, numberedList, Statements } from './statements.ts'
+import { contextHere, named, numbered, numberedList, Statements } from './statements.ts'
 import {
   allColumns,
   captureEvents,
@@ -13,7 +13,7 @@ import {
   type TableName,
   type TriggerPlaces,
 } from './table.ts'
-import { settingsFor, type RowOf } from './value-text.ts'
+import { op, settingsFor, together, type RowOf } from './value-text.ts'
 
 const transitionTables: Readonly<Record<RowEvent, string>> = {
   insert: 'referencing new table as new_rows',
@@ -151,7 +151,11 @@ const variables = {
   written: 'spoor.v_written',
   begun: 'spoor.v_begun',
   first: 'spoor.v_first',
+  jit: 'spoor.v_jit',
 } as const
+
+/** The variables that hold the context of many rows. */
+const contextOnce = ['spoor.v_said', 'spoor.v_login', 'spoor.v_app', 'spoor.v_address']
 
 /** What a trigger function is made of, before it is put around with declarations. */
 interface Body {
@@ -167,15 +171,15 @@ interface Body {
 function functionSql(table: CapturedTable, { name, before, work, after, records }: Body): string {
   const columns = allColumns(table)
   const salted = table.fields.some((field) => field.keep === 'fingerprint')
-  // Compiling so many small expressions costs more than a bulk statement itself: no jit.
-  const settings = ['set search_path = pg_catalog, pg_temp', 'set jit = off', ...settingsFor(columns)]
+  // No search path is set, which would cost a small statement a good part of its time: every name is given in full.
+  const settings = settingsFor(columns)
   const body = `
 #variable_conflict use_column
 -- Variables are named by this label, since a column may have any name.
 <<spoor>>
 declare
   v_at timestamptz := pg_catalog.clock_timestamp();
-  v_salt text${salted ? ` := (select value from spoor_capture.meta where name = 'salt')` : ''};
+  v_salt text${salted ? ` := (select m.value from spoor_capture.meta m where m.name ${op.equals} 'salt')` : ''};
   v_list text;
   v_delta text := '';
   v_key text;
@@ -183,12 +187,16 @@ declare
   v_written bigint := 0;
   v_begun bigint;
   v_first bigint;
+  v_jit text;
+  v_said text;
+  v_login name;
+  v_app text;
+  v_address text;
 ${records.map((record) => `  ${record} record;\n`).join('')}begin${before}${guard(table, work)}${after}
   return null;
 end `
   return `
-create or replace function spoor_capture.${name}() returns trigger language plpgsql security definer
-  ${settings.join('\n  ')}
+create or replace function spoor_capture.${name}() returns trigger language plpgsql security definer${settings.map((setting) => `\n  ${setting}`).join('')}
 as ${dollarQuoted(body)};
 revoke all on function spoor_capture.${name}() from public;
 `
@@ -213,7 +221,7 @@ function shapeChanged(table: CapturedTable): string {
   const holds = `spoor_capture.shape_is(${oid(table)}, ${quoteLiteral(`{${numbers}}`)}, ${quoteLiteral(signature)})`
   // The answer is worked out when the condition is planned, which is once a session. Naming the table makes the plan
   // depend on it: any change of its shape has it planned, and so answered, anew.
-  return `((TG_RELID = '${table.relationId}'::pg_catalog.regclass) is null) = ${holds}`
+  return `((TG_RELID ${op.equals} '${table.relationId}'::pg_catalog.regclass) is null) ${op.equals} ${holds}`
 }
 
 /** A detached partition, or a child that was taken out of its family, is not of the record type any more. */
@@ -221,7 +229,7 @@ function leaveStrangers(table: CapturedTable): string {
   if (table.descendants.length === 0 && !table.partitioned) return ''
   const root = oid(table)
   return `
-  if TG_RELID <> ${root} and not spoor_capture.belongs(TG_RELID, ${root}) then
+  if TG_RELID ${op.differs} ${root} and not spoor_capture.belongs(TG_RELID, ${root}) then
     return null;
   end if;`
 }
@@ -255,7 +263,7 @@ function statementFunction(table: CapturedTable, planVersion: number, event: Cap
     // ONLY: when a parent is truncated, its children's own triggers speak for their rows.
     const work = `${leaveStrangers(table)}
   perform spoor_capture.demand_sight(TG_RELID);${learn}
-  ${variables.list} := ${variables.list} || ' from only ' || TG_RELID::pg_catalog.regclass::pg_catalog.text || ' x';
+  ${variables.list} := pg_catalog.concat(${variables.list}, ' from only ', TG_RELID::pg_catalog.regclass::pg_catalog.text, ' x');
   if ${shapeChanged(table)} then
     execute ${removed(shifting)} ${using};
   else
@@ -274,21 +282,42 @@ function statementFunction(table: CapturedTable, planVersion: number, event: Cap
   const settle = marks(table) ? settleOrder(table, event, fixed) : ''
   const work = `${leaveStrangers(table)}
   if ${shapeChanged(table)} then${dynamic}
-  else${ofStatement(table, event, fixed)}
+  else${ofStatement(table, planVersion, event, fixed)}
   end if;${settle}`
   const records = { insert: ['n'], update: ['o', 'n'], delete: ['o'] }[event]
   return functionSql(table, { name, before: begin, work, after: demandReason(table), records })
 }
 
+/** Whether two rows of a statement are the same record exactly when their keys are equal. */
+function keysAreIdentities({ keyColumns, keyDeferrable }: CapturedTable): boolean {
+  return !keyDeferrable && keyColumns.every((column) => column.plainEquality)
+}
+
 /** One row, as most statements have it, is told of without planning a join; more are told of at once. */
-function ofStatement(table: CapturedTable, event: RowEvent, statements: Statements): string {
+function ofStatement(table: CapturedTable, planVersion: number, event: RowEvent, statements: Statements): string {
   const list = numberedList(allColumns(table))
   const from = { o: `${list} from old_rows x`, n: `${list} from new_rows x` }
   const [o, n] = [numbered('spoor.o'), numbered('spoor.n')]
   const count = `
       get diagnostics ${variables.written} = row_count;`
+  const bulk = new Statements(table, planVersion, { shifted: false, salt: variables.salt, context: contextOnce.join(', ') })
+  const byPlace = `
+      ${bulk.ofMany(event, variables.at, from)};${count}`
+  const byKey = `
+      ${bulk.ofManyByKey(variables.at, from)};${count}
+      if pg_catalog.current_setting('spoor.key_changed', true) ${op.equals} 'yes' then
+        -- What was written is taken back, and every row is paired by its place, which both transition tables share.
+        perform pg_catalog.set_config('spoor.key_changed', '', true);
+        delete from spoor_capture.outbox where seq ${op.equals} any (array(
+          select seq from spoor_capture.outbox where transaction_id ${op.equals} pg_catalog.pg_current_xact_id()
+           order by seq desc limit ${variables.written}));${byPlace}
+      end if;`
+  // Compiling so many small expressions costs more than a bulk statement itself: no jit while they are planned.
   const set = `
-      ${statements.ofMany(event, variables.at, from)};${count}`
+      ${variables.jit} := pg_catalog.current_setting('jit');
+      select ${contextHere} into ${contextOnce.join(', ')};
+      perform pg_catalog.set_config('jit', 'off', true);${event === 'update' && keysAreIdentities(table) ? byKey : byPlace}
+      perform pg_catalog.set_config('jit', ${variables.jit}, true);`
   const side = event === 'delete' ? 'o' : 'n'
   const rows = event === 'delete' ? 'old_rows' : 'new_rows'
   const one = oneRow(table, event, statements, o, n)
@@ -301,7 +330,7 @@ function ofStatement(table: CapturedTable, event: RowEvent, statements: Statemen
     end if;`
   const unequal = table.partitioned
     ? `
-    elsif (select pg_catalog.count(*) from old_rows) <> (select pg_catalog.count(*) from new_rows) then${statements
+    elsif (select pg_catalog.count(*) from old_rows) ${op.differs} (select pg_catalog.count(*) from new_rows) then${statements
       .ofUnequal(variables.at, from)
       .map(
         (statement) => `
@@ -326,28 +355,28 @@ function oneRow(table: CapturedTable, event: RowEvent, statements: Statements, o
   const row = event === 'delete' ? o : n
   const fields = statements.pairs(action, o, n).map(
     ({ when, pair }) => `
-      if ${when} then ${variables.delta} := ${variables.delta} || ',' || ${pair}; end if;`,
+      if ${when} then ${variables.delta} := ${together(variables.delta, `','`, pair)}; end if;`,
   )
   const moved =
     event === 'update'
       ? `
       if ${statements.keyDiffers(o, n)} then ${variables.keyBefore} := ${statements.key(o)}; end if;`
       : ''
-  const delta = `'{' || pg_catalog.substr(${variables.delta}, 2) || '}'`
+  const delta = together(`'{'`, `pg_catalog.substr(${variables.delta}, 2)`, `'}'`)
   const values = statements.values(action, row, { at: variables.at, key: statements.key(row), keyBefore: variables.keyBefore, delta }) // prettier-ignore
   const insert = `
       ${statements.insert(`values (${values})`)};
       ${variables.written} := 1;`
   if (event !== 'update') return `${fields.join('')}${insert}`
   return `${fields.join('')}${moved}
-      if ${variables.delta} <> '' or ${variables.keyBefore} is not null then${insert}
+      if ${variables.delta} ${op.differs} '' or ${variables.keyBefore} is not null then${insert}
       end if;`
 }
 
 /** Puts what was written while the statement went on in the order in which it came about. */
 function settleOrder(table: CapturedTable, event: RowEvent, statements: Statements): string {
   return `
-  if ${variables.written} > 0 and ${variables.begun} is not null then
+  if ${variables.begun} is not null and ${variables.written} operator(pg_catalog.>) 0 then
     perform spoor_capture.put_in_order(${table.typeId}, '${event}', ${variables.begun}, ${variables.first}, ${quoteLiteral(presence(table, statements))});
   end if;`
 }
@@ -375,8 +404,8 @@ function rowFunction(table: CapturedTable, planVersion: number): string {
     end if;`
   }
   const work = `${told}
-  if TG_OP = 'INSERT' then${branch('insert')}
-  elsif TG_OP = 'UPDATE' then${branch('update')}
+  if TG_OP ${op.equals} 'INSERT' then${branch('insert')}
+  elsif TG_OP ${op.equals} 'UPDATE' then${branch('update')}
   else${branch('delete')}
   end if;`
   return functionSql(table, { name, before: '', work, after: demandReason(table), records: [] })
@@ -386,16 +415,16 @@ function rowFunction(table: CapturedTable, planVersion: number): string {
 function demandReason({ reason, fields }: CapturedTable): string {
   const needing = fields.filter((field) => field.needsReason)
   if (reason !== 'required' && needing.length === 0) return ''
-  const named = needing.map(({ fieldId }) => `delta::pg_catalog.json -> '${fieldId}' is not null`)
+  const named = needing.map(({ fieldId }) => `delta::pg_catalog.json operator(pg_catalog.->) '${fieldId}' is not null`)
   const changed =
     reason === 'required'
       ? ''
       : ` and exists (
-      select from (select delta from spoor_capture.outbox where transaction_id = pg_catalog.pg_current_xact_id()
+      select from (select delta from spoor_capture.outbox where transaction_id ${op.equals} pg_catalog.pg_current_xact_id()
                     order by seq desc limit ${variables.written}) newest
        where ${named.join(' or ')})`
   return `
-  if ${variables.written} > 0 and spoor_capture.reason_of(pg_catalog.current_setting('spoor.context', true)) is null${changed} then
+  if ${variables.written} operator(pg_catalog.>) 0 and spoor_capture.reason_of(pg_catalog.current_setting('spoor.context', true)) is null${changed} then
     raise exception 'This change needs a reason, and none was given. Nothing was saved.'
       using errcode = 'SPR01', hint = 'Give a reason and save again.';
   end if;`

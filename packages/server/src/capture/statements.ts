@@ -1,6 +1,6 @@
 import { quoteIdentifier as id } from '../database/identifier.ts'
 import { type CapturedColumn, type CapturedField, type CapturedTable, type CaptureEvent } from './table.ts'
-import { joined, ValueText, type RowOf } from './value-text.ts'
+import { joined, op, together, ValueText, type RowOf } from './value-text.ts'
 
 /**
  * The columns of the outbox that a trigger writes. Every name in generated SQL that stands beside columns of the
@@ -9,8 +9,13 @@ import { joined, ValueText, type RowOf } from './value-text.ts'
 const outboxColumns =
   'captured_at, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
 
-/** What the context of a captured row is, read where it is written. */
-const context = `nullif(pg_catalog.current_setting('spoor.context', true), ''), session_user, nullif(pg_catalog.current_setting('application_name', true), ''), pg_catalog.host(pg_catalog.inet_client_addr())`
+/** What the context of a captured row is, read where it is written: what was said, the login, the application, the address. */
+export const contextHere = [
+  `pg_catalog.current_setting('spoor.context', true)`,
+  'session_user',
+  `pg_catalog.current_setting('application_name', true)`,
+  'pg_catalog.host(pg_catalog.inet_client_addr())',
+].join(', ')
 
 type Action = 'create' | 'change' | 'delete'
 
@@ -32,13 +37,22 @@ export class Statements {
   readonly #planVersion: number
   readonly #texts: ValueText
   readonly #salt: string
+  readonly #context: string
 
-  /** `shifted`: columns may be of any type by now; `salt` is the expression that holds the source's salt. */
-  constructor(table: CapturedTable, planVersion: number, { shifted, salt }: { shifted: boolean; salt: string }) {
+  /**
+   * `shifted`: columns may be of any type by now; `salt` is the expression that holds the source's salt; `context` those
+   * that hold the context, where it was read before.
+   */
+  constructor(
+    table: CapturedTable,
+    planVersion: number,
+    { shifted, salt, context = contextHere }: { shifted: boolean; salt: string; context?: string },
+  ) {
     this.#table = table
     this.#planVersion = planVersion
     this.#texts = new ValueText({ shifted })
     this.#salt = salt
+    this.#context = context
   }
 
   key(row: RowOf): string {
@@ -67,7 +81,7 @@ export class Statements {
   pairs(action: Action, o: RowOf, n: RowOf): { when: string; pair: string }[] {
     return this.#table.fields.map((field) => {
       const [before, after] = [this.#kept(field, o), this.#kept(field, n)]
-      const pair = (texts: readonly string[]) => `'"${field.fieldId}":' || ${this.#texts.list([field], texts)}`
+      const pair = (texts: readonly string[]) => together(`'"${field.fieldId}":'`, this.#texts.list([field], texts))
       if (action === 'create') return { when: this.#texts.isNotNull(field, n), pair: pair(['null', after]) }
       if (action === 'delete') return { when: this.#texts.isNotNull(field, o), pair: pair([before, 'null']) }
       return { when: this.#texts.differs(field, o, n), pair: pair([before, after]) }
@@ -78,7 +92,7 @@ export class Statements {
   values(action: Action, row: RowOf, { at, key, keyBefore, delta }: Record<'at' | 'key' | 'keyBefore' | 'delta', string>): string {
     return `${at}, ${this.#table.typeId}, ${this.#planVersion}, '${action}', ${key}, ${keyBefore}, ${this.#parent(row)}, ${this.#label(row)},
       ${delta},
-      ${context}`
+      ${this.#context}`
   } // prettier-ignore
 
   insert(source: string): string {
@@ -94,10 +108,25 @@ export class Statements {
     const [o, n] = [numbered('o'), numbered('n')]
     if (event === 'update') return this.#insertMany('change', n, at, `case when ${this.keyDiffers(o, n)} then ${this.key(o)} end`, `
     from (select pg_catalog.row_number() over () as place, ${from.o}) o
-    full join (select pg_catalog.row_number() over () as place, ${from.n}) n on n.place = o.place
+    full join (select pg_catalog.row_number() over () as place, ${from.n}) n on n.place ${op.equals} o.place
    where ${this.moved(o, n)}`) // prettier-ignore
     if (event === 'insert') return this.#insertMany('create', n, at, 'null', `\n    from (select ${from.n}) n`)
     return this.#insertMany('delete', o, at, 'null', `\n    from (select ${from.o}) o`)
+  }
+
+  /**
+   * The same of an update whose rows are told apart by their keys, which is quicker; a row without a partner had its key
+   * changed and only leaves a mark in `spoor.key_changed`. FULL JOIN, because an inner join is planned for the first,
+   * small statement of a session as a nested loop and kept.
+   */
+  ofManyByKey(at: string, from: { o: string; n: string }): string {
+    const [o, n] = [numbered('o'), numbered('n')]
+    const keys = this.#table.keyColumns
+    const same = keys.map((column) => `${this.#texts.comparable(column, n)} ${op.equals} ${this.#texts.comparable(column, o)}`) // prettier-ignore
+    const alone = `${o(keys[0]!)} is null or ${n(keys[0]!)} is null`
+    return this.#insertMany('change', n, at, 'null', `
+    from (select ${from.o}) o full join (select ${from.n}) n on ${same.join(' and ')}
+   where case when ${alone} then pg_catalog.set_config('spoor.key_changed', 'yes', true) is null else ${this.anyDiffers(o, n)} end`) // prettier-ignore
   }
 
   /**
@@ -107,7 +136,7 @@ export class Statements {
   ofUnequal(at: string, from: { o: string; n: string }): string[] {
     const [o, n] = [numbered('o'), numbered('n')]
     const key = (row: RowOf, side: string) => `select ${this.key(row)} as key, ${side}.*`
-    const sides = `(${key(numbered('x'), 'x')} from (select ${from.o}) x) o full join (${key(numbered('x'), 'x')} from (select ${from.n}) x) n on n.key = o.key`
+    const sides = `(${key(numbered('x'), 'x')} from (select ${from.o}) x) o full join (${key(numbered('x'), 'x')} from (select ${from.n}) x) n on n.key ${op.equals} o.key`
     return [
       this.#insertMany('change', n, at, 'null', `\n    from ${sides}\n   where o.key is not null and n.key is not null and ${this.anyDiffers(o, n)}`), // prettier-ignore
       this.#insertMany('delete', o, at, 'null', `\n    from ${sides}\n   where n.key is null`),
@@ -118,7 +147,7 @@ export class Statements {
   #insertMany(action: Action, row: RowOf, at: string, keyBefore: string, rest: string): string {
     const [o, n] = [numbered('o'), numbered('n')]
     const told = this.pairs(action, o, n).map(({ when, pair }) => `case when ${when} then ${pair} end`)
-    const delta = `'{' || ${joined(',', told)} || '}'`
+    const delta = together(`'{'`, joined(',', told), `'}'`)
     return this.insert(`select ${this.values(action, row, { at, key: this.key(row), keyBefore, delta })}${rest}`)
   }
 
@@ -152,7 +181,7 @@ export class Statements {
     const text = this.#texts.text(field, row)
     // What is NULL stays NULL: a fingerprint of nothing would say that there is something.
     if (field.keep === 'values') return text
-    return `pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(${this.#salt} || ${text}, 'UTF8')), 'hex')`
+    return `pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(${together(this.#salt, text)}, 'UTF8')), 'hex')`
   }
 }
 

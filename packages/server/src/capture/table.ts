@@ -43,6 +43,8 @@ export interface TriggerPlaces extends TableName {
 export interface CapturedTable extends TriggerPlaces {
   relationId: number
   keyColumns: readonly CapturedColumn[]
+  /** Whether two records can have the same key for a while. */
+  keyDeferrable: boolean
   labelColumns: readonly CapturedColumn[]
   /** Those that hold the parent's key, of a line; empty otherwise. */
   parentColumns: readonly CapturedColumn[]

@@ -37,6 +37,18 @@ const unescaped = new Set(
 /** Types with a collation, under which two texts may be called equal that are not the same. */
 const collated = new Set(['text', 'varchar', 'name'])
 
+/** Operators by their full names: whoever writes may have put others of these names before PostgreSQL's own. */
+export const op = {
+  equals: 'operator(pg_catalog.=)',
+  differs: 'operator(pg_catalog.<>)',
+  join: 'operator(pg_catalog.||)',
+} as const
+
+/** Texts put together, none of which may be NULL. */
+export function together(...texts: readonly string[]): string {
+  return texts.join(` ${op.join} `)
+}
+
 /**
  * The settings under which values of some columns have one text form: those that they need, since each costs every
  * statement a little. A type that is not known here (a composite, an extension's) may hold any other and gets all.
@@ -44,12 +56,24 @@ const collated = new Set(['text', 'varchar', 'name'])
 export function settingsFor(columns: readonly CapturedColumn[]): string[] {
   const all = Object.keys(exactSettings) as (keyof typeof exactSettings)[]
   const of = (baseType: string) => settingsOf[baseType] ?? (settled.has(baseType) ? [] : undefined)
-  const needed = new Set(columns.flatMap(({ baseType }) => of(baseType) ?? of(baseType.replace(/^_/, '')) ?? all))
-  return [...needed].map((name) => `set ${name} = '${exactSettings[name]}'`)
+  const known = columns.map(({ baseType }) => of(baseType) ?? of(baseType.replace(/^_/, '')))
+  const needed = new Set(known.flatMap((names) => names ?? all))
+  const settings = [...needed].map((name) => `set ${name} = '${exactSettings[name]}'`)
+  // The name of a table or a type, as some types write it, has its schema where the search path does not lead to it.
+  return known.includes(undefined) ? ['set search_path = pg_catalog, pg_temp', ...settings] : settings
 }
 
 /** How a value is reached: the expression of a column in a row. */
 export type RowOf = (column: CapturedColumn) => string
+
+function exact(text: string): string {
+  return `((${text}) collate pg_catalog."C")`
+}
+
+/** IS DISTINCT FROM, which would take whatever `=` the writer's search path finds first. For values that are no rows. */
+function distinct(a: string, b: string): string {
+  return `coalesce(${a} ${op.differs} ${b}, (${a} is null) ${op.differs} (${b} is null))`
+}
 
 /** Expressions over values of columns whose types are known, or of columns that may have any type by now. */
 export class ValueText {
@@ -68,6 +92,11 @@ export class ValueText {
     return `case when ${value} is distinct from null then pg_catalog.format('%s', ${value}) end`
   }
 
+  /** A value as PostgreSQL's own `=` tells it apart, of a type for which that is identity. */
+  comparable(column: CapturedColumn, row: RowOf): string {
+    return collated.has(column.baseType) ? exact(row(column)) : row(column)
+  }
+
   isNotNull(column: CapturedColumn, row: RowOf): string {
     return `${row(column)} is distinct from null`
   }
@@ -75,25 +104,26 @@ export class ValueText {
   /** Whether two values are not the same to the last byte of their text, whatever their type calls equal. */
   differs(column: CapturedColumn, o: RowOf, n: RowOf): string {
     const [before, after] = [o(column), n(column)]
-    if (this.#shifted) return `${this.#exact(this.text(column, o))} is distinct from ${this.#exact(this.text(column, n))}`
-    if (collated.has(column.baseType)) return `${this.#exact(before)} is distinct from ${this.#exact(after)}`
-    if (column.plainEquality) return `${before} is distinct from ${after}`
-    const texts = `${this.#exact(this.text(column, o))} is distinct from ${this.#exact(this.text(column, n))}`
+    if (!this.#shifted && column.plainEquality)
+      return collated.has(column.baseType) ? distinct(exact(before), exact(after)) : distinct(before, after)
+    const texts = distinct(exact(this.text(column, o)), exact(this.text(column, n)))
+    if (this.#shifted) return texts
     // Most values are as they were, byte for byte; that is seen without writing them out.
     return `(pg_catalog.record_image_ne(row(${before}), row(${after})) and ${texts})`
-  }
-
-  #exact(text: string): string {
-    return `(${text}) collate pg_catalog."C"`
   }
 
   /** A JSON array of texts; `texts` are nullable text expressions over values of `columns`. */
   list(columns: readonly CapturedColumn[], texts: readonly string[]): string {
     if (this.#shifted || columns.some((column) => !unescaped.has(column.baseType)))
       return `pg_catalog.json_build_array(${texts.join(', ')})::pg_catalog.text`
-    const quoted = texts.map((text) => (text === 'null' ? `'null'` : `coalesce('"' || ${text} || '"', 'null')`))
-    return `'[' || ${quoted.join(` || ',' || `)} || ']'`
+    const quoted = texts.map((text) => (text === 'null' ? `'null'` : `coalesce(${together(`'"'`, text, `'"'`)}, 'null')`))
+    return together(`'['`, ...quoted.flatMap((text, at) => (at === 0 ? [text] : [`','`, text])), `']'`)
   }
+}
+
+/** NULL of empty text. */
+export function notEmpty(text: string): string {
+  return `case when ${text} ${op.differs} '' then ${text} end`
 }
 
 /** A function takes a hundred arguments at most, and a table has sixteen hundred columns at most. */
@@ -105,6 +135,6 @@ export function joined(separator: string, texts: readonly string[]): string {
   const groups: string[] = []
   for (let at = 0; at < texts.length; at += mostArguments)
     // A group of which nothing is there must be NULL to be left out.
-    groups.push(`nullif(${joined(separator, texts.slice(at, at + mostArguments))}, '')`)
+    groups.push(notEmpty(joined(separator, texts.slice(at, at + mostArguments))))
   return joined(separator, groups)
 }

@@ -122,7 +122,8 @@ export function interpret(row: OutboxRow, { logins, identities }: Known): Interp
       reason: context.reason,
       correctionId: login.own ? context.correction : null,
       login: row.login,
-      applicationName: row.application_name,
+      // Read without asking whether it was said, which costs less where it is captured.
+      applicationName: row.application_name || null,
       clientAddress: row.client_address,
     },
   }

@@ -35,6 +35,8 @@ export interface DiscoveredTable {
   comment: string | null
   /** Columns that identify a row, in key order; empty when there is none. */
   keyColumns: string[]
+  /** Whether the key is checked only when a statement or a transaction ends. */
+  keyDeferrable: boolean
   columns: DiscoveredColumn[]
   foreignKeys: DiscoveredForeignKey[]
   /** Partitions and inheriting tables below it, at any depth. */
@@ -59,6 +61,7 @@ interface TableRow {
   database_name: string
   login: string
   key_columns: string[] | null
+  key_deferrable: boolean | null
   descendants: { schema: string; table: string; leaf: boolean }[]
   foreign_descendants: string[]
   partitioned: boolean
@@ -108,6 +111,7 @@ select c.oid::int8::text as relation_id, n.nspname as schema_name, c.relname as 
           unnest(best.indkey::int[]) with ordinality k(num, place)
      join pg_attribute a on a.attrelid = c.oid and a.attnum = k.num
     where k.place <= best.indnkeyatts) as key_columns,
+  (select bool_or(not i.indimmediate) from pg_index i where i.indrelid = c.oid and i.indisunique) as key_deferrable,
   (select array_agg(a.attname::text order by k.place)
      from (select i.indkey, i.indnkeyatts from pg_index i
             where i.indrelid = c.oid and i.indisunique and i.indisvalid and i.indpred is null and i.indexprs is null
@@ -175,6 +179,7 @@ export async function discover(db: Database): Promise<DiscoveredTable[]> {
     table: row.table_name,
     comment: row.comment,
     keyColumns: row.key_columns ?? [],
+    keyDeferrable: row.key_deferrable ?? false,
     columns: row.columns.map((column) => ({
       attributeNumber: column.number,
       name: column.name,

@@ -76,6 +76,7 @@ export async function installation(
       typeId: type.id,
       relationId: table.relationId,
       keyColumns: named(table.keyColumns),
+      keyDeferrable: table.keyDeferrable,
       labelColumns: named(type.label_columns),
       parentColumns: named(type.parent_columns ?? []),
       ...placesOf(table),
