@@ -17,6 +17,7 @@ import type { Known } from './interpret.ts'
 import { emptyOutbox, readHead, readOutbox, takeMeddling, takeMissed, type OutboxHead, type OutboxRow } from './outbox.ts'
 import { Preparer, type Prepared } from './prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
+import { Yielding } from './yielding.ts'
 
 export interface CollectorDeps {
   db: Database
@@ -65,6 +66,9 @@ export class Collector {
   #ahead: { read: Promise<Read>; times: number } | null = null
   /** Rows that are in the ledger and are being taken out of the outbox. */
   #emptying: Promise<void> | null = null
+  readonly #yielding = new Yielding()
+  /** How old the newest row was that the last round took. */
+  #behindMs = 0
   #attestedMs = 0
   #unseenMs = Number.NEGATIVE_INFINITY
   #watchWords: string[] = []
@@ -102,7 +106,9 @@ export class Collector {
       await this.watch()
       this.#attestedMs = performance.now()
     }
-    return (await this.collectOnce()) > 0 ? 0 : this.#deps.everyMs
+    const began = performance.now()
+    if ((await this.collectOnce()) === 0) return this.#deps.everyMs
+    return this.#yielding.restMs(performance.now() - began, this.#behindMs)
   }
 
   /** Looks whether the capture is still what the plan installed, and makes partitions ahead of need. */
@@ -299,6 +305,7 @@ export class Collector {
     // Another batch does not wait for it; whoever is told that there is no more finds the outbox empty.
     if (this.#ahead === null) await this.#emptied()
     const last = rows.at(-1)!
+    this.#behindMs = Date.now() - Date.parse(last.captured_at)
     const waiting = head.lastSeq > BigInt(last.seq) ? head.lastSeq - BigInt(last.seq) : 0n
     const aside =
       setAside.length > 0 ? [`${setAside.length} captured rows could not be understood and were set aside whole`] : []
