@@ -26,14 +26,28 @@ function run(url, ...args) {
 
 async function rate(world, script) {
   const args = script ? ['-f', script] : []
-  const said = await run(world.businessUrl, '-n', '-M', 'prepared', '-c', '4', '-j', '1', '-T', String(seconds), ...args)
+  const said = await run(
+    world.businessUrl,
+    '-n',
+    '-M',
+    'prepared',
+    '-c',
+    '4',
+    '-j',
+    '1',
+    '-T',
+    String(seconds),
+    ...args,
+  )
   return Number(/tps = ([\d.]+)/.exec(said)[1])
 }
 
 async function prepared(cluster, plan) {
   const world = await makeWorld(cluster, 'select 1')
   await run(world.businessUrl, '-i', '-q', '-s', '10')
-  await world.business.query('alter table pgbench_history add column id bigint generated always as identity primary key')
+  await world.business.query(
+    'alter table pgbench_history add column id bigint generated always as identity primary key',
+  )
   if (plan) await world.track(plan)
   return world
 }

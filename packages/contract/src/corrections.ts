@@ -36,10 +36,16 @@ export const Effect = v.object({
 })
 export type Effect = v.InferOutput<typeof Effect>
 
+/** A record whose values the source refused, each with its own words: the rule that says no, and its detail. */
+export const Refusal = v.object({ typeId: v.number(), key: v.string(), label: v.string(), words: v.string() })
+export type Refusal = v.InferOutput<typeof Refusal>
+
 export const Trial = v.object({
   at: Instant,
   /** Null when the source accepted every write; otherwise its own words. */
   refusal: v.nullable(v.string()),
+  /** The records it refused when each was tried by itself, the first two hundred. */
+  refused: v.optional(v.array(Refusal), []),
   effects: v.array(Effect),
 })
 

@@ -18,48 +18,59 @@ afterAll(async () => {
 })
 
 /** The tables that are tracked: of a parent and its child the child, since keys of both are one table's only. */
-const tracked = (tables: readonly Table[]) => tables.filter((table) => !tables.some((other) => other.parent === table.name))
+const tracked = (tables: readonly Table[]) =>
+  tables.filter((table) => !tables.some((other) => other.parent === table.name))
 
 describe('a schema and a workload that nobody here wrote', () => {
-  it.each(seeds)('are captured to the last byte (seed %i)', async (seed) => {
-    const chance = new Chance(seed)
-    const schema = drawSchema(chance, seed % 8 === 5)
-    const world = await makeWorld(schema.sql)
-    open = world
-    const tables = tracked(schema.tables)
-    // Row triggers of its own would make Spoor watch for what nests; half of the worlds are without.
-    const judged = seed % 2 === 0
-    if (judged) await asSuperuser(world.superuserUrl, (client) => client.query(`${oracleSql(tables)}`))
-    await track(world, Object.fromEntries(tables.map((table) => [table.name, '*'])))
-    const collector = world.newCollector()
-    collector.start()
-    const workloads = Array.from({ length: 4 }, (_, at) => new Workload(new Chance(seed * 1000 + at), schema, `w${at}`))
-    try {
-      await Promise.all(workloads.map((work) => work.run(world.businessAs('business_app'), 60)))
-    } finally {
-      await collector.stop()
-    }
-    await world.collect()
+  it.each(seeds)(
+    'are captured to the last byte (seed %i)',
+    async (seed) => {
+      const chance = new Chance(seed)
+      const schema = drawSchema(chance, seed % 8 === 5)
+      const world = await makeWorld(schema.sql)
+      open = world
+      const tables = tracked(schema.tables)
+      // Row triggers of its own would make Spoor watch for what nests; half of the worlds are without.
+      const judged = seed % 2 === 0
+      if (judged) await asSuperuser(world.superuserUrl, (client) => client.query(`${oracleSql(tables)}`))
+      await track(world, Object.fromEntries(tables.map((table) => [table.name, '*'])))
+      const collector = world.newCollector()
+      collector.start()
+      const workloads = Array.from(
+        { length: 4 },
+        (_, at) => new Workload(new Chance(seed * 1000 + at), schema, `w${at}`),
+      )
+      try {
+        await Promise.all(workloads.map((work) => work.run(world.businessAs('business_app'), 60)))
+      } finally {
+        await collector.stop()
+      }
+      await world.collect()
 
-    const { rows: aside } = await world.db.raw<{ rows: unknown[] }>('select why, content from ledger.set_aside')
-    expect(aside).toEqual([])
-    const saves = await readSaves(world)
-    for (const table of tables) {
-      const now = await heldRows(world.superuserUrl, table)
-      expect({ table: table.name, rows: sorted(replay(saves, table)) }).toEqual({ table: table.name, rows: sorted(now) })
-    }
-    if (judged) {
-      // A row that moves between partitions is removed and made anew, to a row trigger.
-      const whole = tables.filter((table) => !table.partitioned)
-      const names = new Set(whole.map((table) => table.name))
-      const told = await toldChanges(world.superuserUrl, schema, whole)
-      const kept = saves.filter((save) => names.has(save.table)).flatMap((save) => Object.entries(save.values).map(([column, [before, after]]) => changeLine(save.transaction, save.table, column, before, after))) // prettier-ignore
-      expect(kept.sort()).toEqual(told.sort())
-    }
-    expect(workloads.reduce((sum, work) => sum + work.done, 0)).toBeGreaterThan(100)
-    await world.close()
-    open = null
-  }, 240_000)
+      const { rows: aside } = await world.db.raw<{ rows: unknown[] }>('select why, content from ledger.set_aside')
+      expect(aside).toEqual([])
+      const saves = await readSaves(world)
+      for (const table of tables) {
+        const now = await heldRows(world.superuserUrl, table)
+        expect({ table: table.name, rows: sorted(replay(saves, table)) }).toEqual({
+          table: table.name,
+          rows: sorted(now),
+        })
+      }
+      if (judged) {
+        // A row that moves between partitions is removed and made anew, to a row trigger.
+        const whole = tables.filter((table) => !table.partitioned)
+        const names = new Set(whole.map((table) => table.name))
+        const told = await toldChanges(world.superuserUrl, schema, whole)
+        const kept = saves.filter((save) => names.has(save.table)).flatMap((save) => Object.entries(save.values).map(([column, [before, after]]) => changeLine(save.transaction, save.table, column, before, after))) // prettier-ignore
+        expect(kept.sort()).toEqual(told.sort())
+      }
+      expect(workloads.reduce((sum, work) => sum + work.done, 0)).toBeGreaterThan(100)
+      await world.close()
+      open = null
+    },
+    240_000,
+  )
 })
 
 function sorted(rows: Record<string, string | null>[]): string[] {

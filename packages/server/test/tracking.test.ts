@@ -169,7 +169,16 @@ describe('putting in force', () => {
       planVersion: 99,
       owner: await ownInstallation(world.db),
       install: [],
-      remove: [{ typeId: (await types())['home']!.id, schema: 'public', table: 'home', descendants: [], ancestors: [], partitioned: false }],
+      remove: [
+        {
+          typeId: (await types())['home']!.id,
+          schema: 'public',
+          table: 'home',
+          descendants: [],
+          ancestors: [],
+          partitioned: false,
+        },
+      ],
     })
     attempt.catch(() => undefined)
     // Were the installation to wait in the lock queue, this would wait behind it until the busy one ended.

@@ -33,7 +33,8 @@ function captured(rows: Held[], deeds: readonly Deed[]): CapturedRow[] {
   const out: CapturedRow[] = []
   const tell = (row: Omit<CapturedRow, 'transaction' | 'typeId' | 'at'>) => out.push({ transaction: '1', typeId: 1, at: String(clock), ...row }) // prettier-ignore
   const move = (moves: readonly { row: Held; to: string }[]) => {
-    for (const { row, to } of moves) tell({ action: 'change', key: to, keyBefore: row.key, delta: { k: [row.key, to] } })
+    for (const { row, to } of moves)
+      tell({ action: 'change', key: to, keyBefore: row.key, delta: { k: [row.key, to] } })
     for (const { row, to } of moves) [row.key, row.values['k']] = [to, to]
   }
   for (const one of deeds) {
@@ -65,7 +66,7 @@ function captured(rows: Held[], deeds: readonly Deed[]): CapturedRow[] {
 /** What becomes of rows when saves are done to them one after another; those of one moment that move keys, at once. */
 function replayed(rows: readonly Held[], saves: readonly CapturedRow[]): Held[] {
   const state = new Map(rows.map((row) => [row.key, { ...row.values }]))
-  for (let at = 0; at < saves.length; ) {
+  for (let at = 0; at < saves.length;) {
     let end = at + 1
     while (end < saves.length && saves[end]!.keyBefore !== null && saves[at]!.keyBefore !== null && saves[end]!.at === saves[at]!.at) end++ // prettier-ignore
     const step = saves.slice(at, end)

@@ -23,7 +23,8 @@ type State = Map<string, Known>
 type Step<R> = readonly R[]
 
 const fromKey = (row: CapturedRow) => row.keyBefore ?? row.key
-const afterOf = (row: CapturedRow) => Object.fromEntries(Object.entries(row.delta).map(([field, [, now]]) => [field, now]))
+const afterOf = (row: CapturedRow) =>
+  Object.fromEntries(Object.entries(row.delta).map(([field, [, now]]) => [field, now]))
 
 /** Does a step to a state. @returns whether it can have been done in it; where not, the state is of no more use. */
 function done(state: State, step: Step<CapturedRow>, newThread: () => number): boolean {

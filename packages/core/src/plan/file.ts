@@ -1,4 +1,13 @@
-import { rulesOf, type FieldPlan, type Keep, type Lock, type ReasonRule, type TrackingPlan, type TypePlan, type TypeRules } from './model.ts'
+import {
+  rulesOf,
+  type FieldPlan,
+  type Keep,
+  type Lock,
+  type ReasonRule,
+  type TrackingPlan,
+  type TypePlan,
+  type TypeRules,
+} from './model.ts'
 
 /** A tracking plan by the names the source has, so that it can leave Spoor and come back. */
 export interface PlanFile {

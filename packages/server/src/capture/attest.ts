@@ -27,7 +27,7 @@ export async function readTriggers(source: Database): Promise<FoundTrigger[]> {
     `select t.tgname::text as name, t.tgrelid::int8::text as relation_id, t.tgenabled <> 'A' as off,
             md5(p.prosrc || coalesce(p.proconfig::text, '') || p.prosecdef::text) as digest
        from pg_trigger t join pg_proc p on p.oid = t.tgfoid join pg_namespace n on n.oid = p.pronamespace
-      where n.nspname = 'spoor_capture' and t.tgname ~ '^!?spoor_t[0-9]+_' order by t.tgrelid, t.tgname`,
+      where n.nspname = 'spoor_capture' and t.tgname ~ '^!{0,1}spoor_t[0-9]+_' order by t.tgrelid, t.tgname`,
   )
   return rows.map((row) => ({
     typeId: Number(/^!?spoor_t(\d+)_/.exec(row.name)![1]),
@@ -52,7 +52,13 @@ function faultsOf(
     // A partition that was dropped or detached takes its triggers along; a table that was dropped is not in the source.
     if (family && !family.members.has(trigger.relationId)) continue
     const now = there.get(`${trigger.relationId} ${trigger.name}`)
-    const deed = !now ? 'dropped' : now.off && !trigger.off ? 'disabled' : now.digest !== trigger.digest ? 'altered' : null
+    const deed = !now
+      ? 'dropped'
+      : now.off && !trigger.off
+        ? 'disabled'
+        : now.digest !== trigger.digest
+          ? 'altered'
+          : null
     if (deed) faults.set(trigger.typeId, (faults.get(trigger.typeId) ?? new Set()).add(deed))
   }
   return faults
@@ -131,7 +137,13 @@ async function followPartitions(
 }
 
 /** Coverage that was broken for a spell and goes on; told once, however often it is looked at. */
-export async function interruptCoverage(db: Database, typeId: number, from: string, to: string, because: string): Promise<void> {
+export async function interruptCoverage(
+  db: Database,
+  typeId: number,
+  from: string,
+  to: string,
+  because: string,
+): Promise<void> {
   await db.transaction(async (trx) => {
     const open = await trx('spoor.coverage as c')
       .join('spoor.field as f', 'f.id', 'c.field_id')
@@ -140,7 +152,10 @@ export async function interruptCoverage(db: Database, typeId: number, from: stri
       .select<{ id: number; field_id: number; keep: string }[]>('c.id', 'c.field_id', 'c.keep')
     if (open.length === 0) return
     await trx('spoor.coverage')
-      .whereIn('id', open.map((one) => one.id)) // prettier-ignore
+      .whereIn(
+        'id',
+        open.map((one) => one.id),
+      ) // prettier-ignore
       .update({ to_at: from, ended_because: because })
     await trx('spoor.coverage').insert(open.map(({ field_id, keep }) => ({ field_id, keep, from_at: to })))
   })
@@ -149,7 +164,12 @@ export async function interruptCoverage(db: Database, typeId: number, from: stri
 /** A table that was dropped is captured again when one of its name is there and the triggers stand on it. */
 async function closeCoverage(trx: Knex.Transaction, types: ReadonlySet<number>, at: string): Promise<void> {
   await trx('spoor.coverage')
-    .whereIn('field_id', trx('spoor.field').whereIn('type_id', [...types]).select('id')) // prettier-ignore
+    .whereIn(
+      'field_id',
+      trx('spoor.field')
+        .whereIn('type_id', [...types])
+        .select('id'),
+    ) // prettier-ignore
     .whereNull('to_at')
     .update({ to_at: at, ended_because: 'the table is not in the source any more' })
 }

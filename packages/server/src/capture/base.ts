@@ -269,7 +269,10 @@ on conflict (name) do update set value = excluded.value;
 
 /** Makes it where it is not there as it has to be. Making it anew would lock the outbox while the business writes. */
 export async function ensureBase(trx: Knex.Transaction): Promise<void> {
-  const [there] = await plainQuery<{ there: boolean }>(trx, `select to_regclass('spoor_capture.meta') is not null as there`)
+  const [there] = await plainQuery<{ there: boolean }>(
+    trx,
+    `select to_regclass('spoor_capture.meta') is not null as there`,
+  )
   if (there!.there) {
     const rows = await plainQuery<{ value: string }>(trx, `select value from spoor_capture.meta where name = 'base'`)
     if (rows[0]?.value === digest) return

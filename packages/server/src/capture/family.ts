@@ -56,7 +56,9 @@ export function movementsOf(
   return {
     came: families.flatMap(({ typeId, relationId, members }) =>
       [...members]
-        .filter(([member, { leaf }]) => leaf && member !== relationId && known.has(typeId) && !known.get(typeId)!.has(member)) // prettier-ignore
+        .filter(
+          ([member, { leaf }]) => leaf && member !== relationId && known.has(typeId) && !known.get(typeId)!.has(member),
+        ) // prettier-ignore
         .map(([, { schema, table }]) => ({ typeId, schema, table })),
     ),
     left: families
@@ -83,8 +85,8 @@ export async function rowsWithoutSave(
   const rows = await source.transaction((trx) =>
     plainQuery<{ key: string; waiting: boolean }>(
       trx,
-      `select key, exists (select from spoor_capture.outbox o where o.type_id = ${partition.typeId} and o.key::jsonb = some.key::jsonb) as waiting
-         from (select json_build_array(${texts})::text as key from ${id(partition.schema)}.${id(partition.table)} x limit ${mostAsked}) some`,
+      `select key, exists (select from spoor_capture.outbox o where o.type_id = ${partition.typeId} and o.key::jsonb = asked.key::jsonb) as waiting
+         from (select json_build_array(${texts})::text as key from ${id(partition.schema)}.${id(partition.table)} x limit ${mostAsked}) asked`,
     ),
   )
   const { rows: known } = await db.raw<{ rows: { key: string }[] }>(

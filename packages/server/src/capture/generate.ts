@@ -43,7 +43,9 @@ export function captureSql(table: CapturedTable, planVersion: number): string {
   const functions = statementEvents(table).map((event) => statementFunction(table, planVersion, event))
   const byRow = isByRow(table) || table.partitioned ? [rowFunction(table, planVersion)] : []
   const triggers = isByRow(table)
-    ? [table, ...table.descendants].map((on) => statementTrigger(table.typeId, 'truncate', on)).concat(boundaries(table))
+    ? [table, ...table.descendants]
+        .map((on) => statementTrigger(table.typeId, 'truncate', on))
+        .concat(boundaries(table))
     : [table, ...table.descendants].flatMap((on) => [
         ...(marks(table) ? [beginTrigger(table.typeId, on)] : []),
         ...statementEvents(table).map((event) => statementTrigger(table.typeId, event, on)),
@@ -300,7 +302,11 @@ function ofStatement(table: CapturedTable, planVersion: number, event: RowEvent,
   const [o, n] = [numbered('spoor.o'), numbered('spoor.n')]
   const count = `
       get diagnostics ${variables.written} = row_count;`
-  const bulk = new Statements(table, planVersion, { shifted: false, salt: variables.salt, context: contextOnce.join(', ') })
+  const bulk = new Statements(table, planVersion, {
+    shifted: false,
+    salt: variables.salt,
+    context: contextOnce.join(', '),
+  })
   const byPlace = `
       ${bulk.ofMany(event, variables.at, from)};${count}`
   const byKey = `
@@ -394,7 +400,9 @@ function rowFunction(table: CapturedTable, planVersion: number): string {
     : ''
   const branch = (event: RowEvent) => {
     const from = { o: `${columnsHere} from (select ($3).*) x`, n: `${columnsHere} from (select ($4).*) x` }
-    const row = { insert: 'null::pg_catalog.text, new', update: 'old, new', delete: 'old, null::pg_catalog.text' }[event]
+    const row = { insert: 'null::pg_catalog.text, new', update: 'old, new', delete: 'old, null::pg_catalog.text' }[
+      event
+    ]
     return `
     if ${shapeChanged(table)} then
       ${variables.list} := spoor_capture.columns_now(${oid(table)}, TG_RELID, ${originalsOf(table)});
@@ -408,7 +416,9 @@ function rowFunction(table: CapturedTable, planVersion: number): string {
   elsif TG_OP ${op.equals} 'UPDATE' then${branch('update')}
   else${branch('delete')}
   end if;`
-  return functionSql(table, { name, before: '', work, after: demandReason(table), records: [] })
+  const sql = functionSql(table, { name, before: '', work, after: demandReason(table), records: [] })
+  // Whoever makes a partition is asked for this right when PostgreSQL gives it the trigger; elsewhere it does nothing.
+  return table.partitioned ? `${sql}grant execute on function spoor_capture.${name}() to public;\n` : sql
 }
 
 /** Refuses a statement that changed what needs a reason when none was given. */

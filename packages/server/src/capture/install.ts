@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { listed } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
@@ -91,10 +92,17 @@ export async function installCapture(
   }
 }
 
+/** What was tried in a source and held, by the digest of its SQL; the same need not be tried again. */
+const soundIn = new WeakMap<Database, Set<string>>()
+
 /** @throws Problem when capturing a table would fail at its first write, or would not tell of a field. */
 async function tryAll(source: Database, untried: Set<CapturedTable>, watch: InstallationWatch): Promise<void> {
   const all = untried.size
+  const known = soundIn.get(source) ?? new Set()
+  soundIn.set(source, known)
   for (const [at, table] of [...untried].entries()) {
+    const digest = createHash('sha256').update(captureSql(table, 0)).digest('hex')
+    if (known.has(digest)) continue
     await watch.step(`trying the capture of ${table.table} on a copy`, at, all)
     const tried = await tryOut(source, table)
     untried.delete(table)
@@ -105,6 +113,7 @@ async function tryAll(source: Database, untried: Set<CapturedTable>, watch: Inst
       const names = table.fields.filter((field) => tried.missed.includes(field.fieldId)).map((field) => field.name)
       throw new Problem('source-refused', `Tried on a copy of ${table.table}, changes of ${listed(names)} made no entry. ${nothing}`) // prettier-ignore
     }
+    known.add(digest)
   }
 }
 

@@ -189,4 +189,3 @@ export class Statements {
 export function numberedList(columns: readonly CapturedColumn[]): string {
   return columns.map((column) => `${named('x')(column)} as c${column.attributeNumber}`).join(', ')
 }
-

@@ -30,9 +30,7 @@ const castable = new Set(
 ) // prettier-ignore
 
 /** Types whose text never holds what JSON must escape, so that putting it in quotes is enough, and quicker. */
-const unescaped = new Set(
-  'int2 int4 int8 oid numeric bool uuid date timestamp timestamptz float4 float8'.split(' '),
-)
+const unescaped = new Set('int2 int4 int8 oid numeric bool uuid date timestamp timestamptz float4 float8'.split(' '))
 
 /** Types with a collation, under which two texts may be called equal that are not the same. */
 const collated = new Set(['text', 'varchar', 'name'])
@@ -116,7 +114,9 @@ export class ValueText {
   list(columns: readonly CapturedColumn[], texts: readonly string[]): string {
     if (this.#shifted || columns.some((column) => !unescaped.has(column.baseType)))
       return `pg_catalog.json_build_array(${texts.join(', ')})::pg_catalog.text`
-    const quoted = texts.map((text) => (text === 'null' ? `'null'` : `coalesce(${together(`'"'`, text, `'"'`)}, 'null')`))
+    const quoted = texts.map((text) =>
+      text === 'null' ? `'null'` : `coalesce(${together(`'"'`, text, `'"'`)}, 'null')`,
+    )
     return together(`'['`, ...quoted.flatMap((text, at) => (at === 0 ? [text] : [`','`, text])), `']'`)
   }
 }

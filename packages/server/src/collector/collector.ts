@@ -14,7 +14,15 @@ import { refitCapture } from '../tracking/refit.ts'
 import { Floor } from './floor.ts'
 import { knownIdentities } from '../people/identities.ts'
 import type { Known } from './interpret.ts'
-import { emptyOutbox, readHead, readOutbox, takeMeddling, takeMissed, type OutboxHead, type OutboxRow } from './outbox.ts'
+import {
+  emptyOutbox,
+  readHead,
+  readOutbox,
+  takeMeddling,
+  takeMissed,
+  type OutboxHead,
+  type OutboxRow,
+} from './outbox.ts'
 import { Preparer, type Prepared } from './prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
 import { Yielding } from './yielding.ts'

@@ -10,7 +10,7 @@ import {
   type RehearsedItem,
   type RevertItem,
 } from '@spoor/core'
-import type { Effect } from '@spoor/contract'
+import type { Effect, Refusal } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { interpret } from '../collector/interpret.ts'
 import { outboxColumns, type OutboxRow } from '../collector/outbox.ts'
@@ -21,7 +21,7 @@ import type { SignedIn } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { blockedWords, readItems, type KeptItem } from './store.ts'
-import { lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
+import { groupBy, lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { writableTables } from './tables.ts'
 
@@ -32,15 +32,16 @@ export interface CarryOutDeps {
 
 /** Ends a trial: the source's transaction is rolled back and this carries what it showed. */
 class TrialOver extends Error {
-  readonly effects: Effect[]
-  constructor(effects: Effect[]) {
+  readonly trial: Trial
+  constructor(trial: Trial) {
     super('trial over')
-    this.effects = effects
+    this.trial = trial
   }
 }
 
 interface Trial {
   refusal: string | null
+  refused: Refusal[]
   effects: Effect[]
 }
 
@@ -71,8 +72,7 @@ export async function rehearseCorrection(
         rehearsed = await compare(sourceTrx, plan)
         const writes = writesOf(rehearsed)
         await declare(sourceTrx, person, 'rehearsal', correctionId)
-        await writeGuarded(sourceTrx, plan.tables, writes)
-        throw new TrialOver(await effectsOf(sourceTrx, writes))
+        throw new TrialOver(await tryWrites(sourceTrx, plan, writes))
       }),
     )
     if (rehearsed.length > 0) await storeRehearsal(trx, plan.items, rehearsed)
@@ -87,10 +87,48 @@ async function tried(source: Database, attempt: (trx: Knex.Transaction) => Promi
   try {
     return await source.transaction(attempt)
   } catch (error) {
-    if (error instanceof TrialOver) return { refusal: null, effects: error.effects }
+    if (error instanceof TrialOver) return error.trial
     if (isUnreachable(error) || errorCode(error) === undefined) throw error
-    return { refusal: (error as Error).message, effects: [] }
+    return { refusal: sourceWords(error), refused: [], effects: [] }
   }
+}
+
+const mostRefused = 200
+
+/**
+ * Writes for a trial. When the source refuses, each record is tried by itself, so that those it refuses can be named;
+ * a rule that is checked only at the end of the transaction speaks here too.
+ */
+async function tryWrites(sourceTrx: Knex.Transaction, plan: Plan, writes: readonly GuardedWrite[]): Promise<Trial> {
+  const attempt = async (some: readonly GuardedWrite[]) => {
+    await plainQuery(sourceTrx, 'savepoint writing')
+    try {
+      await writeGuarded(sourceTrx, plan.tables, some)
+      await plainQuery(sourceTrx, 'set constraints all immediate')
+      return null
+    } catch (error) {
+      if (isUnreachable(error) || errorCode(error) === undefined) throw error
+      await plainQuery(sourceTrx, 'rollback to savepoint writing')
+      return sourceWords(error)
+    }
+  }
+  const refusal = await attempt(writes)
+  if (refusal === null) return { refusal, refused: [], effects: await effectsOf(sourceTrx, writes) }
+  const refused: Refusal[] = []
+  const records = groupBy(writes, ({ typeId, key }) => `${typeId}/${key}`)
+  for (const some of [...records.values()].slice(0, mostRefused)) {
+    const words = await attempt(some)
+    const { typeId, key } = some[0]!
+    const label = plan.items.find((item) => item.typeId === typeId && item.key === key)?.label ?? key
+    if (words !== null) refused.push({ typeId, key, label, words })
+  }
+  return { refusal, refused, effects: [] }
+}
+
+/** What a database said, its detail included: which value, which row, which rule. */
+function sourceWords(error: unknown): string {
+  const { message, detail } = error as Error & { detail?: string }
+  return detail ? `${message} (${detail})` : message
 }
 
 /**
@@ -107,7 +145,7 @@ export async function applyCorrection(
     const plan = await readPlan(deps, trx, correctionId)
     await demandSecondPerson(trx, correctionId, plan, person)
     const source = await deps.sources.connection(plan.sourceId)
-    const writes = await reaching(() =>
+    const { planned: writes, overridden } = await reaching(() =>
       source
         .transaction(async (sourceTrx) => {
           const rehearsed = await compare(sourceTrx, plan)
@@ -121,18 +159,36 @@ export async function applyCorrection(
           await declare(sourceTrx, person, reason, correctionId)
           const written = await writeGuarded(sourceTrx, plan.tables, planned)
           if (written.size < planned.length) throw moved()
-          return planned
+          return { planned, overridden: await overriddenOf(sourceTrx, plan, planned) }
         })
         .catch((error: unknown) => {
           if (error instanceof Problem || isUnreachable(error) || errorCode(error) === undefined) throw error
           throw new Problem(
             'source-refused',
-            `The source answered: ${(error as Error).message}. Nothing was written and the draft stands.`,
+            `The source answered: ${sourceWords(error)}. Nothing was written and the draft stands.`,
           )
         }),
     )
-    await noteApplied(trx, correctionId, plan.items, writes, reason, person)
+    await noteApplied(trx, correctionId, plan.items, writes, overridden, reason, person)
   })
+}
+
+/** Places that hold something else after all, since rules of the source's own have their say after the write. */
+async function overriddenOf(
+  sourceTrx: Knex.Transaction,
+  plan: Plan,
+  writes: readonly GuardedWrite[],
+): Promise<Set<string>> {
+  const held = await lockCurrent(
+    sourceTrx,
+    plan.tables,
+    writes.map((write) => ({ ...write, found: write.expected, target: write.value })),
+  )
+  const places = writes.filter((write) => {
+    const now = held({ ...write, found: write.expected, target: write.value })
+    return now.state !== 'value' || now.value !== write.value
+  })
+  return new Set(places.map(itemPlace))
 }
 
 /** Sensitive values are set back by somebody other than who drafted it. */
@@ -223,7 +279,7 @@ async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWr
     `select ${outboxColumns}
        from spoor_capture.outbox o where transaction_id = pg_current_xact_id() order by o.seq`,
   )
-  const asked = new Set(writes.map(itemPlace))
+  const asked = new Map(writes.map((write) => [itemPlace(write), write.value]))
   const saves = foldRows(rows.flatMap((row) => {
     const read = interpret(row, { logins: new Map(), identities: [] })
     return read.understood ? [read.save] : []
@@ -231,7 +287,8 @@ async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWr
   return saves.flatMap((save) =>
     Object.entries(save.delta).flatMap(([fieldId, [before, after]]) => {
       const place = { typeId: save.typeId, key: save.key, fieldId: Number(fieldId) }
-      return asked.has(itemPlace(place)) ? [] : [{ ...place, label: save.label, before, after }]
+      // What was asked for and came about is no effect; where the source made something else of it, that is.
+      return asked.get(itemPlace(place)) === after ? [] : [{ ...place, label: save.label, before, after }]
     }),
   )
 }
@@ -257,12 +314,20 @@ async function noteApplied(
   correctionId: number,
   items: readonly KeptItem[],
   writes: readonly GuardedWrite[],
+  overridden: ReadonlySet<string>,
   reason: string,
   person: SignedIn,
 ): Promise<void> {
   const places = new Set(writes.map(itemPlace))
-  const ids = items.filter((item) => places.has(itemPlace(item))).map((item) => item.id)
-  await trx.raw('update spoor.correction_item set written = true where id = any(?::int[])', [boundArray(ids)])
+  const tried = items.filter((item) => places.has(itemPlace(item)))
+  const idsOf = (some: readonly KeptItem[]) => boundArray(some.map((item) => item.id))
+  await trx.raw('update spoor.correction_item set written = true where id = any(?::int[])', [
+    idsOf(tried.filter((item) => !overridden.has(itemPlace(item)))),
+  ])
+  await trx.raw('update spoor.correction_item set why = ? where id = any(?::int[])', [
+    'written, but the source’s own rules put another value in its place',
+    idsOf(tried.filter((item) => overridden.has(itemPlace(item)))),
+  ])
   await trx('spoor.correction')
     .where({ id: correctionId })
     .update({ state: 'applied', applied_by: person.id, applied_at: trx.fn.now(), reason })

@@ -38,9 +38,10 @@ export async function draftCorrection(
       'nothing-to-revert',
       'The picked changes come from several sources. Nothing was drafted; make one correction for each source.',
     )
-  const changes = rows.map((row) => ({
+  const keys = await presentKeys(db, rows)
+  const changes = rows.map((row, at) => ({
     typeId: row.type_id,
-    key: row.record_key,
+    key: keys[at]!,
     fieldId: row.field_id,
     found: row.after,
     target: row.before,
@@ -90,6 +91,28 @@ function itemRow(correctionId: number, item: RevertItem, last: ChangeRow) {
     target: item.target,
     state: 'clear',
   }
+}
+
+/** The key that each row's record has now: the one it had then, or the last that a later save gave it. */
+async function presentKeys(db: Database, rows: readonly ChangeRow[]): Promise<string[]> {
+  const { rows: moved } = await db.raw<{ rows: { place: number; record_key: string }[] }>(
+    `with recursive trail as (
+       select w.place, 0 as steps, w.type_id, w.record_key, w.save_id
+         from unnest(?::int[], ?::text[], ?::bigint[]) with ordinality as w(type_id, record_key, save_id, place)
+       union all
+       select t.place, t.steps + 1, t.type_id, next.record_key, next.id
+         from trail t cross join lateral (
+           select s.record_key, s.id from ledger.save s
+            where s.type_id = t.type_id and s.key_before = t.record_key and s.id > t.save_id
+              -- What was made anew under the key is another record.
+              and not exists (select from ledger.save d where d.type_id = t.type_id and d.record_key = t.record_key
+                               and d.action = 'delete' and d.id > t.save_id and d.id < s.id)
+            order by s.id limit 1) as next)
+     select distinct on (place) place::int, record_key from trail order by place, steps desc`,
+    [rows.map((row) => row.type_id), rows.map((row) => row.record_key), rows.map((row) => row.save_id)].map(boundArray),
+  )
+  const keyAt = new Map(moved.map((row) => [row.place, row.record_key]))
+  return rows.map((_, at) => keyAt.get(at + 1)!)
 }
 
 async function pickedRows(db: Database, picked: readonly PickedChange[]): Promise<ChangeRow[]> {

@@ -6,7 +6,9 @@ import { quoteIdentifier as id } from '../database/identifier.ts'
 export interface WritableField {
   fieldId: number
   column: string
-  dataType: string
+  /** As it can be written in a cast whatever the search path is. */
+  castType: string
+  boolean: boolean
   generated: boolean
 }
 
@@ -15,11 +17,27 @@ export interface WritableTable {
   typeId: number
   schema: string
   table: string
-  key: readonly { column: string; dataType: string }[]
+  key: readonly Pick<WritableField, 'column' | 'castType' | 'boolean'>[]
   fields: ReadonlyMap<number, WritableField>
 }
 
 const name = (table: WritableTable) => `${id(table.schema)}.${id(table.table)}`
+/** A value as the capture writes it: by its type's output function, a boolean as a word; NULL of NULL. */
+function text(value: string, { boolean }: Pick<WritableField, 'boolean'>): string {
+  return boolean
+    ? `(${value})::pg_catalog.text`
+    : `case when ${value} is distinct from null then format('%s', ${value}) end`
+}
+
+/** How values were written when they were captured; the business's own triggers keep the search path they are used to. */
+async function reading<T>(trx: Knex.Transaction, work: () => Promise<T>): Promise<T> {
+  const [before] = await plainQuery<{ path: string }>(trx, `select current_setting('search_path') as path`)
+  await plainQuery(trx, 'set local search_path = pg_catalog, pg_temp')
+  const result = await work()
+  await plainQuery(trx, `select set_config('search_path', $1, true)`, [before!.path])
+  return result
+}
+
 const keyParts = (key: string) => JSON.parse(key) as string[]
 
 /** Reads what the source holds now for some items and locks those rows until the transaction ends. */
@@ -36,11 +54,13 @@ export async function lockCurrent(
       (fieldId) => table.fields.get(fieldId) ?? [],
     )
     const keys = [...new Set(ofType.map((item) => item.key))].map(keyParts)
-    const rows = await plainQuery<{ wanted: string; held: (string | null)[] }>(
-      trx,
-      `select w.wanted, array[${fields.map((field) => `t.${id(field.column)}::text`).join(', ')}]::text[] as held
+    const rows = await reading(trx, () =>
+      plainQuery<{ wanted: string; held: (string | null)[] }>(
+        trx,
+        `select w.wanted, array[${fields.map((field) => text(`t.${id(field.column)}`, field)).join(', ')}]::text[] as held
          from ${keyTable(table, 'wanted')} join ${name(table)} t on ${keyMatch(table)} for update of t`,
-      [...table.key.map((_, at) => keys.map((key) => key[at])), keys.map((key) => JSON.stringify(key))],
+        [...table.key.map((_, at) => keys.map((key) => key[at])), keys.map((key) => JSON.stringify(key))],
+      ),
     )
     for (const row of rows)
       found.set(`${typeId}/${row.wanted}`, new Map(fields.map((field, at) => [field.fieldId, row.held[at] ?? null])))
@@ -62,7 +82,13 @@ function keyTable(table: WritableTable, written: string): string {
 }
 
 function keyMatch(table: WritableTable): string {
-  return table.key.map(({ column, dataType }, at) => `t.${id(column)} = w.k${at}::${dataType}`).join(' and ')
+  // Two keys may be equal and not the same: the text decides, `=` finds it.
+  return table.key
+    .map(
+      (part, at) =>
+        `t.${id(part.column)} = w.k${at}::${part.castType} and (${text(`t.${id(part.column)}`, part)}) collate pg_catalog."C" = w.k${at}`,
+    ) // prettier-ignore
+    .join(' and ')
 }
 
 /** Writes of one record that go together, so that a rule over several columns sees them at once. */
@@ -112,17 +138,17 @@ async function updateGroup(
   ]
   const rows = await plainQuery<{ wanted: string }>(
     trx,
-    `update ${name(table)} t set ${fields.map((field, at) => `${id(field.column)} = w.v${at}::${field.dataType}`).join(', ')}
+    `update ${name(table)} t set ${fields.map((field, at) => `${id(field.column)} = w.v${at}::${field.castType}`).join(', ')}
        from unnest(${columns.map((_, at) => `$${at + 1}::text[]`).join(', ')}) as w(${columns.map((column) => column.name).join(', ')})
       where ${keyMatch(table)}
-        and ${fields.map((field, at) => `t.${id(field.column)}::text is not distinct from w.e${at}`).join(' and ')}
+        and ${fields.map((field, at) => `(${text(`t.${id(field.column)}`, field)}) collate pg_catalog."C" is not distinct from ${text(`w.e${at}::${field.castType}`, field)}`).join(' and ')}
       returning w.wanted`,
     columns.map((column) => column.values),
   )
   return rows.map((row) => row.wanted)
 }
 
-function groupBy<T, K>(list: readonly T[], keyOf: (item: T) => K): Map<K, T[]> {
+export function groupBy<T, K>(list: readonly T[], keyOf: (item: T) => K): Map<K, T[]> {
   const groups = new Map<K, T[]>()
   for (const item of list) {
     const group = groups.get(keyOf(item))

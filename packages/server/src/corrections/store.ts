@@ -92,6 +92,7 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     })),
     trial: row.trial && {
       ...row.trial,
+      refused: row.trial.refused ?? [],
       effects: row.trial.effects.filter((effect) => !masked.has(effect.fieldId)),
     },
     savedAs: saves.map((save) => save.id),

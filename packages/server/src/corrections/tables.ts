@@ -1,6 +1,6 @@
 import type { Database } from '../database/knex.ts'
-import type { DiscoveredTable } from '../sources/discover.ts'
-import type { WritableTable } from './source-writer.ts'
+import type { DiscoveredColumn, DiscoveredTable } from '../sources/discover.ts'
+import type { WritableField, WritableTable } from './source-writer.ts'
 
 /** The tables of some record types as the source has them at this moment. */
 export async function writableTables(
@@ -23,26 +23,20 @@ export async function writableTables(
       typeId: type.id,
       schema: table.schema,
       table: table.table,
-      key: table.keyColumns.map((column) => ({
-        column,
-        dataType: table.columns.find((c) => c.name === column)!.dataType,
-      })),
+      key: table.keyColumns.map((name) => writable(table.columns.find((column) => column.name === name)!)),
       fields: new Map(
         fields
           .filter((field) => field.type_id === type.id)
           .flatMap((field) => {
             const column = columns.get(field.attribute_number)
-            return column
-              ? [
-                  [
-                    field.id,
-                    { fieldId: field.id, column: column.name, dataType: column.dataType, generated: column.generated },
-                  ] as const,
-                ]
-              : []
+            return column ? [[field.id, { fieldId: field.id, ...writable(column) }] as const] : []
           }),
       ),
     })
   }
   return tables
+}
+
+function writable({ name, castType, baseType, generated }: DiscoveredColumn): Omit<WritableField, 'fieldId'> {
+  return { column: name, castType, boolean: baseType === 'bool', generated }
 }

@@ -11,6 +11,7 @@ import { up as sealing } from './migrations/007-sealing.ts'
 import { up as erasure } from './migrations/008-erasure.ts'
 import { up as layouts } from './migrations/009-layouts.ts'
 import { up as digests } from './migrations/010-digests.ts'
+import { up as keysBefore } from './migrations/011-keys-before.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
@@ -24,6 +25,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '008-erasure': erasure,
   '009-layouts': layouts,
   '010-digests': digests,
+  '011-keys-before': keysBefore,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -10,6 +10,8 @@ export interface DiscoveredColumn {
   typeId: number
   /** As PostgreSQL writes it: `numeric(10,2)`. */
   dataType: string
+  /** The same as it can be written in a cast whatever the search path is. */
+  castType: string
   /** Catalogue name with domains resolved: `numeric`, `_text`. */
   baseType: string
   /** Whether `=` of the type tells apart every two values whose text differs. */
@@ -77,6 +79,7 @@ interface TableRow {
     oid: number
     name: string
     type: string
+    cast: string
     base: string
     typmod: number
     comment: string | null
@@ -121,11 +124,13 @@ select c.oid::int8::text as relation_id, n.nspname as schema_name, c.relname as 
     where k.place <= nearly.indnkeyatts) as nullable_keys,
   coalesce((select json_agg(json_build_object(
       'number', a.attnum, 'oid', a.atttypid::int8, 'name', a.attname, 'type', format_type(a.atttypid, a.atttypmod),
+      'cast', case when ct.typnamespace = 'pg_catalog'::regnamespace then format_type(a.atttypid, a.atttypmod)
+                   else ct.typnamespace::regnamespace::text || '.' || quote_ident(ct.typname) end,
       -- Somebody may call a type of their own as one of PostgreSQL's is called.
       'base', case when bt.typnamespace <> 'pg_catalog'::regnamespace and to_regtype('pg_catalog.' || quote_ident(bt.typname)) is not null
                    then bt.typnamespace::regnamespace || '.' || bt.typname else bt.typname end, 'typmod', greatest(a.atttypmod, b.typmod),
       'comment', col_description(c.oid, a.attnum), 'generated', a.attgenerated <> '', 'required', a.attnotnull) order by a.attnum)
-     from pg_attribute a join base_of b on b.oid = a.atttypid join pg_type bt on bt.oid = b.base
+     from pg_attribute a join base_of b on b.oid = a.atttypid join pg_type bt on bt.oid = b.base join pg_type ct on ct.oid = a.atttypid
     where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped), '[]') as columns,
   coalesce((select json_agg(json_build_object('to', f.confrelid::int8, 'cascades', f.confdeltype = 'c',
       'columns', (select json_agg(fa.attname order by k.place) from unnest(f.conkey) with ordinality k(num, place) join pg_attribute fa on fa.attrelid = f.conrelid and fa.attnum = k.num),
@@ -185,6 +190,7 @@ export async function discover(db: Database): Promise<DiscoveredTable[]> {
       name: column.name,
       typeId: column.oid,
       dataType: column.type,
+      castType: column.cast,
       baseType: column.base,
       // With a fixed scale, equal numerics have equal texts.
       plainEquality: plainTypes.has(column.base) || (column.base === 'numeric' && column.typmod !== -1),
@@ -246,7 +252,10 @@ function keyObstacle(row: TableRow, table: string): Obstacle {
   const column = freeName(new Set(row.columns.map(({ name }) => name)))
   const words = `${called} has no primary key, so a change could not be tied to one record.`
   if (row.partitioned) return partitionedKeyObstacle(row, table, column)
-  return { words, remedy: `alter table ${table} add column ${quoteIdentifier(column)} bigint generated always as identity primary key;` }
+  return {
+    words,
+    remedy: `alter table ${table} add column ${quoteIdentifier(column)} bigint generated always as identity primary key;`,
+  }
 }
 
 function freeName(taken: ReadonlySet<string>): string {

@@ -142,8 +142,7 @@ async function updateType(
 
 const fieldsAtOnce = 500
 
-const placeOf = (field: Pick<FieldRow, 'type_id' | 'attribute_number'>) =>
-  `${field.type_id} ${field.attribute_number}`
+const placeOf = (field: Pick<FieldRow, 'type_id' | 'attribute_number'>) => `${field.type_id} ${field.attribute_number}`
 
 async function writeFields(
   trx: Knex.Transaction,
@@ -173,7 +172,9 @@ async function writeFields(
     const some = rows.slice(at, at + fieldsAtOnce)
     const fresh = some.filter((row) => !known.has(placeOf(row)))
     if (fresh.length > 0)
-      await trx('spoor.field').insert(fresh.map((row) => ({ ...row, name: row.name ?? row.column_name, present: true })))
+      await trx('spoor.field').insert(
+        fresh.map((row) => ({ ...row, name: row.name ?? row.column_name, present: true })),
+      )
     await trx.raw(
       `update spoor.field as f
           set column_name = r.column_name, name = coalesce(r.name, f.name), data_type = r.data_type, base_type = r.base_type,

@@ -97,15 +97,19 @@ export async function installation(
     .flatMap((typeId) => {
       const type = byId.get(typeId)
       const table = type && byRelation.get(type.relation_id)
-      return type && table
-        ? [{ typeId: type.id, ...placesOf(table) }]
-        : []
+      return type && table ? [{ typeId: type.id, ...placesOf(table) }] : []
     })
   const setting = await db('spoor.setting').where({ name: 'installation' }).first<{ value: string }>('value')
   return { planVersion, owner: setting.value, install, remove }
 }
 
-const placesOf = ({ schema, table, descendants, ancestors, partitioned }: DiscoveredTable) => ({ schema, table, descendants, ancestors, partitioned })
+const placesOf = ({ schema, table, descendants, ancestors, partitioned }: DiscoveredTable) => ({
+  schema,
+  table,
+  descendants,
+  ancestors,
+  partitioned,
+})
 
 export function digestOf(work: Installation): string {
   return createHash('sha256').update(installationSql(work)).digest('hex')

@@ -97,7 +97,9 @@ export async function heldRows(url: string, table: Table): Promise<Record<string
   })
   await client.connect()
   const only = table.parent === null ? '' : 'only '
-  const { rows } = await client.query<{ row: string }>(`select (x.*)::text as row from ${only}public.${id(table.name)} x`)
+  const { rows } = await client.query<{ row: string }>(
+    `select (x.*)::text as row from ${only}public.${id(table.name)} x`,
+  )
   await client.end()
   const columns = columnsOf(table)
   return rows.map(({ row }) => {

@@ -34,7 +34,7 @@ export function replay(saves: readonly ReplayedSave[], table: Table): Row[] {
       .map((one) => `${one.id} ${one.at.slice(-12)} ${one.action} ${one.keyBefore ?? ''} ${one.key} ${JSON.stringify(one.values)}`) // prettier-ignore
   }
   const state = new Map<string, Row>()
-  for (let at = 0; at < mine.length; ) {
+  for (let at = 0; at < mine.length;) {
     const first = mine[at]!
     let end = at + 1
     while (first.keyBefore !== null && mine[end]?.keyBefore != null && mine[end]!.at === first.at && mine[end]!.transaction === first.transaction) end++ // prettier-ignore

@@ -99,7 +99,9 @@ export class Workload {
       () => (chance.yes(0.1) ? [`truncate ${on}`] : [this.#insert(table, on, 3)]),
       () => this.#direct(table),
     ]
-    return chance.one(draws)().filter((sql) => sql !== '')
+    return chance
+      .one(draws)()
+      .filter((sql) => sql !== '')
   }
 
   #settable(table: Table): Column[] {

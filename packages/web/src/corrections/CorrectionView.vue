@@ -201,7 +201,13 @@ function stateWords(item: CorrectionItem): string {
           <p v-if="correction.trial.refusal" class="failure" role="alert">
             <b>The source refused the trial:</b> {{ correction.trial.refusal }}
           </p>
-          <p v-else-if="willWrite.length > 0">
+          <ul v-if="correction.trial.refused.length > 0">
+            <li v-for="one in correction.trial.refused" :key="`${one.typeId}${one.key}`">
+              <bdi>{{ names.typeTitle(one.typeId) }} {{ one.label }}</bdi
+              >: {{ one.words }}
+            </li>
+          </ul>
+          <p v-if="!correction.trial.refusal && willWrite.length > 0">
             Tried in the source just now and rolled back: it accepts {{ counted(willWrite.length, 'value') }}.
           </p>
           <template v-if="correction.trial.effects.length > 0">

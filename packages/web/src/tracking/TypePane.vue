@@ -3,7 +3,14 @@ import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import PickList from '../frame/PickList.vue'
 import { routes, type ProblemBody, type SourceMap, type TrackedType } from '@spoor/contract'
-import { capitalised, counted, type FailureRule, type NewColumnRule, type ReasonRule, type TypeRules } from '@spoor/core'
+import {
+  capitalised,
+  counted,
+  type FailureRule,
+  type NewColumnRule,
+  type ReasonRule,
+  type TypeRules,
+} from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -124,12 +131,12 @@ async function describe() {
         @change="(value: unknown) => stageRule({ onFailure: value as FailureRule })"
     /></label>
     <p v-if="rules.onFailure === 'pass'" class="soft">
-      Should capturing itself fail, work goes on: the save is kept, counted and told of as an alarm, and {{ type.plural }} have a
-      gap from then on. Each save takes a little longer.
+      Should capturing itself fail, work goes on: the save is kept, counted and told of as an alarm, and
+      {{ type.plural }} have a gap from then on. Each save takes a little longer.
     </p>
     <p v-else class="soft">
-      Should capturing itself fail, the save fails with it: nothing can change unseen, and {{ type.plural }} cannot be saved
-      until it is mended.
+      Should capturing itself fail, the save fails with it: nothing can change unseen, and {{ type.plural }} cannot be
+      saved until it is mended.
     </p>
     <details :open="mayEdit">
       <summary>What it is called and belongs to</summary>

@@ -162,14 +162,14 @@ export function stagedRules(source: SourceMap, type: TrackedType): Rules {
   const edit = source.draft.edits.find((one) => !isFieldEdit(one) && !isPlanRuleEdit(one) && one.typeId === type.id) as
     Partial<Rules> | undefined
   const { reason, newColumns, onFailure } = type
-  return { reason: edit?.reason ?? reason, newColumns: edit?.newColumns ?? newColumns, onFailure: edit?.onFailure ?? onFailure }
+  return {
+    reason: edit?.reason ?? reason,
+    newColumns: edit?.newColumns ?? newColumns,
+    onFailure: edit?.onFailure ?? onFailure,
+  }
 }
 
-export function withRule(
-  edits: readonly Edit[],
-  typeId: number,
-  rule: Partial<Rules>,
-): Edit[] {
+export function withRule(edits: readonly Edit[], typeId: number, rule: Partial<Rules>): Edit[] {
   const isIt = (edit: Edit) => !isFieldEdit(edit) && !isPlanRuleEdit(edit) && edit.typeId === typeId
   return [...edits.filter((edit) => !isIt(edit)), { ...edits.find(isIt), typeId, ...rule }]
 }
