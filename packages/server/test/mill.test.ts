@@ -1,10 +1,12 @@
 import { afterAll, describe, expect, it } from 'vitest'
+import { quoteIdentifier } from '../src/database/identifier.ts'
 import { asSuperuser } from './names.ts'
 import { makeWorld, track, type World } from './support.ts'
 import { Chance } from './mill/chance.ts'
+import { asTables, fetchSchema, packages } from './mill/debian.ts'
 import { changeLine, heldRows, oracleSql, toldChanges } from './mill/oracle.ts'
 import { replay, readSaves } from './mill/replay.ts'
-import { drawSchema, type Table } from './mill/schema.ts'
+import { drawSchema, type DrawnSchema, type Table } from './mill/schema.ts'
 import { Workload } from './mill/workload.ts'
 
 /** Seeds that failed once stand here for good; `npm run test:faults` draws more of them. */
@@ -29,49 +31,69 @@ describe('a schema and a workload that nobody here wrote', () => {
       const schema = drawSchema(chance, seed % 8 === 5)
       const world = await makeWorld(schema.sql)
       open = world
-      const tables = tracked(schema.tables)
       // Row triggers of its own would make Spoor watch for what nests; half of the worlds are without.
-      const judged = seed % 2 === 0
-      if (judged) await asSuperuser(world.superuserUrl, (client) => client.query(`${oracleSql(tables)}`))
-      await track(world, Object.fromEntries(tables.map((table) => [table.name, '*'])))
-      const collector = world.newCollector()
-      collector.start()
-      const workloads = Array.from(
-        { length: 4 },
-        (_, at) => new Workload(new Chance(seed * 1000 + at), schema, `w${at}`),
-      )
-      try {
-        await Promise.all(workloads.map((work) => work.run(world.businessAs('business_app'), 60)))
-      } finally {
-        await collector.stop()
-      }
-      await world.collect()
-
-      const { rows: aside } = await world.db.raw<{ rows: unknown[] }>('select why, content from ledger.set_aside')
-      expect(aside).toEqual([])
-      const saves = await readSaves(world)
-      for (const table of tables) {
-        const now = await heldRows(world.superuserUrl, table)
-        expect({ table: table.name, rows: sorted(replay(saves, table)) }).toEqual({
-          table: table.name,
-          rows: sorted(now),
-        })
-      }
-      if (judged) {
-        // A row that moves between partitions is removed and made anew, to a row trigger.
-        const whole = tables.filter((table) => !table.partitioned)
-        const names = new Set(whole.map((table) => table.name))
-        const told = await toldChanges(world.superuserUrl, schema, whole)
-        const kept = saves.filter((save) => names.has(save.table)).flatMap((save) => Object.entries(save.values).map(([column, [before, after]]) => changeLine(save.transaction, save.table, column, before, after))) // prettier-ignore
-        expect(kept.sort()).toEqual(told.sort())
-      }
-      expect(workloads.reduce((sum, work) => sum + work.done, 0)).toBeGreaterThan(100)
-      await world.close()
-      open = null
+      await grind(world, schema, seed, { judged: seed % 2 === 0, transactions: 60 })
     },
     240_000,
   )
 })
+
+describe('the schema of a real application', () => {
+  const all = Object.keys(packages) as (keyof typeof packages)[]
+  const wanted = process.env['SPOOR_MILL_SEEDS'] ? all : all.slice(0, 2)
+  it.for(wanted)('is captured to the last byte (%s)', { timeout: 240_000 }, async (name, { skip }) => {
+    const sql = fetchSchema(name)
+    if (sql === null) return skip('its package cannot be fetched here')
+    const world = await makeWorld(`${sql}; grant usage on all sequences in schema public to business_app`)
+    open = world
+    const tables = asTables(await world.sources.refresh(world.sourceId))
+    expect(tables.length).toBeGreaterThan(5)
+    // What an application brings along was there before it was tracked.
+    const names = tables.map((table) => `public.${quoteIdentifier(table.name)}`).join(', ')
+    await asSuperuser(world.superuserUrl, (client) => client.query(`truncate ${names} cascade`))
+    await grind(world, { tables, sql }, 1, { judged: true, transactions: 150 })
+  })
+})
+
+/** Tracks every table, writes to them from four sessions, and holds the trail against the tables and the oracle. */
+async function grind(
+  world: World,
+  schema: DrawnSchema,
+  seed: number,
+  { judged, transactions }: { judged: boolean; transactions: number },
+): Promise<void> {
+  const tables = tracked(schema.tables)
+  if (judged) await asSuperuser(world.superuserUrl, (client) => client.query(oracleSql(tables)))
+  await track(world, Object.fromEntries(tables.map((table) => [table.name, '*'])))
+  const collector = world.newCollector()
+  collector.start()
+  const workloads = Array.from({ length: 4 }, (_, at) => new Workload(new Chance(seed * 1000 + at), schema, `w${at}`))
+  try {
+    await Promise.all(workloads.map((work) => work.run(world.businessAs('business_app'), transactions)))
+  } finally {
+    await collector.stop()
+  }
+  await world.collect()
+
+  const { rows: aside } = await world.db.raw<{ rows: unknown[] }>('select why, content from ledger.set_aside')
+  expect(aside).toEqual([])
+  const saves = await readSaves(world)
+  for (const table of tables) {
+    const now = await heldRows(world.superuserUrl, table)
+    expect({ table: table.name, rows: sorted(replay(saves, table)) }).toEqual({ table: table.name, rows: sorted(now) })
+  }
+  if (judged) {
+    // A row that moves between partitions is removed and made anew, to a row trigger.
+    const whole = tables.filter((table) => !table.partitioned)
+    const names = new Set(whole.map((table) => table.name))
+    const told = await toldChanges(world.superuserUrl, schema, whole)
+    const kept = saves.filter((save) => names.has(save.table)).flatMap((save) => Object.entries(save.values).map(([column, [before, after]]) => changeLine(save.transaction, save.table, column, before, after))) // prettier-ignore
+    expect(kept.sort()).toEqual(told.sort())
+  }
+  expect(workloads.reduce((sum, work) => sum + work.done, 0)).toBeGreaterThan(100)
+  await world.close()
+  open = null
+}
 
 function sorted(rows: Record<string, string | null>[]): string[] {
   return rows.map((row) => JSON.stringify(Object.entries(row).filter(([, value]) => value !== null).sort(([a], [b]) => (a < b ? -1 : 1)))).sort() // prettier-ignore

@@ -232,7 +232,7 @@ describe('versions and files', () => {
   it('a file comes back as the same plan, and one from elsewhere names what is not here', async () => {
     const file = await writePlanFile(world.db, world.sourceId, undefined)
     expect(await readPlanFile(world.db, world.sourceId, file)).toMatchObject({ edits: [], troubles: [], unknown: [] })
-    const foreign = { ...file, source: 'elsewhere', types: [...file.types, { schema: 'x', table: 'y', reason: 'never' as const, newColumns: 'wait' as const, fields: [] }] } // prettier-ignore
+    const foreign = { ...file, source: 'elsewhere', types: [...file.types, { schema: 'x', table: 'y', reason: 'never' as const, newColumns: 'wait' as const, onFailure: 'refuse' as const, fields: [] }] } // prettier-ignore
     expect((await readPlanFile(world.db, world.sourceId, foreign)).unknown).toEqual(['the table x.y'])
   })
 })

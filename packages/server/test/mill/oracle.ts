@@ -61,7 +61,7 @@ function asKept(value: string | null, type: string): string | null {
 /** The columns of a table in the order in which its rows are written. */
 export function columnsOf(table: Table): { name: string; type: string }[] {
   // A child's row begins with its parent's columns: generated ones last, its own after them.
-  return [...table.key, ...table.columns]
+  return table.written ?? [...table.key, ...table.columns]
 }
 
 /** Every change that was done and lasted, as a line of text. */

@@ -21,6 +21,12 @@ export async function readSaves(world: World): Promise<ReplayedSave[]> {
   return rows
 }
 
+/** Whether two saves are of one statement that changed keys. */
+function together(one: ReplayedSave, other: ReplayedSave): boolean {
+  const move = one.keyBefore !== null && other.keyBefore !== null
+  return move && one.at === other.at && one.transaction === other.transaction
+}
+
 type Row = Record<string, string | null>
 
 /** What the ledger, played from empty, makes of a table. Records that exchange keys in one statement do so at once. */
@@ -37,7 +43,7 @@ export function replay(saves: readonly ReplayedSave[], table: Table): Row[] {
   for (let at = 0; at < mine.length;) {
     const first = mine[at]!
     let end = at + 1
-    while (first.keyBefore !== null && mine[end]?.keyBefore != null && mine[end]!.at === first.at && mine[end]!.transaction === first.transaction) end++ // prettier-ignore
+    while (end < mine.length && together(first, mine[end]!)) end++
     const step = mine.slice(at, end)
     const held = step.map((save) => (save.action === 'create' ? {} : state.get(save.keyBefore ?? save.key)))
     for (const [n, save] of step.entries()) {

@@ -6,6 +6,8 @@ export interface Column {
   name: string
   type: string
   generated: boolean
+  /** Whether a row cannot be without a value of it. */
+  required?: boolean
 }
 
 /** One table that somebody might have, and what is needed to write to it. */
@@ -14,6 +16,8 @@ export interface Table {
   sql: string
   key: Column[]
   columns: Column[]
+  /** The columns in the order in which a row is written, where that is not the key and then the others. */
+  written?: Column[]
   /** Whether its key is checked at the end of a statement, or of the transaction. */
   deferrable: 'no' | 'statement' | 'transaction'
   partitioned: boolean

@@ -95,7 +95,9 @@ create domain public.word as pg_catalog.text collate public.nobody_minds;`
 /** A literal of a value of a type, or NULL. */
 export function literal(chance: Chance, type: string, nullable: boolean): string {
   if (nullable && chance.yes(0.15)) return 'null'
-  const value = chance.one(typeValues[type]!)
+  const known = typeValues[type]
+  if (!known) return 'null'
+  const value = chance.one(known)
   return `${quoteLiteral(value.replaceAll("''", "'"))}::${type}`
 }
 
