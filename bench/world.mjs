@@ -52,7 +52,7 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
       await admin.end()
     },
     /** Tracks columns by table name. */
-    async track(wanted) {
+    async track(wanted, rule = {}) {
       await sources.refresh(sourceId)
       const fields = await db('spoor.field as f')
         .join('spoor.record_type as t', 't.id', 'f.type_id')
@@ -60,6 +60,8 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
       const edits = fields
         .filter((f) => wanted[f.table_name]?.includes(f.column_name))
         .map((f) => ({ typeId: f.type_id, fieldId: f.id, keep: 'values' }))
+      const types = [...new Set(edits.map((edit) => edit.typeId))]
+      if (Object.keys(rule).length > 0) edits.push(...types.map((typeId) => ({ typeId, ...rule })))
       const { revision } = await readDraft(db, sourceId)
       await stageDraft(db, sourceId, revision, edits, person.id)
       await putInForce(db, sources, sourceId, revision + 1, 'benchmark', person)

@@ -23,6 +23,8 @@ export interface Installation {
 /** Told before each step of an installation; may stop it by throwing. */
 export interface InstallationWatch {
   step(doing: string, done: number, of: number): Promise<void>
+  /** Told what could not be tried although it is installed, in words. */
+  untried?(words: string): Promise<void>
 }
 
 interface Step {
@@ -67,13 +69,21 @@ export async function installCapture(
 ): Promise<string> {
   const all = steps(installation)
   const untried = new Set(installation.install)
+  let doing = ''
+  const watched: InstallationWatch = {
+    ...(watch.untried ? { untried: (words) => watch.untried!(words) } : {}),
+    step: async (what, done, of) => {
+      doing = what
+      await watch.step(what, done, of)
+    },
+  }
   for (let attempt = 1; ; attempt++) {
     try {
-      await tryAll(source, untried, watch)
+      await tryAll(source, untried, watched)
       await source.transaction(async (trx) => {
         await plainQuery(trx, `set local lock_timeout = '${lockTimeoutMs}ms'`)
-        for (const [at, { doing, sql }] of all.entries()) {
-          await watch.step(attempt === 1 ? doing : `${doing} (try ${attempt} of ${tries})`, at, all.length)
+        for (const [at, { doing: what, sql }] of all.entries()) {
+          await watched.step(attempt === 1 ? what : `${what} (try ${attempt} of ${tries})`, at, all.length)
           await (sql === baseSql ? ensureBase(trx) : plainQuery(trx, sql))
         }
         await watch.step('committing', all.length, all.length)
@@ -87,7 +97,7 @@ export async function installCapture(
         await sleep(200 * 2 ** attempt)
         continue
       }
-      throw refusal(error)
+      throw refusal(error, doing)
     }
   }
 }
@@ -102,7 +112,8 @@ async function tryAll(source: Database, untried: Set<CapturedTable>, watch: Inst
   soundIn.set(source, known)
   for (const [at, table] of [...untried].entries()) {
     const digest = createHash('sha256').update(captureSql(table, 0)).digest('hex')
-    if (known.has(digest)) continue
+    if (known.has(digest)) untried.delete(table)
+    if (!untried.has(table)) continue
     await watch.step(`trying the capture of ${table.table} on a copy`, at, all)
     const tried = await tryOut(source, table)
     untried.delete(table)
@@ -113,22 +124,29 @@ async function tryAll(source: Database, untried: Set<CapturedTable>, watch: Inst
       const names = table.fields.filter((field) => tried.missed.includes(field.fieldId)).map((field) => field.name)
       throw new Problem('source-refused', `Tried on a copy of ${table.table}, changes of ${listed(names)} made no entry. ${nothing}`) // prettier-ignore
     }
+    if (tried.untried.length > 0) {
+      const names = table.fields.filter((field) => tried.untried.includes(field.fieldId)).map((field) => field.name)
+      await watch.untried?.(`Of ${table.table}, no value of ${listed(names)} could be tried before the plan was put in force, since none is known of their types. Coverage and proof tries them on rows that are there.`) // prettier-ignore
+    }
     known.add(digest)
   }
 }
 
-function refusal(error: unknown): Problem {
+function refusal(error: unknown, doing: string): Problem {
   if (isUnreachable(error)) {
     return new Problem('source-unreachable', `${unreachable(error).words} Nothing was installed and the draft is kept.`)
   }
   if (errorCode(error) === '55P03') {
     return new Problem(
       'source-busy',
-      `A table stayed locked by the business through ${tries} tries, so nothing was installed and the draft is kept. Try again when long-running work there has ended.`,
+      `While ${doing}, a table stayed locked by the business through ${tries} tries, so nothing was installed and the draft is kept. Try again when long-running work there has ended.`,
     )
   }
   const words = error instanceof Error ? error.message : String(error)
-  return new Problem('source-refused', `The source answered: ${words}. Nothing was installed and the draft is kept.`)
+  return new Problem(
+    'source-refused',
+    `While ${doing}, the source answered: ${words}. Nothing was installed and the draft is kept.`,
+  )
 }
 
 /** The plan version a source says is installed; null when nothing ever was. */

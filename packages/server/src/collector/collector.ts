@@ -150,7 +150,8 @@ export class Collector {
       await raiseAlarm(db, this.#sourceId, 'capture-missed', told)
     }
     const standing = await db('spoor.alarm')
-      .where({ source_id: this.#sourceId, kind: 'capture-missed', settled_at: null })
+      .where({ source_id: this.#sourceId, settled_at: null })
+      .whereIn('kind', ['capture-missed', 'capture-untried'])
       .orderBy('id')
       .select<{ words: string }[]>('words')
     this.#watchWords.push(...standing.map((alarm) => alarm.words))

@@ -2,7 +2,13 @@ import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 
 export type AlarmKind =
-  'capture-altered' | 'source-replaced' | 'source-older' | 'outbox-altered' | 'partition-rows' | 'capture-missed'
+  | 'capture-altered'
+  | 'source-replaced'
+  | 'source-older'
+  | 'outbox-altered'
+  | 'partition-rows'
+  | 'capture-missed'
+  | 'capture-untried'
 
 /** Raises an alarm, or leaves one that says the same and is not settled as it is. */
 export async function raiseAlarm(db: Database, sourceId: number, kind: AlarmKind, words: string): Promise<void> {

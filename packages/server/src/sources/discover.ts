@@ -254,7 +254,7 @@ function keyObstacle(row: TableRow, table: string): Obstacle {
   if (row.partitioned) return partitionedKeyObstacle(row, table, column)
   return {
     words,
-    remedy: `alter table ${table} add column ${quoteIdentifier(column)} bigint generated always as identity primary key;`,
+    remedy: `alter table ${table} add column ${column} bigint generated always as identity primary key;`,
   }
 }
 
@@ -275,7 +275,7 @@ function partitionedKeyObstacle(row: TableRow, table: string, column: string): O
   return {
     words: `${called} has no primary key, so a change could not be tied to one record. It is partitioned, so its key also holds what it is partitioned by.`,
     remedy: `create sequence ${sequence};
-alter table ${table} add column ${quoteIdentifier(column)} bigint not null default nextval(${quoteLiteral(sequence)});
+alter table ${table} add column ${column} bigint not null default nextval(${quoteLiteral(sequence)});
 alter table ${table} add primary key (${[...row.partition_columns, column].map(quoteIdentifier).join(', ')});`,
   }
 }

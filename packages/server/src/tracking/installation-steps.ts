@@ -1,5 +1,6 @@
 import type { Installation } from '@spoor/contract'
 import type { InstallationWatch } from '../capture/install.ts'
+import { raiseAlarm } from '../custody/alarms.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 
@@ -28,6 +29,11 @@ export class InstallationSteps implements InstallationWatch {
         'installation-stopped',
         'Putting the plan in force was stopped as asked. The source is as it was and the draft is kept.',
       )
+  }
+
+  /** Stays an alarm until a proof has tried every field, or another plan is put in force. */
+  async untried(words: string): Promise<void> {
+    await raiseAlarm(this.#db, this.#key.source_id, 'capture-untried', words)
   }
 }
 

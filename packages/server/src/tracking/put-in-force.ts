@@ -138,6 +138,7 @@ async function installLocked(
       ? new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`)
       : error
   })
+  await settleAlarms(db, sourceId, 'capture-untried')
   const since = await installCapture(source, begun.work, new InstallationSteps(db, sourceId, begun.planVersion)).catch(
     (error: unknown) => becameOf(db, source, key, error),
   )

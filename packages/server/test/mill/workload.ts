@@ -72,7 +72,8 @@ export class Workload {
 
   #refuse(error: unknown, sql: string): void {
     const { code = '', message } = error as { code?: string; message: string }
-    if (!itsOwn.test(code) && !/^cannot truncate/.test(message)) throw new Error(`${code} ${message}\nfrom: ${sql.slice(0, 2000)}`, { cause: error })
+    if (!itsOwn.test(code) && !/^cannot truncate/.test(message))
+      throw new Error(`${code} ${message}\nfrom: ${sql.slice(0, 2000)}`, { cause: error })
     this.refused.set(code, (this.refused.get(code) ?? 0) + 1)
   }
 
