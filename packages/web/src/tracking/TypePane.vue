@@ -118,23 +118,23 @@ async function describe() {
         @change="(value: unknown) => stageRule({ newColumns: value as NewColumnRule })"
     /></label>
     <label class="row"
-      >A save that cannot be captured
+      >If capture fails
       <PickList
         :value="rules.onFailure"
         size="small"
-        aria-label="A save that cannot be captured"
+        aria-label="If capture fails"
         :disabled="!mayEdit || tracked === 0"
         :options="[
-          { value: 'refuse', label: 'is refused' },
-          { value: 'pass', label: 'is let through and told of' },
+          { value: 'refuse', label: 'refuse the save' },
+          { value: 'pass', label: 'let it through and say so' },
         ]"
         @change="(value: unknown) => stageRule({ onFailure: value as FailureRule })"
     /></label>
-    <p v-if="rules.onFailure === 'pass'" class="soft">
+    <p v-if="rules.onFailure === 'pass'" class="risk">
       Should capturing itself fail, work goes on: the save is kept, counted and told of as an alarm, and
       {{ type.plural }} have a gap from then on. Each save takes a little longer.
     </p>
-    <p v-else class="soft">
+    <p v-else class="risk">
       Should capturing itself fail, the save fails with it: nothing can change unseen, and {{ type.plural }} cannot be
       saved until it is mended.
     </p>
@@ -196,6 +196,10 @@ async function describe() {
   gap: 7px;
   max-height: 60%;
   overflow: auto;
+}
+.risk {
+  color: var(--soft);
+  font-size: 12px;
 }
 h3 {
   font-size: 15px;
