@@ -211,6 +211,45 @@ describe('nobody’s code but PostgreSQL’s', () => {
   })
 })
 
+describe('hands laid on the capture', () => {
+  const settled = async () => {
+    await world.newCollector().watch()
+    return await world.db('spoor.alarm').where({ kind: 'capture-altered', settled_at: null }).pluck<string[]>('words')
+  }
+  let sensitive = false
+  const again = async () => {
+    const draft = await readDraft(world.db, world.sourceId)
+    const field = await world.db('spoor.field as f').join('spoor.record_type as t', 't.id', 'f.type_id').where({ 't.table_name': 'let', 'f.column_name': 'word' }).first<{ id: number; type_id: number }>('f.id', 'f.type_id') // prettier-ignore
+    sensitive = !sensitive
+    await stageDraft(world.db, world.sourceId, draft.revision, [{ typeId: field.type_id, fieldId: field.id, sensitive }], world.adminId) // prettier-ignore
+    await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'mended', world.admin)
+  }
+
+  it.each([
+    [
+      'a trigger switched off and on again in one transaction',
+      `begin; alter table public.let disable trigger spoor_t%_update; update public.let set word = 'unseen'; alter table public.let enable always trigger spoor_t%_update; commit`,
+    ],
+    [
+      'a trigger made anew with a condition that never holds',
+      `begin; drop trigger spoor_t%_update on public.let; create trigger spoor_t%_update after update on public.let referencing old table as old_rows new table as new_rows for each statement when (false) execute function spoor_capture.spoor_t%_update(); alter table public.let enable always trigger spoor_t%_update; commit`,
+    ],
+    [
+      'a helper put in another’s place',
+      `create or replace function spoor_capture.belongs(relation oid, root oid) returns boolean language sql stable as 'select false'`,
+    ],
+    ['a rule on the outbox', `create rule lose as on insert to spoor_capture.outbox do instead nothing`],
+  ])('are told: %s', async (_, deed) => {
+    expect(await settled()).toEqual([])
+    const { id } = await world.db('spoor.record_type').where({ table_name: 'let' }).first<{ id: number }>('id')
+    await asSuperuser(world.superuserUrl, (client) => client.query(deed.replaceAll('spoor_t%', `spoor_t${id}`)))
+    expect((await settled()).length).toBeGreaterThan(0)
+    await asSuperuser(world.superuserUrl, (client) => client.query(`drop rule if exists lose on spoor_capture.outbox; delete from spoor_capture.meta where name = 'base'`)) // prettier-ignore
+    await again()
+    expect(await settled()).toEqual([])
+  })
+})
+
 describe('when capturing itself fails', () => {
   const broken = async (work: () => Promise<unknown>) => {
     const source = await world.sources.connection(world.sourceId)

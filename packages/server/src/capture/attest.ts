@@ -13,19 +13,33 @@ export interface InstalledTrigger {
   digest: string
   /** Switched off by the installation itself, where another one speaks in its place. */
   off?: boolean
+  /**
+   * Which version of their rows in the catalogue the trigger, its function and all that they stand on are: it changes
+   * when somebody lays hands on one of them, also when it then looks as before. Absent in plans put in force before.
+   */
+  version?: string
 }
 
 interface FoundTrigger extends InstalledTrigger {
   off: boolean
+  version: string
 }
 
 /** All capture triggers of a source as they are now. */
 export async function readTriggers(source: Database): Promise<FoundTrigger[]> {
   const { rows } = await source.raw<{
-    rows: { name: string; relation_id: string; off: boolean; digest: string }[]
+    rows: { name: string; relation_id: string; off: boolean; digest: string; version: string }[]
   }>(
-    `select t.tgname::text as name, t.tgrelid::int8::text as relation_id, t.tgenabled <> 'A' as off,
-            md5(p.prosrc || coalesce(p.proconfig::text, '') || p.prosecdef::text) as digest
+    `with ground as (
+       -- What every function stands on: the helpers, and what watches or could rewrite the outbox.
+       select md5(string_agg(what, ',' order by what)) as version from (
+         select 'f' || f.oid || ':' || f.xmin as what from pg_proc f join pg_namespace s on s.oid = f.pronamespace
+          where s.nspname = 'spoor_capture' and f.proname !~ '^spoor_t[0-9]+_'
+         union all select 't' || g.oid || ':' || g.xmin from pg_trigger g where g.tgrelid = to_regclass('spoor_capture.outbox')
+         union all select 'r' || w.oid || ':' || w.xmin from pg_rewrite w where w.ev_class = to_regclass('spoor_capture.outbox')) parts)
+     select t.tgname::text as name, t.tgrelid::int8::text as relation_id, t.tgenabled <> 'A' as off,
+            md5(p.prosrc || coalesce(p.proconfig::text, '') || p.prosecdef::text) as digest,
+            md5(concat_ws(' ', t.oid, t.xmin, p.oid, p.xmin, t.tgqual, (select version from ground))) as version
        from pg_trigger t join pg_proc p on p.oid = t.tgfoid join pg_namespace n on n.oid = p.pronamespace
       where n.nspname = 'spoor_capture' and t.tgname ~ '^!{0,1}spoor_t[0-9]+_' order by t.tgrelid, t.tgname`,
   )
@@ -35,6 +49,7 @@ export async function readTriggers(source: Database): Promise<FoundTrigger[]> {
     name: row.name,
     digest: row.digest,
     off: row.off,
+    version: row.version,
   }))
 }
 
@@ -52,16 +67,14 @@ function faultsOf(
     // A partition that was dropped or detached takes its triggers along; a table that was dropped is not in the source.
     if (family && !family.members.has(trigger.relationId)) continue
     const now = there.get(`${trigger.relationId} ${trigger.name}`)
-    const deed = !now
-      ? 'dropped'
-      : now.off && !trigger.off
-        ? 'disabled'
-        : now.digest !== trigger.digest
-          ? 'altered'
-          : null
+    const deed = !now ? 'dropped' : now.off && !trigger.off ? 'disabled' : !sameAs(trigger, now) ? 'altered' : null
     if (deed) faults.set(trigger.typeId, (faults.get(trigger.typeId) ?? new Set()).add(deed))
   }
   return faults
+}
+
+function sameAs(trigger: InstalledTrigger, now: FoundTrigger): boolean {
+  return now.digest === trigger.digest && (trigger.version === undefined || trigger.version === now.version)
 }
 
 /**

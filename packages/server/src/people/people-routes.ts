@@ -30,6 +30,12 @@ export function peopleRouter({ db, people, rules }: PeopleDeps): Router {
     })
   })
 
+  // Before what would take “rules” for somebody’s number.
+  bind(router, routes.changeSignInRules, ({ body, person }) => {
+    const words = `changed the sign-in rules: out after ${body.idleMinutes} minutes, passwords of ${body.leastPasswordLength} characters, ${body.triesBeforeWait} tries`
+    return recorded(db, event(person, words), () => rules.change(body))
+  })
+
   bind(router, routes.changePerson, async ({ params, body, person }) => {
     const { password, disabled, ...settings } = body
     const acts = [
@@ -41,11 +47,6 @@ export function peopleRouter({ db, people, rules }: PeopleDeps): Router {
       if (password !== undefined) await rules.demandPassword(password)
       return await people.change(params.personId, settings, { password, disabled, by: person.id })
     })
-  })
-
-  bind(router, routes.changeSignInRules, ({ body, person }) => {
-    const words = `changed the sign-in rules: out after ${body.idleMinutes} minutes, passwords of ${body.leastPasswordLength} characters, ${body.triesBeforeWait} tries`
-    return recorded(db, event(person, words), () => rules.change(body))
   })
 
   return router
