@@ -117,6 +117,35 @@ describe('every route asks who asks', () => {
     }
   })
 
+  it('and is reached by its own path, whatever another’s path could mean', () => {
+    const all = Object.values<RouteShape>(routes)
+    const taken = (path: string, by: string) => new RegExp(`^${by.replace(/:\w+/g, '[^/]+')}$`).test(path)
+    const rival = (shape: RouteShape) => all.filter((other) => other !== shape && other.method === shape.method && !shape.path.includes(':') && taken(shape.path, other.path)) // prettier-ignore
+    // Where another route could take it, the test below asks it for real.
+    expect(all.filter((shape) => rival(shape).length > 0).map((shape) => `${shape.method} ${shape.path}`)).toEqual(['PUT /people/rules']) // prettier-ignore
+  })
+
+  it('the rules for signing in can be saved', async () => {
+    const visitor = await signedIn('administrator')
+    const { rules } = (await (await visitor.send('GET', '/people')).json()) as { rules: Record<string, number> }
+    const response = await visitor.send('PUT', '/people/rules', { ...rules, idleMinutes: 45 })
+    expect(response.status).toBe(200)
+    expect(await response.json()).toMatchObject({ ...rules, idleMinutes: 45 })
+    await visitor.send('PUT', '/people/rules', rules)
+  })
+
+  it.each(roles)('Today answers a %s', async (role) => {
+    const visitor = await signedIn(role)
+    const ask = async () => (await visitor.send('GET', '/today?zone=Europe%2FLondon')).status
+    expect(await ask()).toBe(200)
+    await world
+      .db('spoor.person')
+      .where({ login: role })
+      .update({ reach_from: '2020-01-01', reach_until: '2099-01-01' })
+    expect(await ask()).toBe(200)
+    await world.db('spoor.person').where({ login: role }).update({ reach_from: null, reach_until: null })
+  })
+
   it('a person’s permissions are those of the table', async () => {
     for (const role of roles) {
       const visitor = await signedIn(role)
