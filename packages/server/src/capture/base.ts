@@ -119,6 +119,7 @@ language sql stable set search_path = pg_catalog, pg_temp as $belongs$
   select exists (select from up where id = root)
 $belongs$;
 
+-- Patterns without backslashes, which mean something else where a session has standard_conforming_strings off.
 -- A statement that goes on leaves a mark, "|table:i:depth:number", which it takes away when it is told of. What was
 -- captured under a higher number in between came about meanwhile.
 create or replace function spoor_capture.begin_statement() returns trigger language plpgsql security definer as $begin$
@@ -133,10 +134,10 @@ create or replace function spoor_capture.begun(relation oid, operation text) ret
 language plpgsql set search_path = pg_catalog, pg_temp as $begun$
 declare
   open text := coalesce(current_setting('spoor.open', true), '');
-  mark text := concat('\\|', relation, ':', left(operation, 1), ':', pg_trigger_depth(), ':');
+  mark text := concat('[|]', relation, ':', left(operation, 1), ':', pg_trigger_depth(), ':');
 begin
-  perform set_config('spoor.open', regexp_replace(open, '^(.*)' || mark || '\\d+', '\\1'), true);
-  return substring(open from '^.*' || mark || '(\\d{1,18})');
+  perform set_config('spoor.open', regexp_replace(open, '^(.*)' || mark || '[0-9]+', E'\\\\1'), true);
+  return substring(open from '^.*' || mark || '([0-9]{1,18})');
 end $begun$;
 -- Whether a statement on a table above this one goes on at this depth: it will tell of this one's rows.
 create or replace function spoor_capture.told_above(relation oid) returns boolean
@@ -144,7 +145,7 @@ language sql stable set search_path = pg_catalog, pg_temp as $above$
   select exists (
     select from pg_partition_ancestors(relation) as above
      where above.relid <> relation
-       and current_setting('spoor.open', true) ~ concat('\\|', above.relid::oid, ':[IUD]:', pg_trigger_depth(), ':'))
+       and current_setting('spoor.open', true) ~ concat('[|]', above.relid::oid, ':[IUD]:', pg_trigger_depth(), ':'))
 $above$;
 
 -- What a statement did stands before what was done because of it: that was captured first and is moved behind. Only

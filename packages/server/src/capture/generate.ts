@@ -295,7 +295,10 @@ function keysAreIdentities({ keyColumns, keyDeferrable }: CapturedTable): boolea
   return !keyDeferrable && keyColumns.every((column) => column.plainEquality)
 }
 
-/** One row, as most statements have it, is told of without planning a join; more are told of at once. */
+/**
+ * One row, as most statements have it, is told of without planning a join; more are told of at once. LIMIT, since a
+ * session can make it an error to select into a variable from more rows than one (`plpgsql.extra_errors`).
+ */
 function ofStatement(table: CapturedTable, planVersion: number, event: RowEvent, statements: Statements): string {
   const list = numberedList(allColumns(table))
   const from = { o: `${list} from old_rows x`, n: `${list} from new_rows x` }
@@ -328,7 +331,7 @@ function ofStatement(table: CapturedTable, planVersion: number, event: RowEvent,
   const rows = event === 'delete' ? 'old_rows' : 'new_rows'
   const one = oneRow(table, event, statements, o, n)
   const read = `
-    select ${list}, exists (select from ${rows} offset 1) as more into spoor.${side} from ${rows} x;`
+    select ${list}, exists (select from ${rows} offset 1) as more into spoor.${side} from ${rows} x limit 1;`
   if (event !== 'update')
     return `${read}
     if spoor.${side}.more then${set}
@@ -346,12 +349,12 @@ function ofStatement(table: CapturedTable, planVersion: number, event: RowEvent,
       ${variables.written} := 1;`
     : ''
   return `
-    select ${list}, exists (select from old_rows offset 1) as more into spoor.o from old_rows x;
+    select ${list}, exists (select from old_rows offset 1) as more into spoor.o from old_rows x limit 1;
     if not found then
       null;${unequal}
     elsif spoor.o.more then${set}
     else
-      select ${list} into spoor.n from new_rows x;${one}
+      select ${list} into spoor.n from new_rows x limit 1;${one}
     end if;`
 }
 

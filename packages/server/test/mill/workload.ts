@@ -30,7 +30,7 @@ export class Workload {
     await client.query(`set lock_timeout = '300ms'; set search_path = public`)
     if (this.#chance.yes(0.3))
       await client.query(
-        `set datestyle = 'German'; set intervalstyle = 'iso_8601'; set timezone = 'Asia/Kolkata'; set bytea_output = 'escape'; set extra_float_digits = 0; set search_path = public, pg_catalog`,
+        `set plpgsql.extra_errors = 'all'; set standard_conforming_strings = off; set datestyle = 'German'; set intervalstyle = 'iso_8601'; set timezone = 'Asia/Kolkata'; set bytea_output = 'escape'; set extra_float_digits = 0; set search_path = public, pg_catalog`,
       )
     try {
       for (let at = 0; at < transactions; at++) await this.#transaction(client, at)
