@@ -122,6 +122,14 @@ describe('rows of one transaction', () => {
     expect(inOrder(rows).map((row) => row.action)).toEqual(['create', 'change'])
   })
 
+  it('that were removed to make room come before what took it, as their values show', () => {
+    const rows: CapturedRow[] = [
+      { transaction: '1', typeId: 1, at: '3', action: 'create', key: 'a', keyBefore: null, delta: { k: [null, 'a'], v: [null, '2'] } }, // prettier-ignore
+      { transaction: '1', typeId: 1, at: '2', action: 'delete', key: 'a', keyBefore: null, delta: { k: ['a', null] } },
+    ]
+    expect(inOrder(rows).map((row) => row.action)).toEqual(['delete', 'create'])
+  })
+
   it('are never moved before what another transaction did', () => {
     const rows: CapturedRow[] = [
       { transaction: '2', typeId: 1, at: '2', action: 'change', key: 'b', keyBefore: null, delta: { v: ['2', '3'] } },

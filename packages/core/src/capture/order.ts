@@ -55,6 +55,9 @@ function done(state: State, step: Step<CapturedRow>, newThread: () => number): b
 
 function fits({ there, values, whole }: Known, row: CapturedRow): boolean {
   if (!there) return false
+  // A deletion tells of everything that was there.
+  const told = Object.entries(values).every(([field, value]) => value === null || field in row.delta)
+  if (row.action === 'delete' && whole && !told) return false
   return Object.entries(row.delta).every(([field, [before]]) =>
     field in values ? values[field] === before : !whole || before === null,
   )

@@ -124,7 +124,7 @@ $belongs$;
 -- captured under a higher number in between came about meanwhile.
 create or replace function spoor_capture.begin_statement() returns trigger language plpgsql security definer as $begin$
 declare
-  v_marked text;
+  v_marked pg_catalog.text;
 begin
   v_marked := pg_catalog.set_config('spoor.open', pg_catalog.concat(pg_catalog.current_setting('spoor.open', true), '|', TG_RELID, ':',
     pg_catalog.left(TG_OP, 1), ':', pg_catalog.pg_trigger_depth(), ':', pg_catalog.nextval('spoor_capture.outbox_seq_seq')), true);

@@ -180,20 +180,20 @@ function functionSql(table: CapturedTable, { name, before, work, after, records 
 -- Variables are named by this label, since a column may have any name.
 <<spoor>>
 declare
-  v_at timestamptz := pg_catalog.clock_timestamp();
-  v_salt text${salted ? ` := (select m.value from spoor_capture.meta m where m.name ${op.equals} 'salt')` : ''};
-  v_list text;
-  v_delta text := '';
-  v_key text;
-  v_key_before text;
-  v_written bigint := 0;
-  v_begun bigint;
-  v_first bigint;
-  v_jit text;
-  v_said text;
-  v_login name;
-  v_app text;
-  v_address text;
+  v_at pg_catalog.timestamptz := pg_catalog.clock_timestamp();
+  v_salt pg_catalog.text${salted ? ` := (select m.value from spoor_capture.meta m where m.name ${op.equals} 'salt')` : ''};
+  v_list pg_catalog.text;
+  v_delta pg_catalog.text := '';
+  v_key pg_catalog.text;
+  v_key_before pg_catalog.text;
+  v_written pg_catalog.int8 := 0;
+  v_begun pg_catalog.int8;
+  v_first pg_catalog.int8;
+  v_jit pg_catalog.text;
+  v_said pg_catalog.text;
+  v_login pg_catalog.name;
+  v_app pg_catalog.text;
+  v_address pg_catalog.text;
 ${records.map((record) => `  ${record} record;\n`).join('')}begin${before}${guard(table, work)}${after}
   return null;
 end `

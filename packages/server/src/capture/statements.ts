@@ -1,6 +1,6 @@
 import { quoteIdentifier as id } from '../database/identifier.ts'
 import { type CapturedColumn, type CapturedField, type CapturedTable, type CaptureEvent } from './table.ts'
-import { joined, op, together, ValueText, type RowOf } from './value-text.ts'
+import { allOf, op, together, ValueText, type RowOf } from './value-text.ts'
 
 /**
  * The columns of the outbox that a trigger writes. Every name in generated SQL that stands beside columns of the
@@ -146,8 +146,8 @@ export class Statements {
 
   #insertMany(action: Action, row: RowOf, at: string, keyBefore: string, rest: string): string {
     const [o, n] = [numbered('o'), numbered('n')]
-    const told = this.pairs(action, o, n).map(({ when, pair }) => `case when ${when} then ${pair} end`)
-    const delta = together(`'{'`, joined(',', told), `'}'`)
+    const told = this.pairs(action, o, n).map(({ when, pair }) => `case when ${when} then ${together(`','`, pair)} end`)
+    const delta = together(`'{'`, `pg_catalog.substr(${allOf(told)}, 2)`, `'}'`)
     return this.insert(`select ${this.values(action, row, { at, key: this.key(row), keyBefore, delta })}${rest}`)
   }
 
@@ -174,7 +174,7 @@ export class Statements {
   #label(row: RowOf): string {
     const { labelColumns, keyColumns } = this.#table
     const label = labelColumns.length > 0 ? labelColumns : keyColumns
-    return `coalesce(${joined(' · ', label.map((column) => this.#texts.text(column, row)))}, '')` // prettier-ignore
+    return `pg_catalog.concat_ws(' · ', ${label.map((column) => this.#texts.text(column, row)).join(', ')})`
   }
 
   #kept(field: CapturedField, row: RowOf): string {

@@ -121,20 +121,13 @@ export class ValueText {
   }
 }
 
-/** NULL of empty text. */
-export function notEmpty(text: string): string {
-  return `case when ${text} ${op.differs} '' then ${text} end`
-}
-
 /** A function takes a hundred arguments at most, and a table has sixteen hundred columns at most. */
 const mostArguments = 50
 
-/** Texts put together with a separator, those that are NULL left out. */
-export function joined(separator: string, texts: readonly string[]): string {
-  if (texts.length <= mostArguments) return `pg_catalog.concat_ws('${separator}', ${texts.join(', ')})`
+/** Texts put together, those that are NULL left out. */
+export function allOf(texts: readonly string[]): string {
+  if (texts.length <= mostArguments) return `pg_catalog.concat(${texts.join(', ')})`
   const groups: string[] = []
-  for (let at = 0; at < texts.length; at += mostArguments)
-    // A group of which nothing is there must be NULL to be left out.
-    groups.push(notEmpty(joined(separator, texts.slice(at, at + mostArguments))))
-  return joined(separator, groups)
+  for (let at = 0; at < texts.length; at += mostArguments) groups.push(allOf(texts.slice(at, at + mostArguments)))
+  return allOf(groups)
 }
