@@ -20,7 +20,9 @@ export class Workload {
 
   constructor(chance: Chance, schema: DrawnSchema, name: string) {
     this.#chance = chance
-    this.#schema = schema
+    // Under a key that is checked only at commit two transactions can hold the same key; only one session writes there,
+    // since which of both came first is told by capture order alone where they fall apart (decision 23).
+    this.#schema = { ...schema, tables: schema.tables.filter((table) => table.deferrable !== 'transaction' || name === 'w0') } // prettier-ignore
     this.#name = name
   }
 
