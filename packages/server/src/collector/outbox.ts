@@ -119,6 +119,11 @@ export interface Missed {
 
 /** What went by since it was last asked; asking takes it away. */
 export async function takeMissed(source: Database): Promise<Missed[]> {
+  // A capture that was put in force before there was such a thing has none.
+  const { rows: made } = await source.raw<{ rows: { there: boolean }[] }>(
+    `select to_regclass('spoor_capture.missed') is not null as there`,
+  )
+  if (!made[0]?.there) return []
   const { rows } = await source.raw<{ rows: { type_id: number; saves: string; first: string; last: string; words: string }[] }>(
     `with gone as (delete from spoor_capture.missed returning *)
      select type_id, count(*) as saves, min(at) as first, max(at) as last, (array_agg(deed || ' of ' || relation || ': ' || words order by id desc))[1] as words

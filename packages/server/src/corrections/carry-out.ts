@@ -12,6 +12,7 @@ import {
 } from '@spoor/core'
 import type { Effect, Refusal } from '@spoor/contract'
 import type { Knex } from 'knex'
+import { maskedFields } from '../changes/masked.ts'
 import { interpret } from '../collector/interpret.ts'
 import { outboxColumns, type OutboxRow } from '../collector/outbox.ts'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -50,6 +51,8 @@ interface Plan {
   items: KeptItem[]
   tables: Map<number, WritableTable>
   fingerprinted: Set<number>
+  /** Whether what the source says of a row may hold a masked value. */
+  hidesRows: boolean
 }
 
 /**
@@ -89,7 +92,7 @@ async function tried(source: Database, attempt: (trx: Knex.Transaction) => Promi
   } catch (error) {
     if (error instanceof TrialOver) return error.trial
     if (isUnreachable(error) || errorCode(error) === undefined) throw error
-    return { refusal: sourceWords(error), refused: [], effects: [] }
+    return { refusal: sourceWords(error, { hidesRows: true }), refused: [], effects: [] }
   }
 }
 
@@ -109,7 +112,7 @@ async function tryWrites(sourceTrx: Knex.Transaction, plan: Plan, writes: readon
     } catch (error) {
       if (isUnreachable(error) || errorCode(error) === undefined) throw error
       await plainQuery(sourceTrx, 'rollback to savepoint writing')
-      return sourceWords(error)
+      return sourceWords(error, plan)
     }
   }
   const refusal = await attempt(writes)
@@ -125,10 +128,10 @@ async function tryWrites(sourceTrx: Knex.Transaction, plan: Plan, writes: readon
   return { refusal, refused, effects: [] }
 }
 
-/** What a database said, its detail included: which value, which row, which rule. */
-function sourceWords(error: unknown): string {
+/** What a database said, with its detail where that can tell nobody a masked value: which value, which row. */
+function sourceWords(error: unknown, { hidesRows }: Pick<Plan, 'hidesRows'>): string {
   const { message, detail } = error as Error & { detail?: string }
-  return detail ? `${message} (${detail})` : message
+  return detail && !hidesRows ? `${message} (${detail})` : message
 }
 
 /**
@@ -165,7 +168,7 @@ export async function applyCorrection(
           if (error instanceof Problem || isUnreachable(error) || errorCode(error) === undefined) throw error
           throw new Problem(
             'source-refused',
-            `The source answered: ${sourceWords(error)}. Nothing was written and the draft stands.`,
+            `The source answered: ${sourceWords(error, plan)}. Nothing was written and the draft stands.`,
           )
         }),
     )
@@ -241,7 +244,11 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
       where i.correction_id = ? and p.plan #>> array['types', i.type_id::text, 'fields', i.field_id::text, 'keep'] = 'fingerprint'`,
     [correctionId],
   )
-  return { sourceId: head.source_id, items, tables, fingerprinted: new Set(rows.map((row) => row.field_id)) }
+  const masked = await maskedFields(trx)
+  const hidesRows = [...tables.values()].some((table) =>
+    [...table.fields.keys()].some((fieldId) => masked.has(fieldId)),
+  )
+  return { sourceId: head.source_id, items, tables, hidesRows, fingerprinted: new Set(rows.map((row) => row.field_id)) }
 }
 
 async function compare(sourceTrx: Knex.Transaction, { items, tables, fingerprinted }: Plan): Promise<RehearsedItem[]> {
