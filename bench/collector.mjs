@@ -7,6 +7,7 @@ import { LedgerCheck } from '../packages/server/dist/custody/check.js'
 import { SliceThreads } from '../packages/server/dist/custody/slices.js'
 import { provedLines } from '../packages/server/dist/custody/proved.js'
 import { recomputeSaves } from '../packages/server/dist/custody/recompute.js'
+import { evidenceKey } from '../packages/server/dist/evidence/evidence.js'
 import { OutsideSeals } from '../packages/server/dist/custody/outside.js'
 import { Sealer } from '../packages/server/dist/custody/sealer.js'
 import { SigningKey } from '../packages/server/dist/custody/signing-key.js'
@@ -99,6 +100,7 @@ export async function check(cluster) {
     const run = {
       db: world.db,
       outside,
+      evidenceKey: evidenceKey(world.vault),
       slices,
       checkId: row.id,
       hurried: () => true,

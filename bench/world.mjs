@@ -2,6 +2,8 @@ import { randomBytes } from 'node:crypto'
 import pg from 'pg'
 import { connect } from '../packages/server/dist/database/knex.js'
 import { migrate } from '../packages/server/dist/database/migrate.js'
+import { adoptEvidence } from '../packages/server/dist/evidence/adopt.js'
+import { evidenceKey, sealsFacts } from '../packages/server/dist/evidence/evidence.js'
 import { Vault } from '../packages/server/dist/secret.js'
 import { Sources } from '../packages/server/dist/sources/registry.js'
 import { People } from '../packages/server/dist/people/people.js'
@@ -23,7 +25,13 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
   await business.query(schema)
   const role = decodeURIComponent(new URL(spoorUrl).username)
   await migrate(spoorUrl, { application: role, erasure: role })
-  const db = connect(spoorUrl, { applicationName: 'bench', maxConnections: 6 })
+  const db = connect(spoorUrl, {
+    applicationName: 'bench',
+    maxConnections: 6,
+    own: true,
+    beforeCommit: sealsFacts(vault),
+  })
+  await adoptEvidence(db, evidenceKey(vault))
   const sources = new Sources(db, vault)
   const sourceId = await sources.add({ name: 'bench', url: businessUrl, declaringLogins: [] })
   const people = new People(db)
@@ -40,6 +48,7 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
     })
   return {
     db,
+    vault,
     business,
     businessUrl,
     spoorUrl,

@@ -58,11 +58,19 @@ async function placesThatDoNotMatch(spoorUrl) {
   const { LedgerCheck } = await import('../packages/server/dist/custody/check.js')
   const { OutsideSeals } = await import('../packages/server/dist/custody/outside.js')
   const { SliceThreads } = await import('../packages/server/dist/custody/slices.js')
-  const db = connect(spoorUrl, { applicationName: 'spoor faults', maxConnections: 2 })
+  const { Vault } = await import('../packages/server/dist/secret.js')
+  const { evidenceKey, sealsFacts } = await import('../packages/server/dist/evidence/evidence.js')
+  const vault = Vault.open(dataDir)
+  const db = connect(spoorUrl, {
+    applicationName: 'spoor faults',
+    maxConnections: 2,
+    own: true,
+    beforeCommit: sealsFacts(vault),
+  })
   const slices = new SliceThreads(spoorUrl)
   try {
     const [row] = await db('spoor.ledger_check').insert({ total: 0 }).returning('id')
-    const check = new LedgerCheck({ db, outside: new OutsideSeals(dataDir), slices, checkId: row.id, hurried: () => true, onProgress: () => Promise.resolve(true) }) // prettier-ignore
+    const check = new LedgerCheck({ db, outside: new OutsideSeals(dataDir), evidenceKey: evidenceKey(vault), slices, checkId: row.id, hurried: () => true, onProgress: () => Promise.resolve(true) }) // prettier-ignore
     await check.check()
     return await db('spoor.mismatch').pluck('words')
   } finally {

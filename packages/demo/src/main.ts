@@ -1,7 +1,7 @@
 import { readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
-import { connect, People, type Database } from '@spoor/server'
+import { connect, People, sealsFacts, Vault, type Database } from '@spoor/server'
 import { roleNames } from '@spoor/contract'
 import { startApplication } from './application.ts'
 import { Desk } from './desk/desk.ts'
@@ -88,7 +88,8 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
     SPOOR_DIRECTORY_FILE: join(dataDir, 'staff.csv'),
     SPOOR_LOG_LEVEL: process.env['SPOOR_LOG_LEVEL'] ?? 'warn',
   })
-  const db = connect(spoorUrl, { applicationName: 'spoor demo', maxConnections: 1 })
+  const beforeCommit = sealsFacts(Vault.open(dataDir))
+  const db = connect(spoorUrl, { applicationName: 'spoor demo', maxConnections: 1, own: true, beforeCommit })
   try {
     const people = new People(db)
     for (const person of demoPeople) await people.add(person)

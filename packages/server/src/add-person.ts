@@ -3,7 +3,9 @@ import { roles, type Role } from '@spoor/contract'
 import { ConfigError, readConfig } from './config.ts'
 import { connect } from './database/knex.ts'
 import { migrate, rolesOf } from './database/migrate.ts'
+import { sealsFacts } from './evidence/evidence.ts'
 import { People } from './people/people.ts'
+import { Vault } from './secret.ts'
 
 const leastPasswordLength = 12
 
@@ -16,7 +18,12 @@ async function main([login, name, role]: string[]): Promise<string> {
     return `The password needs at least ${leastPasswordLength} characters. Nobody was added.`
   const config = readConfig(process.env)
   await migrate(config.ownerDatabaseUrl, rolesOf(config))
-  const db = connect(config.databaseUrl, { applicationName: 'spoor add-person', maxConnections: 1 })
+  const db = connect(config.databaseUrl, {
+    applicationName: 'spoor add-person',
+    maxConnections: 1,
+    own: true,
+    beforeCommit: sealsFacts(Vault.open(config.dataDir)),
+  })
   try {
     await new People(db).add({ login, name, role: role as Role, password })
   } finally {

@@ -37,8 +37,8 @@ export interface AppDeps {
   log: Logger
   https: boolean
   webDirectory: string
-  /** Spoor's database as the role that erases. */
-  erasureDatabaseUrl: string
+  /** Opens Spoor's database as the role that erases. */
+  connectEraser(): Database
   /** Called when a source was added while the server runs. */
   onSourceAdded(): Promise<void>
 }
@@ -111,7 +111,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(peopleRouter({ db, people, rules }))
   api.use(correctionsRouter({ db, sources }))
   api.use(custodyRouter({ db }))
-  api.use(erasureRouter({ db, erasureDatabaseUrl: deps.erasureDatabaseUrl }))
+  api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))
   api.use(pulseRouter(pulse))
   api.use((request, _response, next) =>
     next(new Problem('not-found', `The API has nothing at ${request.method} ${request.path}.`)),

@@ -2,6 +2,7 @@ import { removeCapture } from './capture/remove.ts'
 import { ConfigError, readConfig } from './config.ts'
 import { connect } from './database/knex.ts'
 import { Problem } from './errors.ts'
+import { sealsFacts } from './evidence/evidence.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
 
@@ -9,8 +10,14 @@ import { Sources } from './sources/registry.ts'
 async function main([name]: string[]): Promise<string> {
   if (!name) return `usage: remove-capture 'SOURCE NAME'`
   const config = readConfig(process.env)
-  const db = connect(config.databaseUrl, { applicationName: 'spoor remove-capture', maxConnections: 2 })
-  const sources = new Sources(db, Vault.open(config.dataDir))
+  const vault = Vault.open(config.dataDir)
+  const db = connect(config.databaseUrl, {
+    applicationName: 'spoor remove-capture',
+    maxConnections: 2,
+    own: true,
+    beforeCommit: sealsFacts(vault),
+  })
+  const sources = new Sources(db, vault)
   try {
     const source = (await sources.list()).find((one) => one.name === name)
     if (!source) return `There is no source “${name}”. Nothing was removed.`

@@ -13,9 +13,11 @@ import { finishHandOver } from './custody/hand-over.ts'
 import { OutsideSeals } from './custody/outside.ts'
 import { Sealer } from './custody/sealer.ts'
 import { SigningKey } from './custody/signing-key.ts'
-import { connect, type Database } from './database/knex.ts'
+import { connect, ownOptions, type Database } from './database/knex.ts'
 import { migrate, rolesOf } from './database/migrate.ts'
 import { Problem } from './errors.ts'
+import { adoptEvidence } from './evidence/adopt.ts'
+import { evidenceKey, sealsFacts } from './evidence/evidence.ts'
 import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { Noticing } from './noticing/noticing.ts'
 import { PulseSource } from './pulse/pulse.ts'
@@ -36,8 +38,15 @@ const webDirectory = fileURLToPath(new URL('../../web/dist', import.meta.url))
 export async function startServer(config: ResolvedConfig, log: Logger): Promise<RunningServer> {
   const vault = Vault.open(config.dataDir)
   await migrate(config.ownerDatabaseUrl, rolesOf(config))
-  const db = connect(config.databaseUrl, { applicationName: 'spoor', maxConnections: 14, keptConnections: 4 })
-  const sessionPool = new pg.Pool({ connectionString: config.databaseUrl, max: 4, application_name: 'spoor sessions' })
+  const beforeCommit = sealsFacts(vault)
+  const db = connect(config.databaseUrl, { applicationName: 'spoor', maxConnections: 14, keptConnections: 4, own: true, beforeCommit }) // prettier-ignore
+  await adoptEvidence(db, evidenceKey(vault))
+  const sessionPool = new pg.Pool({
+    connectionString: config.databaseUrl,
+    max: 4,
+    application_name: 'spoor sessions',
+    options: ownOptions,
+  })
   sessionPool.on('error', (error) => log.warn({ err: error }, 'a session connection was lost'))
   const sources = new Sources(db, vault)
   if (config.source) await sources.add(config.source)
@@ -66,7 +75,13 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   await finishHandOver(db, config.dataDir)
   const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log, everyMs: config.sealEveryMs })
   sealer.start()
-  const checking = new Checking(db, outside, () => new SliceThreads(config.databaseUrl), log)
+  const checking = new Checking({
+    db,
+    outside,
+    evidenceKey: evidenceKey(vault),
+    openSlices: () => new SliceThreads(config.databaseUrl),
+    log,
+  })
   checking.start()
 
   const sessionSecret = vault.derive('sessions').toString('hex')
@@ -79,7 +94,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     log,
     https: config.https,
     webDirectory,
-    erasureDatabaseUrl: config.erasureDatabaseUrl,
+    connectEraser: () => connect(config.erasureDatabaseUrl, { applicationName: 'spoor erasure', maxConnections: 1, own: true, beforeCommit }), // prettier-ignore
     onSourceAdded: () => collectors.look(),
   })
   const http = await listen(createServer(app), config)

@@ -27,7 +27,7 @@ export async function serve(world: World): Promise<Served> {
     https: false,
     onSourceAdded: () => Promise.resolve(),
     webDirectory: '/nowhere',
-    erasureDatabaseUrl: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_eraser'),
+    connectEraser: world.connectEraser,
   })
   const server = createServer(app)
   await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))

@@ -1,4 +1,4 @@
-import { mkdtempSync, rmSync } from 'node:fs'
+import { cpSync, mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { Readable } from 'node:stream'
@@ -16,6 +16,8 @@ import { OutsideSeals } from '../src/custody/outside.ts'
 import { latestSeal, originOf, Sealer } from '../src/custody/sealer.ts'
 import { sha256 } from '../src/custody/sha256.ts'
 import { signatureHolds, SigningKey } from '../src/custody/signing-key.ts'
+import { connect } from '../src/database/knex.ts'
+import { evidenceKey } from '../src/evidence/evidence.ts'
 import { recordEvent } from '../src/people/events.ts'
 import { askErasure } from '../src/erasure/erasure.ts'
 import { carryOut } from '../src/erasure/carry-out.ts'
@@ -91,7 +93,7 @@ async function eraseSome(): Promise<void> {
   const chosen = await world.db('ledger.change').where({ field_id: name }).orderBy('save_id').limit(20).pluck('save_id')
   for (const saveId of chosen) {
     const id = await askErasure(world.db, world.admin, { saveId, fieldId: name, reach: 'change', reason: 'the law' })
-    await carryOut(urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_eraser'), pat, id)
+    await carryOut(world.connectEraser, pat, id)
   }
 }
 
@@ -108,9 +110,19 @@ async function check(): Promise<
 > {
   // prettier-ignore
   await askForCheck(world.db, world.adminId)
-  expect(await new Checking(world.db, outside, () => new SlicesHere(world.spoorUrl), silentLog).round()).toBe(true)
+  expect(await checking().round()).toBe(true)
   return await world.db('spoor.mismatch').orderBy('id').select('words', 'save_id', 'field_id', 'place', 'after_seal', 'before_seal') // prettier-ignore
 }
+function checking(): Checking {
+  return new Checking({
+    db: world.db,
+    outside,
+    evidenceKey: evidenceKey(world.vault),
+    openSlices: () => new SlicesHere(world.spoorUrl),
+    log: silentLog,
+  })
+}
+
 async function altered(statement: string, values?: unknown[]) {
   await superuser.query(statement, values)
   return await check()
@@ -335,12 +347,47 @@ describe('the signing key', () => {
     expect(await check()).toEqual([])
     await superuser.query(`update ledger.signing_key set note = replace(note, 'time 2', 'time 3') where number = 2`)
     expect((await check()).map((one) => one.words)).toContainEqual(expect.stringMatching(/nobody handed over to it/))
-    await superuser.query(`update ledger.signing_key set note = replace(note, 'time 3', 'time 2') where number = 2`)
+    await superuser.query(
+      `update ledger.signing_key set note = replace(note, 'time 3', 'time 2') where number = 2; delete from spoor.touched`,
+    )
     await world.db('spoor.mismatch').delete()
   })
 })
 
 describe('checking', () => {
+  it('seals nothing more once the newest seals are gone, and finds that also later', async () => {
+    const last = (await latestSeal(world.db))!
+    const nodes = await superuser.query('select * from ledger.node')
+    await superuser.query('delete from ledger.seal where number = $1', [last.number])
+    await recordEvent(world.db, { kind: 'export', personId: null, words: 'after the seal was taken away' })
+    expect(await sealer.seal()).toBe(false)
+    expect(await world.db('spoor.mismatch').pluck('words')).toContainEqual(expect.stringMatching(/cannot be sealed any further: seal \d+, which is kept outside/)) // prettier-ignore
+    // Another server without a copy outside goes on: the check of this one still misses the seal.
+    const elsewhere = mkdtempSync(join(tmpdir(), 'spoor-elsewhere-'))
+    cpSync(join(directory, 'signing-key.pem'), join(elsewhere, 'signing-key.pem'))
+    const other = new Sealer({ db: world.db, key: SigningKey.open(elsewhere), outside: new OutsideSeals(elsewhere), log: silentLog }) // prettier-ignore
+    expect(await other.seal()).toBe(true)
+    await world.db('spoor.mismatch').delete()
+    expect((await check()).map((one) => one.words)).toContainEqual(expect.stringMatching(new RegExp(`Seal ${last.number} .*kept outside the database`))) // prettier-ignore
+    await superuser.query('delete from ledger.seal where number >= $1; ', [last.number])
+    await superuser.query('delete from ledger.node')
+    await world.db('ledger.node').insert(nodes.rows)
+    await world.db('ledger.seal').insert(last)
+    rmSync(elsewhere, { recursive: true })
+  })
+
+  it('reads the tables of the ledger whatever its role was told to read first', async () => {
+    await superuser.query(`create schema elsewhere; create function elsewhere.forged(text, text) returns boolean language sql as 'select true'; create operator elsewhere.= (leftarg = text, rightarg = text, function = elsewhere.forged); create table elsewhere.save as select * from ledger.save; grant all on schema elsewhere to public; grant all on all tables in schema elsewhere to public; alter role spoor_test_app in database ${world.names.spoor} set search_path = elsewhere, ledger, spoor, pg_catalog`) // prettier-ignore
+    const fresh = connect(world.spoorUrl, { applicationName: 'spoor test', maxConnections: 1, own: true })
+    try {
+      const { rows } = await fresh.raw<{ rows: { path: string; same: boolean }[] }>(`select current_setting('search_path') as path, 'a'::text = 'b'::text as same`) // prettier-ignore
+      expect(rows[0]).toEqual({ path: 'pg_catalog, pg_temp', same: false })
+    } finally {
+      await fresh.destroy()
+      await superuser.query(`alter role spoor_test_app in database ${world.names.spoor} reset all; drop schema elsewhere cascade`) // prettier-ignore
+    }
+  })
+
   it('finds nothing in a ledger that nobody touched, and writes that down', async () => {
     expect(await check()).toEqual([])
     const { rows } = await world.db.raw<{ rows: { words: string }[] }>(`select words from ledger.event where kind = 'custody' order by id desc limit 1`) // prettier-ignore
@@ -391,10 +438,10 @@ describe('checking', () => {
     ['a count by actor', `update ledger.hour_actor set saves = saves + 1`, `update ledger.hour_actor set saves = saves - 1`, /count of an actor/],
     ['a count by kind', `update ledger.hour_kind set changes = changes + 1`, `update ledger.hour_kind set changes = changes - 1`, /count of a kind of actor/],
     ['a run', `update ledger.run set saves = saves + 1`, `update ledger.run set saves = saves - 1`, /Run \d+ says/],
-    ['a policy on rows', `alter table ledger.save enable row level security; create policy all_rows on ledger.save using (true)`, `drop policy all_rows on ledger.save; alter table ledger.save disable row level security`, /table save is not as Spoor made it: a policy/],
-    ['a rule', `create rule kept as on delete to ledger.run do instead nothing`, `drop rule kept on ledger.run`, /table run is not as Spoor made it: a rule \(kept\)/],
-    ['a trigger', `create trigger quiet before update on ledger.node for each row execute function suppress_redundant_updates_trigger()`, `drop trigger quiet on ledger.node`, /table node is not as Spoor made it: a trigger \(quiet\)/],
-    ['a view in place of a table', `alter table ledger.hour_kind rename to hour_kind_kept; create view ledger.hour_kind as select * from ledger.hour_kind_kept; grant select on ledger.hour_kind to public`, `drop view ledger.hour_kind; alter table ledger.hour_kind_kept rename to hour_kind`, /table hour_kind is not as Spoor made it: a view/],
+    ['a policy on rows', `alter table ledger.save enable row level security; create policy all_rows on ledger.save using (true)`, `drop policy all_rows on ledger.save; alter table ledger.save disable row level security`, /table ledger.save is not as Spoor made it: a policy/],
+    ['a rule', `create rule kept as on delete to ledger.run do instead nothing`, `drop rule kept on ledger.run`, /table ledger.run is not as Spoor made it: a rule \(kept\)/],
+    ['a trigger', `create trigger quiet before update on ledger.node for each row execute function suppress_redundant_updates_trigger()`, `drop trigger quiet on ledger.node`, /table ledger.node is not as Spoor made it: a trigger \(quiet\)/],
+    ['a view in place of a table', `alter table ledger.hour_kind rename to hour_kind_kept; create view ledger.hour_kind as select * from ledger.hour_kind_kept; grant select on ledger.hour_kind to public`, `drop view ledger.hour_kind; alter table ledger.hour_kind_kept rename to hour_kind`, /table ledger.hour_kind is not as Spoor made it: a view/],
     ['the order of two saves', `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`, `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`, /Save 300 .* is not as it was written/],
   ])('finds and names %s', async (_, alter, putBack, words) => {
     const found = await altered(alter)

@@ -6,6 +6,7 @@ import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Erasure } from '@spoor/contract'
 import { verify } from '@spoor/verify'
+import { evidenceKey } from '../src/evidence/evidence.ts'
 import { savePage } from '../src/changes/queries/saves.ts'
 import { draftCorrection } from '../src/corrections/draft.ts'
 import { askForCheck, Checking } from '../src/custody/checking.ts'
@@ -68,7 +69,15 @@ afterAll(async () => {
 async function check(): Promise<string[]> {
   await world.db('spoor.mismatch').delete()
   await askForCheck(world.db, world.adminId)
-  expect(await new Checking(world.db, outside, () => new SlicesHere(world.spoorUrl), silentLog).round()).toBe(true)
+  expect(
+    await new Checking({
+      db: world.db,
+      outside,
+      evidenceKey: evidenceKey(world.vault),
+      openSlices: () => new SlicesHere(world.spoorUrl),
+      log: silentLog,
+    }).round(),
+  ).toBe(true)
   return await world.db('spoor.mismatch').orderBy('id').pluck('words')
 }
 

@@ -5,6 +5,8 @@ import { inject } from 'vitest'
 import type { FieldEdit } from '@spoor/core'
 import { Collector } from '../src/collector/collector.ts'
 import { connect, type Database } from '../src/database/knex.ts'
+import { adoptEvidence } from '../src/evidence/adopt.ts'
+import { evidenceKey, sealsFacts } from '../src/evidence/evidence.ts'
 import { People } from '../src/people/people.ts'
 import { Vault } from '../src/secret.ts'
 import { Sources } from '../src/sources/registry.ts'
@@ -32,6 +34,8 @@ export interface World {
   /** Spoor's own database, as the application. */
   spoorUrl: string
   newCollector(): Collector
+  /** Opens Spoor's database as the role that erases. */
+  connectEraser(): Database
   /** Collects until nothing waits. */
   collect(): Promise<void>
   close(): Promise<void>
@@ -61,7 +65,10 @@ export async function makeWorld(schema: string, vault = new Vault(randomBytes(32
   const db = connect(spoorUrl, {
     applicationName: 'spoor test',
     maxConnections: 10,
+    own: true,
+    beforeCommit: sealsFacts(vault),
   })
+  await adoptEvidence(db, evidenceKey(vault))
   const sources = new Sources(db, vault)
   const sourceId = await sources.add({
     name: 'business',
@@ -101,6 +108,13 @@ export async function makeWorld(schema: string, vault = new Vault(randomBytes(32
     superuserUrl: urlFor(clusterUrl, names.business),
     spoorUrl,
     newCollector,
+    connectEraser: () =>
+      connect(urlFor(clusterUrl, names.spoor, 'spoor_test_eraser'), {
+        applicationName: 'spoor test',
+        maxConnections: 1,
+        own: true,
+        beforeCommit: sealsFacts(vault),
+      }),
     collect: async () => {
       while ((await collector.collectOnce()) > 0);
     },

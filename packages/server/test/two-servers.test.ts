@@ -8,6 +8,7 @@ import { afterAll, beforeAll, expect, it } from 'vitest'
 import { LedgerCheck } from '../src/custody/check.ts'
 import { SliceThreads } from '../src/custody/slices.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
+import { evidenceKey } from '../src/evidence/evidence.ts'
 import { Vault } from '../src/secret.ts'
 import { urlFor } from './names.ts'
 import { ledger, makeWorld, spoorUrlOf, track, type World } from './support.ts'
@@ -97,7 +98,7 @@ const sealedUpTo = async () => Number((await seals()).at(-1)?.size ?? 0)
 async function whatDoesNotMatch(): Promise<string[]> {
   const [row] = await world.db('spoor.ledger_check').insert({ total: 0 }).returning<{ id: number }[]>('id')
   const slices = new SliceThreads(world.spoorUrl, 2)
-  const check = new LedgerCheck({ db: world.db, outside: new OutsideSeals(dataDir), slices, checkId: row!.id, hurried: () => true, onProgress: () => Promise.resolve(true) }) // prettier-ignore
+  const check = new LedgerCheck({ db: world.db, outside: new OutsideSeals(dataDir), evidenceKey: evidenceKey(Vault.open(dataDir)), slices, checkId: row!.id, hurried: () => true, onProgress: () => Promise.resolve(true) }) // prettier-ignore
   await check.check().finally(() => slices.close())
   return await world.db('spoor.mismatch').pluck<string[]>('words')
 }

@@ -1,5 +1,5 @@
 import pg from 'pg'
-import { connect, People, Sources, Vault } from '@spoor/server'
+import { connect, People, sealsFacts, Sources, Vault } from '@spoor/server'
 import { larkmereZone } from '../larkmere/calendar.ts'
 import { Chance } from '../larkmere/chance.ts'
 import { businessSchema } from '../larkmere/schema.ts'
@@ -75,9 +75,11 @@ export async function loadHistory(
   history: History,
   report: (share: number) => void,
 ): Promise<void> {
-  const db = connect(targets.spoorUrl, { applicationName: 'spoor demo', maxConnections: 3 })
-  const owner = connect(targets.spoorOwnerUrl, { applicationName: 'spoor demo', maxConnections: 1 })
-  const sources = new Sources(db, Vault.open(targets.dataDir))
+  const vault = Vault.open(targets.dataDir)
+  const own = { applicationName: 'spoor demo', own: true, beforeCommit: sealsFacts(vault) }
+  const db = connect(targets.spoorUrl, { ...own, maxConnections: 3 })
+  const owner = connect(targets.spoorOwnerUrl, { ...own, maxConnections: 1 })
+  const sources = new Sources(db, vault)
   const client = new pg.Client({ connectionString: targets.businessUrl })
   try {
     const source = (await sources.list()).find((one) => one.name === targets.sourceName)!

@@ -25,6 +25,8 @@ import type { Slices } from './slices.ts'
 import { CountSums, type CountTable } from './count-sums.ts'
 import { compareCounts, strayChange } from './compare-counts.ts'
 import { compareEvents } from './compare-events.ts'
+import { compareRecords } from './compare-records.ts'
+import { compareFacts } from '../evidence/compare.ts'
 import { compareShape } from './compare-shape.ts'
 import { canonicalEvent, latestSeal, originOf, type EventRow, type SealRow } from './sealer.ts'
 import { sha256 } from './sha256.ts'
@@ -44,6 +46,8 @@ const mostFound = 1000
 export interface CheckRun {
   db: Database
   outside: OutsideSeals | null
+  /** The key of facts. */
+  evidenceKey: Buffer
   slices: Slices
   checkId: number
   /** Whether somebody waits for it; else others keep most of the machine. Asked before each slice. */
@@ -87,7 +91,7 @@ export class LedgerCheck {
   async check(): Promise<CheckOutcome> {
     const { db, outside } = this.#run
     // In this order: what is sealed meanwhile must not look as if the ledger had lost its end, or the database a seal.
-    const known = outside?.latest() ?? null
+    const known = outside?.all() ?? []
     const latest = await latestSeal(db)
     const upTo = latest?.number ?? '0'
     this.#sealed = Number(latest?.size ?? 0)
@@ -98,8 +102,13 @@ export class LedgerCheck {
     const going = (await this.#walk(first, size, upTo)) && (await this.#events(upTo))
     const differing = going ? await this.#countsThatDiffer(first, size) : null
     if (differing)
-      for (const mismatch of [...(await compareEvents(db)), ...(await compareCounts(db, differing))])
-        await this.#tell(mismatch)
+      for (const compare of [
+        () => compareEvents(db),
+        () => compareCounts(db, differing),
+        () => compareRecords(db),
+        () => compareFacts(db, this.#run.evidenceKey),
+      ])
+        for (const mismatch of await compare()) await this.#tell(mismatch)
     return { found: this.#found, stopped: differing === null }
   }
 
@@ -121,7 +130,7 @@ export class LedgerCheck {
   }
 
   /** The seals themselves: in order, each signed by a known key, saying what is stored of it. */
-  async #seals(upTo: string, size: number, known: OutsideSeal | null): Promise<void> {
+  async #seals(upTo: string, size: number, known: readonly OutsideSeal[]): Promise<void> {
     const { db } = this.#run
     const origin = await originOf(db)
     const { keys, whole } = await vouchedKeys(db, origin)
@@ -160,13 +169,13 @@ export class LedgerCheck {
     }
     if (last && Number(last.size) > size)
       await this.#tell({ place: 'end of the ledger', words: `The last seal covers ${last.size} saves, and the ledger has ${size}: its end was cut off.`, afterSeal: Number(before?.number ?? 0), beforeSeal: Number(last.number) }) // prettier-ignore
-    const there =
-      known &&
-      (await db<SealRow>('ledger.seal')
-        .where({ number: String(known.number) })
-        .first())
-    if (known && there?.note !== known.note)
-      await this.#tell({ place: `seal ${known.number} outside`, words: `Seal ${known.number} (${known.size} saves), which is kept outside the database, is not in it: the ledger was cut off, or put back from an older copy.`, beforeSeal: known.number }) // prettier-ignore
+    const gone = await firstNotThere(db, known)
+    if (gone)
+      await this.#tell({
+        place: `seal ${gone.number} outside`,
+        words: `Seal ${gone.number} (${gone.size} saves), which is kept outside the database, is not in it: the ledger was cut off, or put back from an older copy.`,
+        beforeSeal: gone.number,
+      })
   }
 
   /** @returns whether it went to the end. */
@@ -361,6 +370,19 @@ export class LedgerCheck {
     }
     return true
   }
+}
+
+/** The first of the seals kept outside that the database has not, or has otherwise. */
+async function firstNotThere(db: Database, kept: readonly OutsideSeal[]): Promise<OutsideSeal | undefined> {
+  for (let from = 0; from < kept.length; from += sealsAtOnce) {
+    const some = kept.slice(from, from + sealsAtOnce)
+    const numbers = some.map(({ number }) => String(number))
+    const rows = await db<SealRow>('ledger.seal').whereIn('number', numbers).select('number', 'note')
+    const there = new Map(rows.map(({ number, note }) => [number, note]))
+    const gone = some.find(({ number, note }) => there.get(String(number)) !== note)
+    if (gone) return gone
+  }
+  return undefined
 }
 
 async function nextOf<T>(items: AsyncGenerator<T>): Promise<T | undefined> {

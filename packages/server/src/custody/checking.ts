@@ -21,6 +21,15 @@ export interface CheckRow {
   trouble: string | null
 }
 
+export interface CheckingDeps {
+  db: Database
+  outside: OutsideSeals
+  evidenceKey: Buffer
+  /** Of one check, which closes them. */
+  openSlices(): Slices
+  log: Logger
+}
+
 const lookEveryMs = 1000
 const retryMs = 60_000
 /** A whole check begins so long after the last one ended. */
@@ -29,15 +38,13 @@ const everyMs = 24 * 3_600_000
 /** Checks the whole ledger again and again at an easy pace, and at once when somebody asks; on one server among all. */
 export class Checking {
   readonly #db: Database
-  readonly #outside: OutsideSeals
-  readonly #openSlices: () => Slices
+  readonly #deps: CheckingDeps
   readonly #duty: Duty
 
-  /** @param openSlices of one check, which closes them */
-  constructor(db: Database, outside: OutsideSeals, openSlices: () => Slices, log: Logger) {
+  constructor(deps: CheckingDeps) {
+    const { db, log } = deps
     this.#db = db
-    this.#outside = outside
-    this.#openSlices = openSlices
+    this.#deps = deps
     this.#duty = new Duty(db, 'checking', {
       round: () => this.round().then(() => lookEveryMs),
       failed: (error) => log.error({ err: error }, 'checking the ledger was interrupted and begins again'),
@@ -75,10 +82,12 @@ export class Checking {
 
   async #check(row: CheckRow): Promise<void> {
     let asked = row.asked_by !== null
-    const slices = this.#openSlices()
+    const { outside, evidenceKey } = this.#deps
+    const slices = this.#deps.openSlices()
     const check = new LedgerCheck({
       db: this.#db,
-      outside: this.#outside,
+      outside,
+      evidenceKey,
       slices,
       checkId: row.id,
       hurried: () => asked,

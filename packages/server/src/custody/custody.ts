@@ -3,6 +3,7 @@ import type { Check, Custody, MismatchShown, Place, Seal } from '@spoor/contract
 import { maskedFields } from '../changes/masked.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { rowOfPlace } from '../evidence/compare.ts'
 import type { CheckRow } from './checking.ts'
 import { recompute } from './recompute.ts'
 import { latestSeal, type SealRow } from './sealer.ts'
@@ -100,7 +101,15 @@ export async function listSeals(
 }
 
 export async function settleMismatch(db: Database, id: number, personId: number, why: string): Promise<MismatchShown> {
-  await db('spoor.mismatch').where({ id, settled_at: null }).update({ settled_by: personId, settled_at: db.fn.now(), settled_why: why }) // prettier-ignore
+  await db.transaction(async (trx) => {
+    const [settled] = await trx('spoor.mismatch')
+      .where({ id, settled_at: null })
+      .update({ settled_by: personId, settled_at: trx.fn.now(), settled_why: why })
+      .returning<{ place: string }[]>('place')
+    // Who wrote it is in the words of the alarm; the trace is not told again.
+    const row = settled && rowOfPlace(settled.place)
+    if (row) await trx('spoor.touched').where(row).delete()
+  })
   const row = await mismatches(db).where('m.id', id).first()
   if (!row) throw new Problem('not-found', 'There is no such alarm.')
   return mismatchShown(row as MismatchRow)

@@ -1,4 +1,4 @@
-import { appendFileSync, closeSync, fstatSync, fsyncSync, openSync, readSync } from 'node:fs'
+import { appendFileSync, closeSync, fstatSync, fsyncSync, openSync, readFileSync, readSync } from 'node:fs'
 import { join } from 'node:path'
 
 export interface OutsideSeal {
@@ -27,14 +27,26 @@ export class OutsideSeals {
     }
   }
 
+  /** Every seal that this server keeps, in the order in which they came. */
+  all(): OutsideSeal[] {
+    let text: string
+    try {
+      text = readFileSync(this.#file, 'utf8')
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return []
+      throw error
+    }
+    return text.split('\n').flatMap((line) => {
+      const seal = readLine(line)
+      return seal ? [seal] : []
+    })
+  }
+
   /** The latest seal that this server knows of. A last line that was cut off by a stop is passed over. */
   latest(): OutsideSeal | null {
     for (const line of this.#end().trimEnd().split('\n').reverse()) {
-      try {
-        return JSON.parse(line) as OutsideSeal
-      } catch {
-        continue
-      }
+      const seal = readLine(line)
+      if (seal) return seal
     }
     return null
   }
@@ -56,5 +68,14 @@ export class OutsideSeals {
     } finally {
       closeSync(handle)
     }
+  }
+}
+
+/** Null of a line that was cut off by a stop. */
+function readLine(line: string): OutsideSeal | null {
+  try {
+    return JSON.parse(line) as OutsideSeal
+  } catch {
+    return null
   }
 }

@@ -155,9 +155,21 @@ export class Sealer {
     }
   }
 
+  /** What was sealed last is still there: else a new seal would take the place of one that was taken away. */
+  async #demandKept(trx: Knex.Transaction): Promise<void> {
+    const kept = this.#deps.outside.latest()
+    if (!kept) return
+    const there = await trx<SealRow>('ledger.seal')
+      .where({ number: String(kept.number) })
+      .first('note')
+    if (there?.note !== kept.note)
+      throw new Fork(`seal ${kept.number}, which is kept outside the database, is not in it any more`)
+  }
+
   async #sealIn(trx: Knex.Transaction, named: NoteKey) {
     await demandKey(trx, named)
     const last = await latestSeal(trx)
+    await this.#demandKept(trx)
     const { first, size: there } = await extentOf(trx)
     const before = Number(last?.size ?? 0)
     const size = Math.min(there, before + mostAtOnce)

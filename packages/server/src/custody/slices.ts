@@ -2,6 +2,7 @@ import { availableParallelism } from 'node:os'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
 import pg from 'pg'
+import { ownOptions } from '../database/knex.ts'
 import { CountSums, storedCounts } from './count-sums.ts'
 import { readSlice, type Slice, type SliceWanted } from './slice.ts'
 
@@ -21,7 +22,7 @@ export interface Slices {
 }
 
 /** A slice is read along the index: the planner would rather read all of a month, for each of its slices, and sort it. */
-const settings = '-c jit=off -c enable_seqscan=off -c enable_bitmapscan=off -c max_parallel_workers_per_gather=0'
+const settings = `${ownOptions} -c jit=off -c enable_seqscan=off -c enable_bitmapscan=off -c max_parallel_workers_per_gather=0`
 
 /** Does it in this thread, on two connections of its own. */
 export class SlicesHere implements Slices {

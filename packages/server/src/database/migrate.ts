@@ -12,6 +12,8 @@ import { up as erasure } from './migrations/008-erasure.ts'
 import { up as layouts } from './migrations/009-layouts.ts'
 import { up as digests } from './migrations/010-digests.ts'
 import { up as keysBefore } from './migrations/011-keys-before.ts'
+import { up as evidence } from './migrations/012-evidence.ts'
+import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
 /** Numbered and only ever added to. */
 const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
@@ -26,6 +28,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '009-layouts': layouts,
   '010-digests': digests,
   '011-keys-before': keysBefore,
+  '012-evidence': evidence,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -59,6 +62,7 @@ export async function migrate(ownerUrl: string, { application, erasure }: Roles)
   const db = connect(ownerUrl, { applicationName: 'spoor migration', maxConnections: 2 })
   try {
     await db.migrate.latest({ migrationSource: source, tableName: 'spoor_migration' })
+    await ensureTouchTriggers(db)
     for (const [role, rights] of [[application, applicationRights], [erasure, erasureRights]] as const) await grant(db, role, rights) // prettier-ignore
   } finally {
     await db.destroy()
@@ -88,7 +92,10 @@ const erasureRights = [
   'select on ledger.save, ledger.change, spoor.person, spoor.field',
   'update (before, after, salt, rise, rise_share, erased) on ledger.change',
   'select, insert on ledger.erased',
-  'insert on ledger.event',
+  'select, insert on ledger.event',
+  'usage on sequence ledger.event_id_seq',
+  'select, insert, delete on spoor.touched',
+  'select, insert on spoor.mismatch',
   'select, update on spoor.erasure',
   'select, update (state, until_save, changed_at) on spoor.noticing',
   'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',

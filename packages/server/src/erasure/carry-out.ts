@@ -2,7 +2,7 @@ import { commitmentsOf, erasureList, erasureMark, type ErasedChange } from '@spo
 import type { Correction } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { sha256Hex } from '../custody/sha256.ts'
-import { boundArray, connect } from '../database/knex.ts'
+import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../people/events.ts'
@@ -24,8 +24,8 @@ interface ChangeRow {
  * stay, so that every save keeps its leaf. Works as the role for erasing, which the application otherwise never uses.
  * @throws Problem when it was decided already, or by the one who asked
  */
-export async function carryOut(erasureDatabaseUrl: string, person: SignedIn, id: number): Promise<void> {
-  const db = connect(erasureDatabaseUrl, { applicationName: 'spoor erasure', maxConnections: 1 })
+export async function carryOut(connectEraser: () => Database, person: SignedIn, id: number): Promise<void> {
+  const db = connectEraser()
   try {
     await db.transaction(async (trx) => {
       const row = await demandWaiting(trx, id)

@@ -62,6 +62,8 @@ export interface EventFilter {
 
 function eventsIn(db: Database, { scopes = [], kind, by, outcome, words }: EventFilter): Knex.QueryBuilder {
   const query = db('ledger.event as e').leftJoin('spoor.person as p', 'p.id', 'e.person_id')
+  // Facts about rows are there to be checked, not to be read: their kind is a table's name.
+  void query.whereRaw(`position('.' in e.kind) = 0`)
   if (kind) void query.whereIn('e.kind', kind.split(','))
   if (by !== undefined) void (by === 0 ? query.whereNull('e.person_id') : query.where('e.person_id', by))
   if (outcome) void query.where('e.outcome', outcome)
