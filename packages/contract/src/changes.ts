@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Action, Captured, Instant, Kind, SaveId, ScopeText } from './common.ts'
+import { Action, Captured, Instant, Kind, SaveId, ScopeText, IdNumber } from './common.ts'
 import { route } from './route.ts'
 
 /** One field of one save. Values longer than the list's limit come cut, and say so. */
@@ -246,7 +246,7 @@ export const changesRoutes = {
     needs: 'values.reveal',
     summary: 'Show the values of a masked field of one save; this is recorded',
     params: v.object({ saveId: SaveId }),
-    body: v.strictObject({ fieldId: v.number() }),
+    body: v.strictObject({ fieldId: IdNumber }),
     response: v.object({ before: Captured, after: Captured }),
   }),
   readSave: route({

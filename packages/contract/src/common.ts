@@ -1,12 +1,32 @@
 import * as v from 'valibot'
 import { actorKinds } from '@spoor/core'
 
+/** Whether a date is in the calendar and one that a database keeps: 31 February is not, nor is the year 0. */
+export function isDay(text: string): boolean {
+  const [year, month, day] = text.split('-').map(Number)
+  if (year === undefined || month === undefined || day === undefined || year < 1 || year > 9998) return false
+  return day >= 1 && day <= new Date(Date.UTC(2000 + (year % 400), month, 0)).getUTCDate()
+}
+
 /** Identifiers of saves exceed what a JavaScript number holds exactly, so they travel as decimal text. */
-export const SaveId = v.pipe(v.string(), v.regex(/^[1-9]\d{0,18}$/))
+export const SaveId = v.pipe(
+  v.string(),
+  v.regex(/^[1-9]\d{0,18}$/),
+  // The largest that PostgreSQL's bigint holds; of one length, digits sort as numbers do.
+  v.check((text) => text.length < 19 || text <= '9223372036854775807', 'There is no such save.'),
+)
+/** A day of the calendar as it is given. */
+export const GivenDay = v.pipe(v.string(), v.isoDate('a day as YYYY-MM-DD'), v.check(isDay, 'There is no such day.'))
+/** The number of anything but a save, as it is given. */
+export const IdNumber = v.pipe(v.number(), v.integer(), v.minValue(0), v.maxValue(2_147_483_647))
 /** ISO 8601 in UTC with microseconds. */
 export const Instant = v.string()
 /** An instant as somebody gives it. */
-export const GivenInstant = v.pipe(v.string(), v.isoTimestamp('Give a moment as in 2026-03-31T17:05:00Z.'))
+export const GivenInstant = v.pipe(
+  v.string(),
+  v.isoTimestamp('Give a moment as in 2026-03-31T17:05:00Z.'),
+  v.check((text) => isDay(text.slice(0, 10)) && Number.isFinite(Date.parse(text)), 'There is no such moment.'),
+)
 export const IntParam = v.pipe(v.string(), v.regex(/^\d{1,9}$/), v.transform(Number))
 export const Captured = v.nullable(v.string())
 export const Reason = v.pipe(

@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Captured, Instant, IntParam, Reason, SaveId } from './common.ts'
+import { Captured, Instant, IntParam, Reason, SaveId, IdNumber } from './common.ts'
 import { route } from './route.ts'
 
 export const Choice = v.picklist(['keep', 'overwrite'])
@@ -72,7 +72,7 @@ export const Correction = v.object({
 export type Correction = v.InferOutput<typeof Correction>
 
 const params = v.object({ correctionId: IntParam })
-const Choices = v.pipe(v.array(v.strictObject({ itemId: v.number(), choice: Choice })), v.maxLength(50_000))
+const Choices = v.pipe(v.array(v.strictObject({ itemId: IdNumber, choice: Choice })), v.maxLength(50_000))
 
 export const correctionRoutes = {
   listCorrections: route({
@@ -89,7 +89,7 @@ export const correctionRoutes = {
     summary: 'Draft a correction that sets changes back, and rehearse it',
     body: v.strictObject({
       changes: v.pipe(
-        v.array(v.strictObject({ saveId: SaveId, fieldId: v.optional(v.number()) })),
+        v.array(v.strictObject({ saveId: SaveId, fieldId: v.optional(IdNumber) })),
         v.minLength(1),
         v.maxLength(10_000),
       ),

@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Instant, IntParam, SaveId, ScopeText } from './common.ts'
+import { Instant, IntParam, SaveId, ScopeText, IdNumber } from './common.ts'
 import { route } from './route.ts'
 
 export const Seal = v.object({
@@ -173,7 +173,7 @@ export const custodyRoutes = {
     summary: 'Wish that values be erased; a second person decides',
     body: v.strictObject({
       saveId: SaveId,
-      fieldId: v.pipe(v.number(), v.integer()),
+      fieldId: IdNumber,
       reach: v.picklist(['change', 'record']),
       reason: Because('Say in a sentence what obliges you to erase it.'),
     }),

@@ -78,6 +78,7 @@ export {
   TrackedType,
   TypeCoverage,
   TypeRehearsal,
+  isSourceUrl,
 } from './tracking.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'

@@ -1,9 +1,8 @@
 import * as v from 'valibot'
-import { Instant, IntParam, Kind, ScopeText } from './common.ts'
+import { Instant, IntParam, Kind, ScopeText, IdNumber, GivenDay } from './common.ts'
 import { roles } from './permission.ts'
 import { route } from './route.ts'
 
-const Day = v.pipe(v.string(), v.isoDate('a day as YYYY-MM-DD'))
 const Words = v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200))
 const Password = v.pipe(v.string(), v.maxLength(1000))
 
@@ -82,15 +81,17 @@ export type SpoorPerson = v.InferOutput<typeof SpoorPerson>
 const personEntries = {
   name: Words,
   role: v.picklist(roles),
-  actorId: v.optional(v.nullable(v.number()), null),
+  actorId: v.optional(v.nullable(IdNumber), null),
   reach: v.optional(v.nullable(v.pipe(v.string(), v.maxLength(20_000))), null),
-  reachFrom: v.optional(v.nullable(Day), null),
-  reachUntil: v.optional(v.nullable(Day), null),
+  reachFrom: v.optional(v.nullable(GivenDay), null),
+  reachUntil: v.optional(v.nullable(GivenDay), null),
 }
 
 export const SignInRules = v.strictObject({
   /** A session ends after so many minutes without a request. */
   idleMinutes: v.pipe(v.number(), v.integer(), v.minValue(5), v.maxValue(1440)),
+  /** A session ends after so many hours, whatever is done in it. */
+  mostHours: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(168)),
   leastPasswordLength: v.pipe(v.number(), v.integer(), v.minValue(12), v.maxValue(128)),
   /** Failed sign-ins of one name from one address within five minutes before it has to wait. */
   triesBeforeWait: v.pipe(v.number(), v.integer(), v.minValue(3), v.maxValue(50)),
@@ -191,14 +192,14 @@ export const peopleRoutes = {
     needs: 'directory.edit',
     summary: 'Say who a database login or a said name is',
     body: v.strictObject({
-      sourceId: v.number(),
+      sourceId: IdNumber,
       by: v.picklist(['login', 'name']),
       text: v.pipe(v.string(), v.minLength(1), v.maxLength(4000)),
       /** An actor that is known, or one to be made. */
-      who: v.union([v.strictObject({ actorId: v.number() }), v.strictObject({ kind: Kind, name: Words })]),
-      forActorId: v.optional(v.nullable(v.number()), null),
-      fromOn: v.optional(v.nullable(Day), null),
-      untilOn: v.optional(v.nullable(Day), null),
+      who: v.union([v.strictObject({ actorId: IdNumber }), v.strictObject({ kind: Kind, name: Words })]),
+      forActorId: v.optional(v.nullable(IdNumber), null),
+      fromOn: v.optional(v.nullable(GivenDay), null),
+      untilOn: v.optional(v.nullable(GivenDay), null),
     }),
     response: Identity,
   }),

@@ -1,3 +1,4 @@
+import { IdNumber, GivenDay } from './common.ts'
 import * as v from 'valibot'
 
 /** Catalogue names are at most 63 bytes. */
@@ -9,7 +10,7 @@ export const PlanFile = v.strictObject({
   format: v.literal('spoor-plan'),
   version: v.literal(1),
   source: v.pipe(v.string(), v.maxLength(200)),
-  planVersion: v.optional(v.nullable(v.number()), null),
+  planVersion: v.optional(v.nullable(IdNumber), null),
   secondPerson: v.optional(v.boolean(), false),
   types: v.pipe(
     v.array(
@@ -28,10 +29,7 @@ export const PlanFile = v.strictObject({
               sensitive: v.optional(v.boolean(), false),
               reason,
               derivedFrom: v.optional(v.array(Name), []),
-              lock: v.optional(
-                v.nullable(v.strictObject({ until: v.nullable(v.pipe(v.string(), v.isoDate())) })),
-                null,
-              ),
+              lock: v.optional(v.nullable(v.strictObject({ until: v.nullable(GivenDay) })), null),
             }),
           ),
           v.maxLength(2000),

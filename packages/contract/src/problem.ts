@@ -35,6 +35,7 @@ export const problems = {
   'erasure-decided': { status: 409, title: 'This was decided already' },
   'too-many-to-sort': { status: 422, title: 'Too many for another order' },
   'too-large': { status: 413, title: 'That is too large' },
+  busy: { status: 503, title: 'Spoor is busy' },
   unexpected: { status: 500, title: 'Something went wrong in Spoor' },
 } as const satisfies Record<string, { status: number; title: string }>
 

@@ -1,6 +1,6 @@
 import * as v from 'valibot'
 import { actorKinds } from '@spoor/core'
-import { Action, Instant, IntParam, Kind, SaveId, ScopeText } from './common.ts'
+import { Action, Instant, IntParam, Kind, SaveId, ScopeText, GivenDay } from './common.ts'
 import { ActorRef, Change, changeSorts, Reference } from './changes.ts'
 import { route } from './route.ts'
 
@@ -124,7 +124,7 @@ export const readingsRoutes = {
       ...scoped,
       zone: Zone,
       by: v.picklist(['day', 'actor', 'type']),
-      before: v.optional(v.pipe(v.string(), v.isoDate())),
+      before: v.optional(GivenDay),
     }),
     response: v.object({ groups: v.array(Group), more: v.boolean() }),
   }),

@@ -1,6 +1,6 @@
 import * as v from 'valibot'
 import { roles } from './permission.ts'
-import { Instant, IntParam, SaveId } from './common.ts'
+import { Instant, IntParam, SaveId, IdNumber, GivenDay } from './common.ts'
 import { route } from './route.ts'
 
 const SaveIds = v.pipe(v.array(SaveId), v.minLength(1), v.maxLength(5000))
@@ -95,8 +95,8 @@ export const reviewRoutes = {
     summary: 'Assign saves to somebody, with a day by which they are to be dealt with',
     body: v.strictObject({
       saveIds: SaveIds,
-      to: v.number(),
-      dueOn: v.nullable(v.pipe(v.string(), v.isoDate())),
+      to: IdNumber,
+      dueOn: v.nullable(GivenDay),
       note: v.pipe(v.string(), v.trim(), v.maxLength(4000)),
     }),
     response: Assignment,

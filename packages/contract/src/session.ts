@@ -21,9 +21,10 @@ export const Session = v.object({
 })
 export type Session = v.InferOutput<typeof Session>
 
+const Password = v.pipe(v.string(), v.maxLength(1000))
 const SignIn = v.strictObject({
   login: v.pipe(v.string(), v.maxLength(200)),
-  password: v.pipe(v.string(), v.maxLength(1000)),
+  password: Password,
 })
 
 export const sessionRoutes = {
@@ -48,6 +49,14 @@ export const sessionRoutes = {
     needs: 'session',
     summary: 'Say that everything until a moment has been looked at',
     body: v.strictObject({ at: GivenInstant }),
+    response: Session,
+  }),
+  changeOwnPassword: route({
+    method: 'PUT',
+    path: '/session/password',
+    needs: 'session',
+    summary: 'Change one’s own password, which ends one’s other sessions',
+    body: v.strictObject({ current: Password, password: Password }),
     response: Session,
   }),
   signOut: route({ method: 'DELETE', path: '/session', needs: 'session', summary: 'Sign out', response: Session }),

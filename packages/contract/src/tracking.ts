@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Instant, IntParam, Reason } from './common.ts'
+import { Instant, IntParam, Reason, IdNumber, GivenDay } from './common.ts'
 import { PlanFile } from './plan-file.ts'
 import { route } from './route.ts'
 
@@ -7,7 +7,6 @@ export const KeepOrOff = v.picklist(['values', 'fingerprint', 'off'])
 const ReasonRule = v.picklist(['never', 'asked', 'required'])
 const NewColumns = v.picklist(['track', 'wait'])
 export const FailureRule = v.picklist(['refuse', 'pass'])
-const Day = v.pipe(v.string(), v.isoDate('a day as YYYY-MM-DD'))
 const Words = v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200))
 const Id = v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(2_147_483_647))
 
@@ -15,7 +14,7 @@ const Id = v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(2_147_483_6
 export const Obstacle = v.object({ words: v.string(), remedy: v.nullable(v.string()) })
 export type Obstacle = v.InferOutput<typeof Obstacle>
 
-export const Lock = v.object({ until: v.nullable(Day) })
+export const Lock = v.object({ until: v.nullable(GivenDay) })
 
 export const TrackedField = v.object({
   id: v.number(),
@@ -76,7 +75,7 @@ export const FieldEdit = v.strictObject({
   sensitive: v.optional(v.boolean()),
   reason: v.optional(ReasonRule),
   derivedFrom: v.optional(v.pipe(v.array(Id), v.maxLength(100))),
-  lock: v.optional(v.nullable(v.strictObject({ until: v.nullable(Day) }))),
+  lock: v.optional(v.nullable(v.strictObject({ until: v.nullable(GivenDay) }))),
 })
 export const RuleEdit = v.strictObject({
   typeId: Id,
@@ -143,11 +142,32 @@ export const SourceCheck = v.object({
 })
 export type SourceCheck = v.InferOutput<typeof SourceCheck>
 
+/** What may be said of encryption in a source's address. Options that name files would have the server read them. */
+const sslModes = ['disable', 'require', 'no-verify', 'verify-full']
+
+const sourceUrl = new RegExp(
+  String.raw`^postgres(ql)?://[^\s:@/?#]+(:[^\s@/?#]*)?@(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(:\d{1,5})?/[^\s/?#]+(\?sslmode=(${sslModes.join('|')}))?$`,
+)
+
+/** Whether an address says nothing but where a database is and who asks: no files, no sockets, no settings. */
+export function isSourceUrl(text: string): boolean {
+  try {
+    decodeURIComponent(text)
+  } catch {
+    return false
+  }
+  return sourceUrl.test(text)
+}
+
 const SourceUrl = v.pipe(
   v.string(),
   v.trim(),
   v.maxLength(2000),
   v.regex(/^postgres(ql)?:\/\//, 'The address begins with postgresql://'),
+  v.check(
+    isSourceUrl,
+    `In an address stand a login, a password, a host, a port, a database and, of options, only sslmode (${sslModes.join(', ')}).`,
+  ),
 )
 const DeclaringLogins = v.pipe(v.array(Words), v.maxLength(100))
 
@@ -255,7 +275,7 @@ export const BlindSpot = v.object({
 export type BlindSpot = v.InferOutput<typeof BlindSpot>
 
 const sourceParams = v.object({ sourceId: IntParam })
-const draftBody = v.strictObject({ revision: v.number(), reason: Reason })
+const draftBody = v.strictObject({ revision: IdNumber, reason: Reason })
 const tracking = '/tracking/sources/:sourceId'
 
 export const trackingRoutes = {
@@ -331,7 +351,7 @@ export const trackingRoutes = {
     summary: 'Replace the draft of a source',
     params: sourceParams,
     body: v.strictObject({
-      revision: v.number(),
+      revision: IdNumber,
       edits: v.pipe(v.array(PlanEdit), v.maxLength(50_000)),
       /** For each new lock the words that say what it means, typed by the person. */
       lockWords: v.optional(v.pipe(v.array(v.string()), v.maxLength(100)), []),
@@ -377,7 +397,7 @@ export const trackingRoutes = {
     needs: 'tracking.approve',
     summary: 'Send a proposed draft back with words',
     params: sourceParams,
-    body: v.strictObject({ revision: v.number(), why: Reason }),
+    body: v.strictObject({ revision: IdNumber, why: Reason }),
     response: Draft,
   }),
   putInForce: route({

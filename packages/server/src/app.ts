@@ -11,7 +11,7 @@ import { correctionsRouter } from './corrections/routes.ts'
 import type { Database } from './database/knex.ts'
 import { problemHandler } from './http/errors.ts'
 import { openApi } from './http/openapi.ts'
-import { guardToken, identify, sessions } from './http/session.ts'
+import { guardToken, identify, sessions, type Identifying } from './http/session.ts'
 import { securityHeaders, webRouter } from './http/web.ts'
 import { metricsText } from './pulse/metrics.ts'
 import type { PulseSource } from './pulse/pulse.ts'
@@ -36,6 +36,8 @@ export interface AppDeps {
   pulse: PulseSource
   log: Logger
   https: boolean
+  /** Addresses, networks or their names, of proxies that are believed. */
+  trustedProxies: string[]
   webDirectory: string
   /** Opens Spoor's database as the role that erases. */
   connectEraser(): Database
@@ -53,7 +55,17 @@ export function createApp(deps: AppDeps): Express {
     const person = await people.find(id)
     return person && mayToday(person, new Date().toISOString().slice(0, 10)) ? person : null
   }
+  const identifying: Identifying = {
+    find: findToday,
+    limits: async () => {
+      const { idleMinutes, mostHours } = await rules.read()
+      return { idleMs: idleMinutes * 60_000, mostMs: mostHours * 3_600_000 }
+    },
+    saw: (id) => people.saw(id),
+  }
   const app = express()
+  // Behind https there is a proxy that ends it and says who asked by which scheme.
+  if (https) app.set('trust proxy', deps.trustedProxies)
   app.disable('x-powered-by')
   app.set('query parser', 'simple')
   // Only the method, the path and the outcome: queries and bodies hold what people look for and values.
@@ -92,11 +104,7 @@ export function createApp(deps: AppDeps): Express {
   api.get('/openapi.json', (_request, response) => void response.json(openApi()))
   api.use(
     sessions(deps.sessionPool, deps.sessionSecret, https),
-    identify(
-      findToday,
-      async () => (await rules.read()).idleMinutes * 60_000,
-      (id) => people.saw(id),
-    ),
+    identify(identifying),
     express.json({ limit: maxBody }),
     guardToken,
   )
@@ -112,7 +120,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(correctionsRouter({ db, sources }))
   api.use(custodyRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))
-  api.use(pulseRouter(pulse))
+  api.use(pulseRouter(pulse, identifying))
   api.use((request, _response, next) =>
     next(new Problem('not-found', `The API has nothing at ${request.method} ${request.path}.`)),
   )

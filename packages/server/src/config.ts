@@ -1,4 +1,5 @@
 import { resolve } from 'node:path'
+import { isSourceUrl } from '@spoor/contract'
 import * as v from 'valibot'
 
 const Port = v.pipe(v.string(), v.regex(/^\d{1,5}$/, 'a port number'), v.transform(Number), v.maxValue(65_535))
@@ -17,7 +18,9 @@ const Environment = v.object({
   SPOOR_ERASURE_DATABASE_URL: v.optional(Url),
   /** A source to be registered at start if it is not yet. */
   SPOOR_SOURCE_NAME: v.optional(v.string()),
-  SPOOR_SOURCE_URL: v.optional(Url),
+  SPOOR_SOURCE_URL: v.optional(
+    v.pipe(Url, v.check(isSourceUrl, 'an address with nothing but a login, a host, a database and sslmode')),
+  ),
   /** Logins of that source which may declare an actor, separated by commas. */
   SPOOR_SOURCE_DECLARING_LOGINS: v.optional(v.string(), ''),
   /** A staff list (CSV) to be loaded into the directory at start. */
@@ -28,6 +31,8 @@ const Environment = v.object({
   SPOOR_SEAL_EVERY_MS: v.optional(v.pipe(v.string(), v.regex(/^\d{1,8}$/), v.transform(Number)), '60000'),
   /** Set when Spoor is reached over https, so that cookies are Secure. */
   SPOOR_HTTPS: v.optional(v.picklist(['0', '1']), '0'),
+  /** Proxies that are believed about the scheme and the address of who asks, where SPOOR_HTTPS is set; with commas. */
+  SPOOR_TRUSTED_PROXIES: v.optional(v.string(), 'loopback, linklocal, uniquelocal'),
 })
 
 export interface ResolvedConfig {
@@ -43,6 +48,7 @@ export interface ResolvedConfig {
   collectEveryMs: number
   sealEveryMs: number
   https: boolean
+  trustedProxies: string[]
 }
 
 export class ConfigError extends Error {}
@@ -79,5 +85,6 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
     collectEveryMs: e.SPOOR_COLLECT_EVERY_MS,
     sealEveryMs: e.SPOOR_SEAL_EVERY_MS,
     https: e.SPOOR_HTTPS === '1',
+    trustedProxies: e.SPOOR_TRUSTED_PROXIES.split(',').map((one) => one.trim()),
   }
 }

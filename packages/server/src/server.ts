@@ -93,6 +93,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     pulse,
     log,
     https: config.https,
+    trustedProxies: config.trustedProxies,
     webDirectory,
     connectEraser: () => connect(config.erasureDatabaseUrl, { applicationName: 'spoor erasure', maxConnections: 1, own: true, beforeCommit }), // prettier-ignore
     onSourceAdded: () => collectors.look(),

@@ -11,7 +11,7 @@ import {
   type RouteShape,
 } from '@spoor/contract'
 import { inert } from '../src/changes/csv.ts'
-import { serve, type Served } from './browser.ts'
+import { serve, Visitor, type Served } from './browser.ts'
 import { withActorContext } from './context.ts'
 import { makeWorld, track, type World } from './support.ts'
 
@@ -59,35 +59,8 @@ afterAll(async () => {
   await world.close()
 })
 
-class Visitor {
-  cookie = ''
-  token = ''
-
-  async send(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Response> {
-    const response = await fetch(`${base}/api/v1${path}`, {
-      method,
-      headers: { 'content-type': 'application/json', cookie: this.cookie, 'x-spoor-token': this.token, ...headers },
-      ...(method === 'GET' ? {} : { body: JSON.stringify(body ?? {}) }),
-    })
-    const cookie = response.headers.getSetCookie().find((one) => one.startsWith('spoor.session='))
-    if (cookie) this.cookie = cookie.split(';')[0]!
-    return response
-  }
-
-  async arrive(): Promise<this> {
-    this.token = ((await (await this.send('GET', '/session')).json()) as { token: string }).token
-    return this
-  }
-
-  async signIn(login: string, password = `password of ${login}`): Promise<Response> {
-    const response = await this.send('POST', '/session', { login, password })
-    if (response.ok) this.token = ((await response.clone().json()) as { token: string }).token
-    return response
-  }
-}
-
 const signedIn = async (login: string) => {
-  const visitor = await new Visitor().arrive()
+  const visitor = await new Visitor(base).arrive()
   expect((await visitor.signIn(login)).status).toBe(200)
   return visitor
 }
@@ -99,7 +72,7 @@ describe('every route asks who asks', () => {
     shape.path.replace(':saveId', '999999').replace(':correctionId', '999999').replace(':sourceId', '999999')
 
   it.each(shapes)('%s without a session', async (_, shape) => {
-    const visitor = await new Visitor().arrive()
+    const visitor = await new Visitor(base).arrive()
     const response = await visitor.send(shape.method, filled(shape))
     if (shape.needs === 'nobody') expect(response.status).not.toBe(403)
     else expect(response.status).toBe(401)
@@ -180,7 +153,7 @@ describe('every route asks who asks', () => {
 
 describe('signing in', () => {
   it('says nothing about which half was wrong', async () => {
-    const visitor = await new Visitor().arrive()
+    const visitor = await new Visitor(base).arrive()
     const wrongPassword = await problem(await visitor.signIn('administrator', 'wrong'))
     const wrongName = await problem(await visitor.signIn('nobody at all', 'wrong'))
     expect(wrongName).toEqual(wrongPassword)
@@ -188,14 +161,14 @@ describe('signing in', () => {
   })
 
   it('is slowed down after failures, for that name only', async () => {
-    const visitor = await new Visitor().arrive()
+    const visitor = await new Visitor(base).arrive()
     for (let i = 0; i < 8; i++) await visitor.signIn('approver', 'wrong')
     expect((await problem(await visitor.signIn('approver'))).code).toBe('sign-in-slowed')
     expect((await visitor.signIn('reviewer')).status).toBe(200)
   })
 
   it('changes the session’s number and token', async () => {
-    const visitor = await new Visitor().arrive()
+    const visitor = await new Visitor(base).arrive()
     const before = [visitor.cookie, visitor.token]
     await visitor.signIn('auditor')
     expect(visitor.cookie).not.toBe(before[0])

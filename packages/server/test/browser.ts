@@ -1,6 +1,8 @@
+import { join } from 'node:path'
 import { createServer } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import pg from 'pg'
+import type { Logger } from 'pino'
 import { createApp } from '../src/app.ts'
 import { PulseSource } from '../src/pulse/pulse.ts'
 import { urlFor } from './names.ts'
@@ -12,7 +14,7 @@ export interface Served {
 }
 
 /** A world's application on a port of its own. */
-export async function serve(world: World): Promise<Served> {
+export async function serve(world: World, options: { https?: boolean; log?: Logger } = {}): Promise<Served> {
   const pool = new pg.Pool({
     connectionString: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_app'),
     max: 4,
@@ -23,10 +25,11 @@ export async function serve(world: World): Promise<Served> {
     sessionSecret: 'test',
     sources: world.sources,
     pulse: new PulseSource(world.db, silentLog),
-    log: silentLog,
-    https: false,
+    log: options.log ?? silentLog,
+    https: options.https ?? false,
+    trustedProxies: ['loopback'],
     onSourceAdded: () => Promise.resolve(),
-    webDirectory: '/nowhere',
+    webDirectory: join(import.meta.dirname, '../../web/dist'),
     connectEraser: world.connectEraser,
   })
   const server = createServer(app)
@@ -70,4 +73,38 @@ export async function signIn({ base }: Served, login: string, password: string) 
   await send('GET', '/session')
   const { status, answer } = await send('POST', '/session', { login, password })
   return { status, answer, send, text }
+}
+
+/** A browser that may sign in or not, with whatever headers. */
+export class Visitor {
+  cookie = ''
+  token = ''
+  readonly #base: string
+
+  /** @param base the address of the server */
+  constructor(base: string) {
+    this.#base = base
+  }
+
+  async send(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Response> {
+    const response = await fetch(`${this.#base}/api/v1${path}`, {
+      method,
+      headers: { 'content-type': 'application/json', cookie: this.cookie, 'x-spoor-token': this.token, ...headers },
+      ...(method === 'GET' ? {} : { body: JSON.stringify(body ?? {}) }),
+    })
+    const cookie = response.headers.getSetCookie().find((one) => one.startsWith('spoor.session='))
+    if (cookie) this.cookie = cookie.split(';')[0]!
+    return response
+  }
+
+  async arrive(): Promise<this> {
+    this.token = ((await (await this.send('GET', '/session')).json()) as { token: string }).token
+    return this
+  }
+
+  async signIn(login: string, password = `password of ${login}`): Promise<Response> {
+    const response = await this.send('POST', '/session', { login, password })
+    if (response.ok) this.token = ((await response.clone().json()) as { token: string }).token
+    return response
+  }
 }

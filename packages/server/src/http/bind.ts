@@ -30,6 +30,8 @@ declare module 'express-session' {
     token: string
     /** When somebody last did something, epoch milliseconds. */
     seenMs: number
+    /** When it began, epoch milliseconds. */
+    beganMs: number
   }
 }
 
@@ -79,8 +81,17 @@ function demand(shape: RouteShape, person: SignedIn | null): void {
     )
 }
 
+/** PostgreSQL keeps every character in a text but this one. */
+function holdsNul(input: unknown): boolean {
+  if (typeof input === 'string') return input.includes('\0')
+  if (typeof input !== 'object' || input === null) return false
+  return Object.entries(input).some(([name, value]) => holdsNul(name) || holdsNul(value))
+}
+
 function read(schema: v.GenericSchema | undefined, input: unknown, where: string): unknown {
   if (!schema) return undefined
+  if (holdsNul(input))
+    throw new Problem('bad-request', `Nothing was changed. In the ${where} is a character (U+0000) that no text can hold.`) // prettier-ignore
   const parsed = v.safeParse(schema, input ?? {})
   if (parsed.success) return parsed.output
   const issue = parsed.issues[0]

@@ -1,6 +1,6 @@
 import type { ErrorRequestHandler } from 'express'
 import type { Logger } from 'pino'
-import { Problem } from '../errors.ts'
+import { errorCode, Problem } from '../errors.ts'
 
 /** The last handler: every failure leaves as a problem document; what was not foreseen is logged and not shown. */
 export function problemHandler(log: Logger): ErrorRequestHandler {
@@ -14,6 +14,11 @@ export function problemHandler(log: Logger): ErrorRequestHandler {
   }
 }
 
+/** Whether there was no connection to be had: none free in the pool, or none more that the database gives. */
+function isFull(error: unknown): boolean {
+  return errorCode(error) === '53300' || (error instanceof Error && error.name === 'KnexTimeoutError')
+}
+
 function asProblem(error: unknown, log: Logger): Problem {
   if (error instanceof Problem) return error
   const status = (error as { status?: unknown }).status
@@ -22,6 +27,10 @@ function asProblem(error: unknown, log: Logger): Problem {
     return new Problem('not-found', 'There is no such file. The page may be from before an upgrade; load it again.')
   if (typeof status === 'number' && status >= 400 && status < 500)
     return new Problem('bad-request', 'The request could not be read. Nothing was changed.')
+  if (isFull(error)) {
+    log.warn({ err: error }, 'no connection to Spoor’s database was free')
+    return new Problem('busy', 'Spoor’s database has no connection free just now. Nothing was changed. Try again in a moment.') // prettier-ignore
+  }
   log.error({ err: error }, 'unexpected failure')
   return new Problem(
     'unexpected',

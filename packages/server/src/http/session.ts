@@ -1,7 +1,8 @@
 import { randomBytes, timingSafeEqual } from 'node:crypto'
 import connectPg from 'connect-pg-simple'
-import type { RequestHandler } from 'express'
-import session from 'express-session'
+import type { Request, RequestHandler } from 'express'
+import type { Role } from '@spoor/contract'
+import session, { type SessionData } from 'express-session'
 import type { Pool } from 'pg'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from './bind.ts'
@@ -26,34 +27,54 @@ export function newToken(): string {
   return randomBytes(24).toString('base64url')
 }
 
+/** How long a session lasts, in milliseconds: without anything done in it, and at most. */
+export interface SessionLimits {
+  idleMs: number
+  mostMs: number
+}
+
+export interface Identifying {
+  find(personId: number): Promise<SignedIn | null>
+  limits(): Promise<SessionLimits>
+  saw(personId: number): Promise<void>
+}
+
+/** Who a session belongs to, as of now. Null when it has ended, or the person may not be here any more. */
+export async function personOf(session: Partial<SessionData>, { find, limits }: Identifying): Promise<SignedIn | null> {
+  if (session.personId === undefined) return null
+  const [person, { idleMs, mostMs }] = await Promise.all([find(session.personId), limits()])
+  const nowMs = Date.now()
+  const ended = nowMs - (session.seenMs ?? 0) > idleMs || nowMs - (session.beganMs ?? 0) > mostMs
+  return ended ? null : person
+}
+
 /** Finds who a session belongs to, afresh for each request, so that a person switched off is out at once. */
-export function identify(
-  find: (personId: number) => Promise<SignedIn | null>,
-  idleMs: () => Promise<number>,
-  saw: (personId: number) => Promise<void>,
-): RequestHandler {
+export function identify(identifying: Identifying): RequestHandler {
   return (request, _response, next) => {
-    const id = request.session.personId
-    if (id === undefined) {
-      request.person = null
-      next()
-      return
-    }
-    Promise.all([find(id), idleMs()])
-      .then(async ([person, idle]) => {
-        const seenMs = request.session.seenMs ?? 0
+    personOf(request.session, identifying)
+      .then(async (person) => {
+        request.person = person
         const nowMs = Date.now()
-        request.person = nowMs - seenMs > idle ? null : person
         // What a page asks by itself while nobody touches it does not keep a session alive.
         const byItself = request.path === '/pulse' || request.get('x-spoor-untouched') !== undefined
-        if (request.person && !byItself && nowMs - seenMs > writeSeenEveryMs) {
+        if (person && !byItself && nowMs - (request.session.seenMs ?? 0) > writeSeenEveryMs) {
           request.session.seenMs = nowMs
-          await saw(request.person.id)
+          await identifying.saw(person.id)
         }
         next()
       })
       .catch(next)
   }
+}
+
+/** Whether the session of a request that goes on is still somebody's who has a role. Asks the store, not what was read. */
+export async function stillIn(request: Request, role: Role, identifying: Identifying): Promise<boolean> {
+  const session = await new Promise<SessionData | null | undefined>((done, fail) =>
+    request.sessionStore.get(request.sessionID, (error: unknown, found) =>
+      error ? fail(error as Error) : done(found),
+    ),
+  )
+  return session ? (await personOf(session, identifying))?.role === role : false
 }
 
 /** A request that changes something must carry the session's token, which no foreign page can read. */

@@ -32,7 +32,7 @@ export function peopleRouter({ db, people, rules }: PeopleDeps): Router {
 
   // Before what would take “rules” for somebody’s number.
   bind(router, routes.changeSignInRules, ({ body, person }) => {
-    const words = `changed the sign-in rules: out after ${body.idleMinutes} minutes, passwords of ${body.leastPasswordLength} characters, ${body.triesBeforeWait} tries`
+    const words = `changed the sign-in rules: out after ${body.idleMinutes} minutes or ${body.mostHours} hours, passwords of ${body.leastPasswordLength} characters, ${body.triesBeforeWait} tries`
     return recorded(db, event(person, words), () => rules.change(body))
   })
 

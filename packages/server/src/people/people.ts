@@ -45,6 +45,11 @@ export interface PersonSettings {
   reachUntil: string | null
 }
 
+/** The one form of the name somebody signs in with, however it was typed. */
+export function loginName(typed: string): string {
+  return typed.trim().toLowerCase()
+}
+
 export class People {
   readonly #db: Database
   #decoy: Promise<string> | undefined
@@ -61,7 +66,7 @@ export class People {
   /** The person when login and password belong together; takes as long when the login does not exist. */
   async authenticate(login: string, password: string): Promise<SignedIn | null> {
     const row = await this.#table()
-      .where({ login: login.trim().toLowerCase() })
+      .where({ login: loginName(login) })
       .whereNull('disabled_at')
       .first<PersonRow | undefined>(this.#columns() as never)
     this.#decoy ??= hash('no such person', argon)
@@ -96,7 +101,7 @@ export class People {
 
   /** Adds a person, or leaves one with the same login as it is. */
   async add(person: NewPerson): Promise<void> {
-    const login = person.login.trim().toLowerCase()
+    const login = loginName(person.login)
     if (await this.#table().where({ login }).first()) return
     const passwordHash = await hash(person.password, argon)
     const actorId = person.actorName ? await this.#actor(person.actorName) : null
@@ -104,6 +109,20 @@ export class People {
       .insert({ login, name: person.name, role: person.role, password_hash: passwordHash, actor_id: actorId })
       .onConflict('login')
       .ignore()
+  }
+
+  /** @returns whether the password was right and is another one now. Sessions of theirs but the one named are over. */
+  async changeOwnPassword(id: number, current: string, password: string, keptSession: string): Promise<boolean> {
+    const row = await this.#table().where({ id }).first<PersonRow | undefined>()
+    if (!row || !(await verify(row.password_hash, current))) return false
+    await this.#table()
+      .where({ id })
+      .update({ password_hash: await hash(password, argon) })
+    await this.#db('spoor.session')
+      .whereRaw(`sess ->> 'personId' = ?`, [String(id)])
+      .whereNot({ sid: keptSession })
+      .delete()
+    return true
   }
 
   async list(): Promise<SpoorPerson[]> {

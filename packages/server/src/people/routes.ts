@@ -6,12 +6,14 @@ import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { newToken } from '../http/session.ts'
-import { recordEvent } from './events.ts'
-import type { People } from './people.ts'
+import { recorded, recordEvent } from './events.ts'
+import { loginName, type People } from './people.ts'
 import { mayToday } from './reach.ts'
 import type { SignInRuleBook } from './sign-in-rules.ts'
 
 const spellMs = 5 * 60_000
+/** An office behind one address may have so many people who all mistype as often as they may. */
+const namesAtAddress = 5
 
 export interface SessionDeps {
   db: Database
@@ -23,24 +25,32 @@ export interface SessionDeps {
 export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
   const router = Router()
 
-  // Only failures count, per address and login, so that one person's slips do not lock out another.
-  const slow = rateLimit({
-    windowMs: spellMs,
-    limit: async () => (await rules.read()).triesBeforeWait,
-    skipSuccessfulRequests: true,
-    standardHeaders: true,
-    legacyHeaders: false,
-    keyGenerator: (request) =>
-      `${ipKeyGenerator(request.ip ?? '')} ${String((request.body as { login?: unknown } | undefined)?.login ?? '').toLowerCase()}`,
-    handler: (_request, _response, next) =>
-      next(
-        new Problem(
-          'sign-in-slowed',
-          'Too many sign-ins failed for this name from this address. Wait five minutes, then try again.',
-        ),
-      ),
-  })
-  router.post(routes.signIn.path, slow)
+  // Only failures count: per address and name, so that one person's slips do not lock out another; then per address
+  // whatever the names are.
+  const slow = (times: number, from: string, keyOf: (request: Request) => string) =>
+    rateLimit({
+      windowMs: spellMs,
+      limit: async () => times * (await rules.read()).triesBeforeWait,
+      skipSuccessfulRequests: true,
+      standardHeaders: true,
+      legacyHeaders: false,
+      keyGenerator: (request) => `${ipKeyGenerator(request.ip ?? '')} ${keyOf(request)}`,
+      handler: (_request, _response, next) =>
+        next(new Problem('sign-in-slowed', `Too many tries failed ${from}. Wait five minutes, then try again.`)),
+    })
+  const typedName = (request: Request) => {
+    const typed = (request.body as { login?: unknown } | undefined)?.login
+    return typeof typed === 'string' ? loginName(typed) : ''
+  }
+  router.post(
+    routes.signIn.path,
+    slow(1, 'for this name from this address', typedName),
+    slow(namesAtAddress, 'from this address', () => ''),
+  )
+  router.put(
+    routes.changeOwnPassword.path,
+    slow(1, 'for this password', (request) => String(request.person?.id)),
+  )
 
   bind(router, routes.readSession, async ({ request, person }) => {
     request.session.token ??= newToken()
@@ -64,6 +74,7 @@ export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
     await new Promise<void>((done, fail) => request.session.regenerate((error) => (error ? fail(error) : done())))
     request.session.personId = person.id
     request.session.seenMs = Date.now()
+    request.session.beganMs = Date.now()
     await recordEvent(db, { ...signInEvent(person.id, request), words: 'signed in' })
     request.session.token = newToken()
     log.info({ personId: person.id }, 'signed in')
@@ -74,6 +85,16 @@ export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
     await people.lookedUntil(person.id, body.at)
     const now = await people.find(person.id)
     return { person: now && shown(now), token: request.session.token ?? '' }
+  })
+
+  bind(router, routes.changeOwnPassword, async ({ request, body, person }) => {
+    const event = { kind: 'person', personId: person.id, words: 'changed their own password', address: request.ip } as const // prettier-ignore
+    return await recorded(db, event, async () => {
+      await rules.demandPassword(body.password)
+      if (!(await people.changeOwnPassword(person.id, body.current, body.password, request.sessionID)))
+        throw new Problem('sign-in-refused', 'The present password is not right. The password was not changed.')
+      return { person: shown(person), token: request.session.token ?? '' }
+    })
   })
 
   bind(router, routes.signOut, async ({ request, person }) => {

@@ -3,7 +3,7 @@ import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 
 /** What holds until an administrator says otherwise. */
-export const usualRules: SignInRules = { idleMinutes: 480, leastPasswordLength: 12, triesBeforeWait: 8 }
+export const usualRules: SignInRules = { idleMinutes: 480, mostHours: 12, leastPasswordLength: 12, triesBeforeWait: 8 }
 const freshMs = 5000
 
 /** The rules for signing in, read at most every few seconds. */

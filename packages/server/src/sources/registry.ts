@@ -1,5 +1,6 @@
 import { connect, type Database } from '../database/knex.ts'
 import type { Vault } from '../secret.ts'
+import { Problem } from '../errors.ts'
 import { discover, type DiscoveredTable } from './discover.ts'
 import { writeRegister } from './register.ts'
 
@@ -57,7 +58,7 @@ export class Sources {
     const row = await this.#db('spoor.source')
       .where({ id: sourceId })
       .first<{ url_sealed: Buffer } | undefined>('url_sealed')
-    if (!row) throw new Error(`no source ${sourceId}`)
+    if (!row) throw new Problem('not-found', 'There is no such source. Nothing was changed.')
     const raced = this.#open.get(sourceId)
     if (raced) return raced
     const opened = connect(this.#vault.unseal(row.url_sealed), { applicationName: 'spoor', maxConnections: 4 })

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import Dropdown from 'ant-design-vue/es/dropdown'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { roleNames } from '@spoor/contract'
+import OwnPassword from '../session/OwnPassword.vue'
 import { useSession } from '../session/session.ts'
 import KeysHelp from './KeysHelp.vue'
 import PulseMark from './PulseMark.vue'
@@ -15,6 +16,7 @@ const session = useSession()
 const router = useRouter()
 const tray = useTray()
 const pulse = usePulse()
+const changing = ref(false)
 const shown = computed(() => stages.filter((stage) => session.may(stage.needs)))
 const initials = computed(() => (session.person?.name ?? '').split(' ').map((word) => word[0]).slice(0, 2).join('')) // prettier-ignore
 
@@ -42,12 +44,16 @@ async function signOut() {
     <span class="space" />
     <PulseMark />
     <KeysHelp />
-    <Dropdown :trigger="['click']">
+    <Dropdown :trigger="['click']" @open-change="changing = false">
       <button class="plain who" :aria-label="`Signed in as ${session.person?.name}`">{{ initials }}</button>
       <template #overlay>
         <div class="person">
           <b>{{ session.person?.name }}</b>
           <span class="quiet">{{ session.person && roleNames[session.person.role] }}</span>
+          <button class="plain out" :aria-expanded="changing" @click="changing = !changing">
+            Change your password
+          </button>
+          <OwnPassword v-if="changing" />
           <button class="plain out" @click="signOut">Sign out</button>
         </div>
       </template>

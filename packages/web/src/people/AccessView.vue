@@ -101,6 +101,10 @@ const reachText = (reach: string) => sentenceText(sentence(parseScope(new URLSea
                 touch</label
               >
               <label
+                >and after <InputNumber v-model:value="rules.mostHours" size="small" :min="1" :max="168" /> hours in any
+                case</label
+              >
+              <label
                 >Passwords of at least
                 <InputNumber v-model:value="rules.leastPasswordLength" size="small" :min="12" :max="128" />
                 characters</label

@@ -20,6 +20,9 @@ export const useSession = defineStore('session', () => {
     async signIn(login: string, password: string) {
       take(await call(routes.signIn, { body: { login, password } }))
     },
+    async changePassword(current: string, password: string) {
+      take(await call(routes.changeOwnPassword, { body: { current, password } }))
+    },
     async signOut() {
       take(await call(routes.signOut))
     },
