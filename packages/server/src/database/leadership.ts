@@ -45,6 +45,8 @@ class Session {
       // The session is gone and every lock with it; whoever held one stands for it again on a new one.
       if (this.#client === own) {
         this.#held.clear()
+        // The mark by which Knex throws a connection away instead of giving it out again.
+        await own.then((client) => Object.assign(client, { __knex__disposed: error })).catch(() => undefined)
         await this.#giveBack().catch(() => undefined)
       }
       if (holder) return false
