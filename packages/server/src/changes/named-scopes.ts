@@ -3,11 +3,11 @@ import type { NamedScope } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 
-/** A person's own named scopes and those that others share. What a scope means is decided by who opens it. */
-export async function listScopes(db: Database, personId: number): Promise<NamedScope[]> {
+/** A person's own named scopes and, unless only those are asked for, the ones that others share. What a scope means is decided by who opens it. */
+export async function listScopes(db: Database, personId: number, { ownOnly = false } = {}): Promise<NamedScope[]> {
   const rows = await db('spoor.named_scope as s')
     .join('spoor.person as p', 'p.id', 's.owner')
-    .where((q) => q.where('s.owner', personId).orWhere('s.shared', true))
+    .where((q) => (ownOnly ? q : q.where('s.shared', true)).orWhere('s.owner', personId))
     .orderByRaw('s.owner = ? desc, s.name', [personId])
     .select('s.id', 's.name', 's.scope', 's.shared', 's.owner', 'p.name as owner_name')
   return rows.map((row) => ({ id: row.id, name: row.name, scope: row.scope, shared: row.shared, mine: row.owner === personId, owner: row.owner_name })) // prettier-ignore

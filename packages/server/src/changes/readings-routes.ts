@@ -3,6 +3,7 @@ import { counted, isZone } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { reachOf } from '../people/reach.ts'
 import { recordEvent } from '../people/events.ts'
 import { bind } from '../http/bind.ts'
 import { listScopes, nameScope, removeScope } from './named-scopes.ts'
@@ -74,7 +75,9 @@ export function readingsRouter({ db }: { db: Database }): Router {
     return { marked: rowCount }
   })
 
-  bind(router, routes.listScopes, async ({ person }) => ({ scopes: await listScopes(db, person.id) }))
+  bind(router, routes.listScopes, async ({ person }) => ({
+    scopes: await listScopes(db, person.id, { ownOnly: reachOf(person) !== null }),
+  }))
   bind(router, routes.nameScope, ({ body, person }) => nameScope(db, person.id, body))
   bind(router, routes.removeScope, async ({ params, person }) => {
     await removeScope(db, person.id, params.scopeId)

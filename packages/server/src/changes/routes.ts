@@ -5,7 +5,6 @@ import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'
-import { reachOf } from '../people/reach.ts'
 import { csvLines, exportQuery } from './csv.ts'
 import { keepLayout, readLayouts } from './layouts.ts'
 import { recordEvent } from '../people/events.ts'
@@ -14,8 +13,8 @@ import { revealChange, saveDetail } from './queries/detail.ts'
 import { savePage } from './queries/saves.ts'
 import { summarise } from './queries/summary.ts'
 import { findRecords, readVocabulary } from './queries/vocabulary.ts'
-import { scopeWords } from './scope-words.ts'
-import { requestedScopes } from './scope-request.ts'
+import { exportWords } from './scope-words.ts'
+import { reachFor, requestedScopes } from './scope-request.ts'
 
 export interface ChangesDeps {
   db: Database
@@ -24,9 +23,9 @@ export interface ChangesDeps {
 export function changesRouter({ db }: ChangesDeps): Router {
   const router = Router()
 
-  bind(router, routes.readVocabulary, ({ person }) => readVocabulary(db, reachOf(person), Date.now()))
-  bind(router, routes.findRecords, ({ query, person }) =>
-    findRecords(db, query.words, query.typeId, reachOf(person), Date.now()),
+  bind(router, routes.readVocabulary, async ({ person }) => readVocabulary(db, await reachFor(db, person), Date.now()))
+  bind(router, routes.findRecords, async ({ query, person }) =>
+    findRecords(db, query.words, query.typeId, await reachFor(db, person), Date.now()),
   )
 
   bind(router, routes.readLayouts, async ({ person }) => ({ layouts: await readLayouts(db, person.id) }))
@@ -45,7 +44,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
   )
 
   bind(router, routes.revealChange, async ({ params, body, person, request }) => {
-    const values = await revealChange(db, params.saveId, body.fieldId, reachOf(person) ?? {}, Date.now())
+    const values = await revealChange(db, params.saveId, body.fieldId, await reachFor(db, person), Date.now())
     if (!values) throw new Problem('not-found', `Save ${params.saveId} has no such change that you may see.`)
     const field = await db('spoor.field').where({ id: body.fieldId }).first<{ name: string }>('name')
     await recordEvent(db, {
@@ -58,7 +57,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
   })
 
   bind(router, routes.readSave, async ({ params, person }) => {
-    const detail = await saveDetail(db, params.saveId, reachOf(person) ?? {}, Date.now())
+    const detail = await saveDetail(db, params.saveId, await reachFor(db, person), Date.now())
     if (!detail) throw new Problem('not-found', `There is no save ${params.saveId} that you may see.`)
     return detail
   })
@@ -66,7 +65,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
   bind(router, routes.exportChanges, async ({ query, person, request, response }) => {
     const scopes = await requestedScopes(db, query.scope, person)
     if (!isZone(query.zone)) throw new Problem('bad-request', `The time zone “${query.zone}” is not known.`)
-    await recordEvent(db, { kind: 'export', personId: person.id, words: `took changes out as CSV: ${await scopeWords(db, query.scope)}`, address: request.ip }) // prettier-ignore
+    await recordEvent(db, { kind: 'export', personId: person.id, words: `took changes out as CSV: ${await exportWords(db, query.scope, person)}`, address: request.ip }) // prettier-ignore
     response.type('text/csv; charset=utf-8').attachment(`changes-${new Date().toISOString().slice(0, 10)}.csv`)
     await pipeline(
       exportQuery(db, scopes, Date.now()).stream({ highWaterMark: 500 }),

@@ -4,10 +4,11 @@ import { Problem } from '../errors.ts'
 import { maskedFields } from './masked.ts'
 import { withAliases } from '../people/identities.ts'
 import type { SignedIn } from '../http/bind.ts'
-import { reachOf } from '../people/reach.ts'
+import { isLimited, nothing, reachOf } from '../people/reach.ts'
 
 /**
- * The scopes that all must hold for a request: what was asked and what the person may see at most.
+ * The scopes that all must hold for a request: what was asked, the person's reach, and what else may not be found out by
+ * asking.
  * @throws Problem when any piece was not understood: the answer would otherwise be wider than the question.
  */
 export async function requestedScopes(db: Database, text: string, person: SignedIn): Promise<Scope[]> {
@@ -18,8 +19,10 @@ export async function requestedScopes(db: Database, text: string, person: Signed
       'Nothing is shown, because leaving out what was not understood would show more than was asked.',
       { pieces: problems },
     )
-  const reach = reachOf(person)
-  const limits: Scope[] = reach ? [reach] : []
+  const reach = reachOf(person) ?? {}
+  const limits: Scope[] = [reach]
+  // What people said of saves is not for whoever sees a part only.
+  if (scope.state && isLimited(reach)) limits.push(nothing)
   // What is masked may not be found out by asking for it.
   if (scope.value) {
     const masked = [...(await maskedFields(db))]
@@ -28,8 +31,15 @@ export async function requestedScopes(db: Database, text: string, person: Signed
   if (scope.when?.effective) {
     const types = await typesWithMaskedDay(db)
     if (types.length > 0) limits.push({ what: { part: 'what', exclude: true, types, fields: [] } })
+    if (isLimited(reach)) limits.push(await whereDaysAreSeen(db, reach))
   }
   return await Promise.all([scope, ...limits].map((one) => withAliasesOf(db, settled(one, person.lookedAt ?? never))))
+}
+
+/** What a person may see at most; `{}` is everything. */
+export async function reachFor(db: Database, person: SignedIn): Promise<Scope> {
+  const [, reach = {}] = await requestedScopes(db, '', person)
+  return reach
 }
 
 /** Somebody who was never here has seen nothing yet. */
@@ -38,6 +48,19 @@ const never = '1970-01-01T00:00:00Z'
 async function typesWithMaskedDay(db: Database): Promise<number[]> {
   const masked = [...(await maskedFields(db))]
   return await db('spoor.record_type').whereIn('effective_field_id', masked).pluck<number[]>('id')
+}
+
+/**
+ * A record's day of effect comes from its whole history, so it may be asked for only where the reach has all changes of
+ * the field that holds it.
+ */
+async function whereDaysAreSeen(db: Database, reach: Scope): Promise<Scope> {
+  const { what, ...others } = reach
+  if (!what || what.exclude || isLimited(others)) return nothing
+  const types = await db('spoor.record_type')
+    .where((q) => q.whereIn('id', [...what.types]).orWhereIn('effective_field_id', [...what.fields]))
+    .pluck<number[]>('id')
+  return types.length === 0 ? nothing : { what: { part: 'what', exclude: false, types, fields: [] } }
 }
 
 /** Whoever is asked for is meant under every login and name that turned out to be theirs. */

@@ -1,5 +1,6 @@
 import { parseScope, sentence, sentenceText, type Scope, type ScopeNames } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
+import type { SignedIn } from '../http/bind.ts'
 
 /**
  * A scope as a sentence, for what is written down about who asked what. What is written down cannot be erased, so records,
@@ -11,6 +12,12 @@ export async function scopeWords(db: Database, text: string): Promise<string> {
   } = parseScope(new URLSearchParams(text))
   const words = sentenceText(sentence(rest, await namesIn(db, rest)))
   return value ? `${words.slice(0, -1)}, of certain values only.` : words
+}
+
+/** What somebody took out, with the reach that narrowed it. */
+export async function exportWords(db: Database, text: string, { reach, role }: SignedIn): Promise<string> {
+  const words = await scopeWords(db, text)
+  return role === 'auditor' ? `${words} Within their reach: ${await scopeWords(db, reach ?? '')}` : words
 }
 
 async function namesIn(db: Database, { who, what }: Scope): Promise<ScopeNames> {

@@ -3,7 +3,7 @@ import { pipeline } from 'node:stream/promises'
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
 import { requestedScopes } from '../changes/scope-request.ts'
-import { scopeWords } from '../changes/scope-words.ts'
+import { exportWords } from '../changes/scope-words.ts'
 import type { Database } from '../database/knex.ts'
 import { bind } from '../http/bind.ts'
 import { recordEvent } from '../people/events.ts'
@@ -31,7 +31,7 @@ export function custodyRouter({ db }: { db: Database }): Router {
   })
   bind(router, routes.exportProved, async ({ query, person, request, response }) => {
     const scopes = await requestedScopes(db, query.scope, person)
-    await recordEvent(db, { kind: 'export', personId: person.id, words: `took saves out with their proofs: ${await scopeWords(db, query.scope)}`, address: request.ip }) // prettier-ignore
+    await recordEvent(db, { kind: 'export', personId: person.id, words: `took saves out with their proofs: ${await exportWords(db, query.scope, person)}`, address: request.ip }) // prettier-ignore
     response.type('application/x-ndjson').attachment(`saves-${new Date().toISOString().slice(0, 10)}.ndjson`)
     await pipeline(Readable.from(provedLines(db, scopes)), response).catch((error: unknown) => {
       // The reader stopped, or it broke: a file that is not whole has no last line.

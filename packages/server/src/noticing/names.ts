@@ -1,4 +1,5 @@
 import { storyHeadline, toldStory, type ActorKind, type RecordRef, type Scope, type StoryNames } from '@spoor/core'
+import { isLimited, reachIn } from '../people/reach.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { storiesById, storiesShown } from './stories.ts'
 
@@ -30,7 +31,7 @@ export async function namesFor(
 /** What stands out in the stories that a scope names, by number. Whoever sees a part of the trail only is not told. */
 export async function storyHeadlines(db: Database, scopes: readonly Scope[]): Promise<Record<string, string>> {
   const ids = scopes[0]?.state?.stories ?? []
-  if (ids.length === 0 || scopes.some((scope, at) => at > 0 && scope.who !== undefined)) return {}
+  if (ids.length === 0 || isLimited(reachIn(scopes))) return {}
   const stories = await storiesShown(db, await storiesById(db, ids))
   const told = await Promise.all(
     stories.map(async (story) => {

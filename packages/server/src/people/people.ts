@@ -4,6 +4,7 @@ import { parseScope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
+import { isLimited } from './reach.ts'
 
 /** OWASP's least for argon2id: 19 MiB, two passes, one lane. */
 const argon = { memoryCost: 19_456, timeCost: 2, parallelism: 1 }
@@ -166,7 +167,7 @@ export class People {
   }
 
   #demandSound({ role, reach, reachFrom, reachUntil }: PersonSettings): void {
-    if (role === 'auditor' && reach === null)
+    if (role === 'auditor' && (reach === null || !isLimited(parseScope(new URLSearchParams(reach)).scope)))
       throw new Problem('rule-broken', 'An auditor needs a scope to see anything. Nothing was changed.')
     const problems = reach === null ? [] : parseScope(new URLSearchParams(reach)).problems
     if (problems.length > 0) throw new Problem('bad-scope', 'The auditor’s scope was not understood. Nothing was changed.', { pieces: problems }) // prettier-ignore

@@ -2,7 +2,7 @@ import { parseScope, type Scope } from '@spoor/core'
 import type { SignedIn } from '../http/bind.ts'
 
 /** A contributor without an actor of their own, or an auditor without a scope, sees nothing: no actor has number 0. */
-const nothing: Scope = { who: { part: 'who', exclude: false, actors: [0], kinds: [] } }
+export const nothing: Scope = { who: { part: 'who', exclude: false, actors: [0], kinds: [] } }
 
 /**
  * What a person may see at most, as a scope that is added to every scope they ask for, counts and suggestions
@@ -14,7 +14,17 @@ export function reachOf(person: SignedIn): Scope | null {
   if (person.role !== 'auditor') return null
   if (person.reach === null) return nothing
   const { scope, problems } = parseScope(new URLSearchParams(person.reach))
-  return problems.length > 0 ? nothing : scope
+  return problems.length > 0 || !isLimited(scope) ? nothing : scope
+}
+
+/** Whether a reach leaves anything out; `{}` stands for everything. */
+export function isLimited(reach: Scope): boolean {
+  return Object.keys(reach).length > 0
+}
+
+/** Of the scopes of a request (what was asked, the reach, further limits) the reach. */
+export function reachIn([, reach = {}]: readonly Scope[]): Scope {
+  return reach
 }
 
 /** Whether today lies in the days on which somebody may see anything, both included. */

@@ -1,8 +1,12 @@
 import { Router } from 'express'
-import { routes } from '@spoor/contract'
+import { routes, type Pulse } from '@spoor/contract'
+import { reachOf } from '../people/reach.ts'
 import { bind } from '../http/bind.ts'
 import { stillIn, type Identifying } from '../http/session.ts'
 import type { PulseSource } from './pulse.ts'
+
+/** What is known to whoever sees a part only: that the ledger is kept, and not how much goes into it from where. */
+const withoutCounts = ({ sealedAt }: Pulse): Pulse => ({ sources: [], latestSave: null, sealedAt, mismatches: 0 })
 
 /** So often it is asked whether whoever follows may still do so. */
 const askEveryMs = 2000
@@ -12,7 +16,8 @@ export function pulseRouter(pulse: PulseSource, identifying: Identifying): Route
   bind(router, routes.followPulse, async ({ request, response, person }) => {
     response.set({ 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no' })
     response.flushHeaders()
-    const end = pulse.follow((state) => response.write(`data: ${JSON.stringify(state)}\n\n`))
+    const shown = reachOf(person) === null ? (state: Pulse) => state : withoutCounts
+    const end = pulse.follow((state) => response.write(`data: ${JSON.stringify(shown(state))}\n\n`))
     const asking = setInterval(() => {
       stillIn(request, person.role, identifying).then(
         (still) => (still ? undefined : response.end()),

@@ -1,7 +1,8 @@
 import { addDays, scopeEntries, startOfDay, wallClock, type ActorKind, type Scope } from '@spoor/core'
 import type { Today } from '@spoor/contract'
+import type { Knex } from 'knex'
 import { gapsIn } from '../changes/queries/gaps.ts'
-import { fromCounts } from '../changes/queries/rollup.ts'
+import { countsAnswer, fromCounts } from '../changes/queries/rollup.ts'
 import { summarise } from '../changes/queries/summary.ts'
 import { whereScopes } from '../changes/scope-sql.ts'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -112,6 +113,8 @@ async function usualFor(
   untilMs: number,
   nowMs: number,
 ): Promise<number | null> {
+  // Where the hourly counts cannot tell what somebody may see, they are not told what is usual.
+  if (!countsAnswer(limits, nowMs)) return null
   const first = (await db('ledger.hour_kind').min({ first: 'hour' }).first()) as { first: string | null }
   if (first.first === null) return null
   const weekMs = 7 * dayMs
@@ -133,7 +136,10 @@ async function usualFor(
 async function stripOf(db: Database, limits: readonly Scope[], zone: string, nowMs: number): Promise<Today['strip']> {
   const last = wallClock(nowMs, zone).date
   const days = Array.from({ length: stripDays }, (_, n) => addDays(last, n - stripDays + 1))
-  const query = fromCounts(db, limits, nowMs, 'kinds')
+  const counts: Knex.QueryBuilder = countsAnswer(limits, nowMs)
+    ? fromCounts(db, limits, nowMs, 'kinds')
+    : fromSaves(db, limits, nowMs)
+  const query = counts
     .where('r.captured_at', '>=', new Date(startOfDay(days[0]!, zone)).toISOString())
     .groupByRaw('1, 2')
     .select(db.raw('(r.captured_at at time zone ?)::date::text as day', [zone]), 'r.actor_kind as kind')
@@ -143,6 +149,13 @@ async function stripOf(db: Database, limits: readonly Scope[], zone: string, now
     day,
     saves: Object.fromEntries(rows.filter((row) => row.day === day).map((row) => [row.kind, Number(row.saves)])),
   }))
+}
+
+/** Saves themselves in the shape of the counts. */
+function fromSaves(db: Database, limits: readonly Scope[], nowMs: number): Knex.QueryBuilder {
+  const saves = db('ledger.save as s').select('s.captured_at', 's.actor_kind', db.raw('1 as saves'))
+  whereScopes(saves, limits, 'save', 's', nowMs)
+  return db.from(saves.as('r'))
 }
 
 async function behindBy(db: Database): Promise<number> {

@@ -1,5 +1,6 @@
 import type { Scope } from '@spoor/core'
 import type { ChangePage, ChangeSort } from '@spoor/contract'
+import { reachIn } from '../../people/reach.ts'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../scope-sql.ts'
 import { maskedFields } from '../masked.ts'
@@ -30,7 +31,7 @@ export async function changePage(
   const { rows: page, next } = sort === 'time' ? await byTime(query, { save_id: 'bigint', field_id: 'int' }, request) : await sortedChanges(db, query, sort, { ...request, masked: await maskedFields(db) }) // prettier-ignore
   const unique = [...new Map(page.map((row) => [row.id, { captured_at: row.captured_at, id: row.id }])).values()]
   const [rows, changes] = await rowsWithChanges(db, unique, { valueLength: listValueLength, scopes, nowMs })
-  const saves = new Map(rows.map((row) => [row.id, saveShown(row, [])]))
+  const saves = new Map(rows.map((row) => [row.id, saveShown(row, [], reachIn(scopes))]))
   return {
     references: await referencesIn(db, scopes, [...changes.values()].flat()),
     lines: page.flatMap(({ id, field_id }) => {

@@ -1,7 +1,8 @@
-import type { Afterwards, SaveDetail } from '@spoor/contract'
+import type { Afterwards, Change, SaveDetail } from '@spoor/contract'
 import type { Scope } from '@spoor/core'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../scope-sql.ts'
+import { isLimited } from '../../people/reach.ts'
 import { maskedFields } from '../masked.ts'
 import { referencesOf } from './references.ts'
 import { actorColumns, actorJoin, changesOf, saveShown, type SaveRow } from './saves.ts'
@@ -28,7 +29,7 @@ export async function saveDetail(
     inTransaction(db, row, reach, nowMs),
   ])
   return {
-    save: saveShown(row, changes.get(row.id) ?? []),
+    save: saveShown(row, changes.get(row.id) ?? [], reach),
     dbLogin: row.db_login,
     mayDeclare: login?.may_declare ?? false,
     applicationName: row.application_name,
@@ -37,13 +38,19 @@ export async function saveDetail(
     planVersion: row.plan_version,
     savesInTransaction: transaction,
     run: await runOf(db, row, reach, nowMs),
-    trackedSince,
+    trackedSince: isLimited(reach) ? ofFields(trackedSince, changes.get(row.id) ?? []) : trackedSince,
     afterwards,
     // Whoever sees a part only is not told what records outside it are called.
-    references: Object.keys(reach).length === 0 ? await referencesOf(db, changes.get(row.id) ?? []) : [],
+    references: !isLimited(reach) ? await referencesOf(db, changes.get(row.id) ?? []) : [],
     nameThen: await nameThenOf(db, row),
     ...neighbours,
   }
+}
+
+/** What is told of fields, of those alone of which there are changes. */
+function ofFields(told: Record<string, string>, changes: readonly Change[]): Record<string, string> {
+  const seen = new Set(changes.map(({ fieldId }) => String(fieldId)))
+  return Object.fromEntries(Object.entries(told).filter(([fieldId]) => seen.has(fieldId)))
 }
 
 interface LaterRow {
@@ -97,7 +104,8 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
       actorName: row.actor_name,
       after: masked.has(row.field_id) ? null : row.after,
       action: row.action,
-      backToBefore: row.back,
+      // Of a masked value it would tell what it is.
+      backToBefore: row.back && !masked.has(row.field_id),
     },
   }))
 }

@@ -1,6 +1,8 @@
 import { instantsOf, type Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
 import type { Database } from '../../database/knex.ts'
+import { isLimited, reachIn } from '../../people/reach.ts'
+import { whereScope } from '../scope-sql.ts'
 
 const mostShown = 20
 
@@ -22,6 +24,13 @@ export async function gapsIn(db: Database, scopes: readonly Scope[], nowMs: numb
     .where((q) => q.whereNotNull('g.until_at').orWhere('g.ended_because', 'like', 'capture triggers%'))
     .whereRaw('g.until_at is distinct from g.from_at')
   for (const scope of scopes) narrow(query, scope, nowMs)
+  const reach = reachIn(scopes)
+  // Of fields in which they see nothing, they are not told that there was nothing to see either.
+  if (isLimited(reach))
+    query.whereExists((seen) => {
+      void seen.from('ledger.change as seen').whereRaw('seen.field_id = g.field_id')
+      whereScope(seen, reach, 'change', 'seen', nowMs)
+    })
   const rows: {
     type_id: number
     field_id: number

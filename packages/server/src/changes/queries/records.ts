@@ -1,6 +1,8 @@
 import type { Scope } from '@spoor/core'
 import type { RecordLine } from '@spoor/contract'
 import type { Database } from '../../database/knex.ts'
+import { isLimited, reachIn } from '../../people/reach.ts'
+import { seenRecord } from './seen-record.ts'
 import { asksChanges, whereScope } from '../scope-sql.ts'
 
 const pageSize = 100
@@ -13,6 +15,7 @@ export async function listRecords(
   nowMs: number,
 ): Promise<{ records: RecordLine[]; more: boolean }> {
   const byChange = scopes.some(asksChanges)
+  const reach = reachIn(scopes)
   const rows = db(byChange ? 'ledger.change as r' : 'ledger.save as r')
   for (const scope of scopes) whereScope(rows, scope, byChange ? 'change' : 'save', 'r', nowMs)
   const measure = byChange
@@ -36,7 +39,12 @@ export async function listRecords(
     deleted: boolean | null
   }[] = await db
     .from(grouped.as('g'))
-    .leftJoin('spoor.record as n', (on) => on.on('n.type_id', 'g.type_id').andOn('n.record_key', 'g.record_key'))
+    .joinRaw(
+      isLimited(reach)
+        ? 'left join lateral ? n on true'
+        : 'left join spoor.record n on n.type_id = g.type_id and n.record_key = g.record_key',
+      isLimited(reach) ? [seenRecord(db, reach, nowMs, 'g') as never] : [],
+    )
     .orderByRaw(
       order === 'latest' ? 'g.last_at desc, g.type_id, g.record_key' : 'g.saves desc, g.last_at desc, g.record_key',
     )

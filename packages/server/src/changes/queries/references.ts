@@ -1,5 +1,6 @@
 import type { Change, Reference } from '@spoor/contract'
 import type { Scope } from '@spoor/core'
+import { isLimited, reachIn } from '../../people/reach.ts'
 import { boundArray, type Database } from '../../database/knex.ts'
 
 /** What the records are called that the changes' reference fields point to, where the ledger has met them. */
@@ -23,8 +24,8 @@ export async function referencesOf(db: Database, changes: readonly Change[]): Pr
 /** The same for a list: whoever sees a part only is not told what records outside it are called. */
 export async function referencesIn(
   db: Database,
-  [, ...limits]: readonly Scope[],
+  scopes: readonly Scope[],
   changes: readonly Change[],
 ): Promise<Reference[]> {
-  return limits.every((limit) => Object.keys(limit).length === 0) ? await referencesOf(db, changes) : []
+  return isLimited(reachIn(scopes)) ? [] : await referencesOf(db, changes)
 }

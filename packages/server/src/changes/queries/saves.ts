@@ -2,6 +2,7 @@ import { matches, valueKind, type ActorKind, type Scope } from '@spoor/core'
 import type { Change, Save, SavePage, SaveSort } from '@spoor/contract'
 import { boundArray, isAfter, type Database } from '../../database/knex.ts'
 import { maskedFields } from '../masked.ts'
+import { isLimited, reachIn } from '../../people/reach.ts'
 import { asksChanges, historyOf, whereScope } from '../scope-sql.ts'
 import { referencesIn } from './references.ts'
 import { byTime, sortedSaves, type Found } from './sorted.ts'
@@ -67,7 +68,7 @@ export async function savePage(
   const found = sort === 'time' ? await byTime(query, { [idColumn]: 'bigint' }, { after, limit, descending }) : await sortedSaves(db, query, sort, { after, limit, descending }) // prettier-ignore
   const [rows, changes] = await rowsWithChanges(db, found.rows, { valueLength: listValueLength, scopes, nowMs })
   return {
-    saves: rows.map((row) => saveShown(row, changes.get(row.id) ?? [])),
+    saves: rows.map((row) => saveShown(row, changes.get(row.id) ?? [], reachIn(scopes))),
     references: await referencesIn(db, scopes, [...changes.values()].flat()),
     next: found.next,
   }
@@ -221,15 +222,17 @@ function parentOf({ parent_type_id: typeId, parent_key: key }: SaveRow): { typeI
   return typeId !== null && key !== null ? { typeId, key } : null
 }
 
-export function saveShown(row: SaveRow, changes: Change[]): Save {
+/** A save as it is shown; whoever has a limited reach is told nothing that comes from elsewhere than the save. */
+export function saveShown(row: SaveRow, changes: Change[], reach: Scope): Save {
   const parent = parentOf(row)
+  const limited = isLimited(reach)
   return {
     id: row.id,
     at: row.captured_at,
     typeId: row.type_id,
     key: row.record_key,
     label: row.label,
-    parent: parent && { ...parent, label: row.parent_label ?? parent.key },
+    parent: parent && { ...parent, label: (limited ? null : row.parent_label) ?? parent.key },
     action: row.action,
     actor: {
       id: row.actor_id,
@@ -245,7 +248,7 @@ export function saveShown(row: SaveRow, changes: Change[]): Save {
     run: row.run,
     reason: row.reason,
     correctionId: row.correction_id,
-    marks: row.marks ?? [],
+    marks: limited ? [] : (row.marks ?? []),
     changes,
   }
 }

@@ -2,8 +2,10 @@ import { runWords, type RunKind, type Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
 import { storyHeadlines } from '../../noticing/names.ts'
-import { whereScopes } from '../scope-sql.ts'
+import { isLimited, reachIn } from '../../people/reach.ts'
+import { whereScope, whereScopes } from '../scope-sql.ts'
 import { gapsIn } from './gaps.ts'
+import { seenRecord } from './seen-record.ts'
 import { countsAnswer, fromCounts } from './rollup.ts'
 
 /** Counting stops here; beyond it a count is said to be of more than this. */
@@ -13,8 +15,8 @@ const mostCounted = 200_000
 export async function summarise(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Summary> {
   const [counts, recordLabels, runLabels, storyLabels, gaps] = await Promise.all([
     countsAnswer(scopes, nowMs) ? fromHours(db, scopes, nowMs) : oneByOne(db, scopes, nowMs),
-    labels(db, scopes),
-    namesOfRuns(db, scopes),
+    labels(db, scopes, nowMs),
+    namesOfRuns(db, scopes, nowMs),
     storyHeadlines(db, scopes),
     gapsIn(db, scopes, nowMs),
   ])
@@ -50,25 +52,34 @@ async function oneByOne(db: Database, scopes: readonly Scope[], nowMs: number): 
   }
 }
 
-async function labels(db: Database, scopes: readonly Scope[]): Promise<Record<string, string>> {
+async function labels(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Record<string, string>> {
   const refs = scopes[0]?.record?.records ?? []
   if (refs.length === 0) return {}
+  const reach = reachIn(scopes)
   const { rows } = await db.raw<{ rows: { type_id: number; record_key: string; label: string; name: string }[] }>(
     `select r.type_id, r.record_key, r.label, t.name
        from unnest(?::int[], ?::text[]) as wanted(type_id, record_key)
-       join spoor.record r using (type_id, record_key) join spoor.record_type t on t.id = r.type_id`,
-    [boundArray(refs.map((ref) => ref.typeId)), boundArray(refs.map((ref) => ref.key))],
+       join ${isLimited(reach) ? 'lateral ?' : 'spoor.record'} r using (type_id, record_key) join spoor.record_type t on t.id = r.type_id`,
+    [
+      boundArray(refs.map((ref) => ref.typeId)),
+      boundArray(refs.map((ref) => ref.key)),
+      ...(isLimited(reach) ? [seenRecord(db, reach, nowMs, 'wanted')] : []),
+    ],
   )
   return Object.fromEntries(rows.map((row) => [`t${row.type_id}:${row.record_key}`, `${row.name} ${row.label}`]))
 }
 
-/** Runs by what they called themselves. Whoever sees only a part of the trail is not told how large they are. */
-async function namesOfRuns(db: Database, scopes: readonly Scope[]): Promise<Record<string, string>> {
+/** Runs by what they called themselves; for whoever sees a part of the trail only, with as many saves as they may see. */
+async function namesOfRuns(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Record<string, string>> {
   const ids = scopes[0]?.how?.runs ?? []
-  if (ids.length === 0 || scopes.some((scope, at) => at > 0 && scope.who !== undefined)) return {}
-  const rows = await db('ledger.run')
-    .whereIn('id', [...ids])
-    .select<{ id: string; kind: RunKind; declared: string | null; saves: string }[]>('id', 'kind', 'declared', 'saves')
+  if (ids.length === 0) return {}
+  const reach = reachIn(scopes)
+  const runs = db('ledger.run as n').whereIn('n.id', [...ids])
+  if (isLimited(reach)) {
+    void runs.join('ledger.save as s', 's.run_id', 'n.id').groupBy('n.id').select('n.id', 'n.kind', 'n.declared', db.raw('count(*) as saves')) // prettier-ignore
+    whereScope(runs, reach, 'save', 's', nowMs)
+  } else void runs.select('n.id', 'n.kind', 'n.declared', 'n.saves')
+  const rows = (await runs) as { id: string; kind: RunKind; declared: string | null; saves: string }[]
   return Object.fromEntries(
     rows.map((row) => [row.id, `the run “${runWords(row.kind, row.declared, Number(row.saves))}”`]),
   )

@@ -1,11 +1,13 @@
 import type { RecordHits, Vocabulary } from '@spoor/contract'
 import { fieldPlan, reasonOf, type ActorKind, type Scope, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
+import { isLimited } from '../../people/reach.ts'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../scope-sql.ts'
+import { seenRecord } from './seen-record.ts'
 
 /** The names a scope can be written with: fields that are or were tracked, and actors seen, within the reach. */
-export async function readVocabulary(db: Database, reach: Scope | null, nowMs: number): Promise<Vocabulary> {
+export async function readVocabulary(db: Database, reach: Scope, nowMs: number): Promise<Vocabulary> {
   const fields = db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
     .whereExists((q) => q.select(1).from('spoor.coverage as c').whereRaw('c.field_id = f.id'))
@@ -16,7 +18,7 @@ export async function readVocabulary(db: Database, reach: Scope | null, nowMs: n
     .whereNull('a.same_as')
     .orderBy(['a.kind', 'a.name'])
     .select('a.id', 'a.name', 'a.kind')
-  if (reach) {
+  if (isLimited(reach)) {
     fields.whereExists((q) => {
       q.select(1).from('ledger.change as c').whereRaw('c.field_id = f.id')
       whereScope(q, reach, 'change', 'c', nowMs)
@@ -37,7 +39,7 @@ export async function readVocabulary(db: Database, reach: Scope | null, nowMs: n
   const plans = await db('spoor.plan_version').where({ state: 'in force' }).select<{ plan: TrackingPlan }[]>('plan')
   const planned = (typeId: number) => plans.find(({ plan }) => plan.types[typeId])?.plan
   const channels = db('ledger.hour_actor as h').distinct('h.channel').orderBy('h.channel')
-  if (reach)
+  if (isLimited(reach))
     channels.whereExists((q) => {
       q.select(1).from('ledger.save as s').whereRaw('s.channel = h.channel')
       whereScope(q, reach, 'save', 's', nowMs)
@@ -67,7 +69,7 @@ export async function findRecords(
   db: Database,
   words: string,
   typeId: number | undefined,
-  reach: Scope | null,
+  reach: Scope,
   nowMs: number,
 ): Promise<RecordHits> {
   const anywhere = `%${words.replace(/[\\%_]/g, '\\$&')}%`
@@ -75,14 +77,17 @@ export async function findRecords(
     q.whereILike('r.label', anywhere).orWhereILike('r.record_key', anywhere),
   )
   if (typeId !== undefined) query.where('r.type_id', typeId)
-  if (reach)
-    query.whereExists((q) => {
-      q.select(1).from('ledger.save as s').whereRaw('s.type_id = r.type_id and s.record_key = r.record_key')
-      whereScope(q, reach, 'save', 's', nowMs)
-    })
+  const columns = ['r.type_id as typeId', 'r.record_key as key', 'r.label', 'r.deleted']
+  if (isLimited(reach))
+    // They find a record by what they may know of it, and not by what it is called since.
+    query
+      .joinRaw('join lateral ? seen on true', [seenRecord(db, reach, nowMs, 'r') as never])
+      .where((q) => q.whereILike('seen.label', anywhere).orWhereILike('seen.record_key', anywhere))
   const rows = (await query
     .orderByRaw('r.label ilike ? desc, length(r.label), r.label', [anywhere.slice(1)])
     .limit(mostHits)
-    .select('r.type_id as typeId', 'r.record_key as key', 'r.label', 'r.deleted')) as RecordHits['records']
+    .select(
+      isLimited(reach) ? columns.map((column) => column.replace('r.', 'seen.')) : columns,
+    )) as RecordHits['records']
   return { records: rows }
 }
