@@ -96,7 +96,14 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
     if (history && !options.blank) {
       const report = options.small ? () => undefined : progress(say, 'history written')
       await loadHistory(
-        { businessUrl, spoorUrl, spoorOwnerUrl, dataDir, sourceName, administratorLogin: administrator.login },
+        {
+          sourceUrl: urlAs('spoor_source'),
+          spoorUrl,
+          spoorOwnerUrl,
+          dataDir,
+          sourceName,
+          administratorLogin: administrator.login,
+        },
         history,
         report,
       )

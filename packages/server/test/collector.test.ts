@@ -215,6 +215,42 @@ describe('a source that is not what it was', () => {
     )
   })
 
+  it.each([
+    ['forges a captured row', `insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, label, delta, login) select captured_at, type_id, plan_version, action, key, label, delta, 'somebody else' from spoor_capture.outbox limit 1`, /laid hands on captured rows before they were collected \(insert, once/], // prettier-ignore
+    ['alters one from within a trigger of their own', `create function public.quiet() returns trigger language plpgsql as 'begin update spoor_capture.outbox set label = label || ''!''; return null; end'; create trigger quiet after insert on public.elsewhere for each statement execute function public.quiet(); insert into public.elsewhere values (1); drop function public.quiet() cascade`, /laid hands on captured rows before they were collected \(update, once/], // prettier-ignore
+    ['removes one with no trigger running', `set session_replication_role = replica; delete from spoor_capture.outbox where seq = (select max(seq) from spoor_capture.outbox)`, /\(delete, once/], // prettier-ignore
+    ['covers the trace up in the same transaction', `begin; update spoor_capture.outbox set label = label; delete from spoor_capture.meddling; commit`, /touched once without a trace that stayed/], // prettier-ignore
+    ['takes it back', `begin; delete from spoor_capture.outbox; rollback`, /touched once without a trace that stayed/],
+    ['sets the numbers back', `begin; delete from spoor_capture.outbox; delete from spoor_capture.meddling; select setval('spoor_capture.meddling_id_seq', 1, false); commit`, /set back/], // prettier-ignore
+  ])('says when somebody %s', async (_, deed, words) => {
+    await world.collect()
+    await world.newCollector().watch()
+    await world.db('spoor.alarm').where({ kind: 'outbox-altered' }).update({ settled_at: new Date().toISOString() })
+    const { default: pg } = await import('pg')
+    const superuser = new pg.Client({ connectionString: world.superuserUrl })
+    await superuser.connect()
+    await superuser.query('create table if not exists public.elsewhere (id int)')
+    await world.business.query('update account set balance = balance + 1')
+    await superuser.query(deed)
+    await superuser.end()
+    await world.newCollector().watch()
+    const told: string[] = await world.db('spoor.alarm').where({ kind: 'outbox-altered', settled_at: null }).pluck('words') // prettier-ignore
+    expect(told).toEqual([expect.stringMatching(words)])
+    await world.collect()
+  })
+
+  it('leaves no trace of what capture and collecting do themselves', async () => {
+    await world.collect()
+    const collector = world.newCollector()
+    await collector.watch()
+    await world.db('spoor.alarm').where({ kind: 'outbox-altered' }).update({ settled_at: new Date().toISOString() })
+    await world.business.query('insert into account values (9001, 1), (9002, 1); update account set id = id + 10 where id > 9000; delete from account where id > 9000') // prettier-ignore
+    await world.collect()
+    await collector.watch()
+    expect(await world.db('spoor.alarm').where({ kind: 'outbox-altered', settled_at: null })).toEqual([])
+    expect(Number((await (await source()).raw('select count(*) from spoor_capture.meddling')).rows[0].count)).toBe(0)
+  })
+
   it('that came back older is told, and nothing is taken twice', async () => {
     await world.collect()
     const before = await count()

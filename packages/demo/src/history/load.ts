@@ -61,7 +61,8 @@ export async function loadBusiness(
 }
 
 export interface HistoryTargets {
-  businessUrl: string
+  /** The business database as Spoor's own login there. */
+  sourceUrl: string
   spoorUrl: string
   spoorOwnerUrl: string
   dataDir: string
@@ -80,7 +81,8 @@ export async function loadHistory(
   const db = connect(targets.spoorUrl, { ...own, maxConnections: 3 })
   const owner = connect(targets.spoorOwnerUrl, { ...own, maxConnections: 1 })
   const sources = new Sources(db, vault)
-  const client = new pg.Client({ connectionString: targets.businessUrl })
+  // As Spoor's own login: whoever else writes captured rows leaves a trace.
+  const client = new pg.Client({ connectionString: targets.sourceUrl })
   try {
     const source = (await sources.list()).find((one) => one.name === targets.sourceName)!
     const administrator = (await new People(db).byLogin(targets.administratorLogin))!

@@ -52,8 +52,13 @@ begin
   end if;
   return null;
 end $meddling$;
-create or replace trigger note_meddling after update or delete or truncate on spoor_capture.outbox
-  for each statement when (pg_trigger_depth() = 0) execute function spoor_capture.note_meddling();
+-- Capture writes as the owner, from within triggers; the collector as the owner's own session, which the function passes.
+do $owner$
+begin
+  execute format('create or replace trigger note_meddling after insert or update or delete or truncate on spoor_capture.outbox
+    for each statement when (current_user <> %L or pg_catalog.pg_trigger_depth() = 0) execute function spoor_capture.note_meddling()',
+    (select pg_get_userbyid(relowner) from pg_catalog.pg_class where oid = 'spoor_capture.outbox'::pg_catalog.regclass));
+end $owner$;
 alter table spoor_capture.outbox enable always trigger note_meddling;
 
 create or replace function spoor_capture.context(

@@ -18,8 +18,9 @@ import {
   emptyOutbox,
   readHead,
   readOutbox,
-  takeMeddling,
-  takeMissed,
+  forget,
+  readMissed,
+  readTraces,
   type OutboxHead,
   type OutboxRow,
 } from './outbox.ts'
@@ -131,23 +132,45 @@ export class Collector {
     this.#watchWords = await attest(db, source, this.#sourceId)
     if (this.#watchWords.length === 0) await refitCapture(db, sources, this.#sourceId)
     await this.#tellMissed(source)
-    for (const { deed, login, times, last } of await takeMeddling(source)) {
-      const words = `The login ${login} laid hands on captured rows before they were collected (${deed}, ${times === 1 ? 'once' : `${times} times`}, last at ${last}). Changes from before that moment may be missing from the trail or not be as they were.`
+    await this.#tellMeddling(source)
+  }
+
+  /** Who laid hands on captured rows, or did and covered it up: the numbers of the traces have no holes else. */
+  async #tellMeddling(source: Database): Promise<void> {
+    const { db } = this.#deps
+    const { meddling, begun, ids } = await readTraces(source)
+    const told = meddling.map(
+      ({ deed, login, times, last }) =>
+        `The login ${login} laid hands on captured rows before they were collected (${deed}, ${times === 1 ? 'once' : `${times} times`}, last at ${last}). Changes from before that moment may be missing from the trail or not be as they were, and there may be some that nobody made.`,
+    )
+    const state = await db('ledger.collector_state').where({ source_id: this.#sourceId }).first<{ traces: string | null }>('traces') // prettier-ignore
+    if (state.traces !== null) {
+      const known = Number(state.traces)
+      const hidden = begun - known - ids.filter((id) => Number(id) > known && Number(id) <= begun).length
+      if (hidden > 0)
+        told.push(`Captured rows were touched ${hidden === 1 ? 'once' : `${hidden} times`} without a trace that stayed (numbers ${known + 1} to ${begun}): whoever did it took it back, has not finished, or covered it up.`) // prettier-ignore
+      if (begun < known)
+        told.push(`The numbers of the traces that handling captured rows leaves go back from ${known} to ${begun}: they were set back.`) // prettier-ignore
+    }
+    for (const words of told) {
       await raiseAlarm(db, this.#sourceId, 'outbox-altered', words)
       this.#watchWords.push(words)
     }
+    if (Number(state.traces ?? -1) !== begun) await db('ledger.collector_state').where({ source_id: this.#sourceId }).update({ traces: begun }) // prettier-ignore
+    await forget(source, 'meddling', ids)
   }
 
   /** What was let through uncaptured is a gap of its type, counted, and told until a plan is put in force again. */
   async #tellMissed(source: Database): Promise<void> {
     const { db } = this.#deps
-    for (const { typeId, saves, first, last, words } of await takeMissed(source)) {
+    for (const { typeId, saves, first, last, words, ids } of await readMissed(source)) {
       const type = await db('spoor.record_type').where({ id: typeId }).first<{ plural: string } | undefined>('plural')
       if (!type) continue
       const because = `${counted(saves, 'save')} could not be captured and were let through`
       await interruptCoverage(db, typeId, first, last, because)
       const told = `Of ${type.plural}, ${because}, as the plan says, from ${first} to ${last}. The source said of a ${words}.`
       await raiseAlarm(db, this.#sourceId, 'capture-missed', told)
+      await forget(source, 'missed', ids)
     }
     const standing = await db('spoor.alarm')
       .where({ source_id: this.#sourceId, settled_at: null })

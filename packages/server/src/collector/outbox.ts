@@ -98,13 +98,34 @@ export interface Meddling {
   last: string
 }
 
-/** What others did to captured rows since it was last asked; asking takes it away. */
-export async function takeMeddling(source: Database): Promise<Meddling[]> {
-  const { rows } = await source.raw<{ rows: { deed: string; login: string; times: string; last: string }[] }>(
-    `with gone as (delete from spoor_capture.meddling returning deed, login, at)
-     select deed, login, count(*) as times, max(at) as last from gone group by deed, login`,
+export interface Traces {
+  meddling: Meddling[]
+  /** How many traces were ever begun. Each is a number that is never given twice, also where it was taken back. */
+  begun: number
+  /** The numbers of those that are there. */
+  ids: string[]
+}
+
+/** What others did to captured rows, as far as its traces are there. They stay until {@link forget} takes them away. */
+export async function readTraces(source: Database): Promise<Traces> {
+  // In this order: a trace that is left in between has a number that is not counted yet.
+  const { rows: counter } = await source.raw<{ rows: { begun: string }[] }>(
+    `select case when is_called then last_value else 0 end as begun from spoor_capture.meddling_id_seq`,
   )
-  return rows.map((row) => ({ ...row, times: Number(row.times) }))
+  const { rows } = await source.raw<{ rows: { deed: string; login: string; times: string; last: string; ids: string[] }[] }>(
+    `select deed, login, count(*) as times, max(at) as last, array_agg(id::text) as ids from spoor_capture.meddling group by deed, login`,
+  ) // prettier-ignore
+  return {
+    meddling: rows.map(({ deed, login, times, last }) => ({ deed, login, times: Number(times), last })),
+    begun: Number(counter[0]!.begun),
+    ids: rows.flatMap((row) => row.ids),
+  }
+}
+
+/** Takes away what was written down in Spoor. */
+export async function forget(source: Database, table: 'meddling' | 'missed', ids: readonly string[]): Promise<void> {
+  if (ids.length > 0)
+    await source.raw(`delete from spoor_capture.${table} where id = any(?::bigint[])`, [boundArray(ids)])
 }
 
 /** Saves of a record type that were let through although they could not be captured. */
@@ -115,19 +136,21 @@ export interface Missed {
   last: string
   /** What the source said of the newest. */
   words: string
+  /** The numbers under which it is noted. */
+  ids: string[]
 }
 
-/** What went by since it was last asked; asking takes it away. */
-export async function takeMissed(source: Database): Promise<Missed[]> {
+/** What went by and was not told yet; it stays until {@link forget} takes it away. */
+export async function readMissed(source: Database): Promise<Missed[]> {
   // A capture that was put in force before there was such a thing has none.
   const { rows: made } = await source.raw<{ rows: { there: boolean }[] }>(
     `select to_regclass('spoor_capture.missed') is not null as there`,
   )
   if (!made[0]?.there) return []
-  const { rows } = await source.raw<{ rows: { type_id: number; saves: string; first: string; last: string; words: string }[] }>(
-    `with gone as (delete from spoor_capture.missed returning *)
-     select type_id, count(*) as saves, min(at) as first, max(at) as last, (array_agg(deed || ' of ' || relation || ': ' || words order by id desc))[1] as words
-       from gone group by type_id`,
+  const { rows } = await source.raw<{ rows: { type_id: number; saves: string; first: string; last: string; words: string; ids: string[] }[] }>(
+    `select type_id, count(*) as saves, min(at) as first, max(at) as last, (array_agg(deed || ' of ' || relation || ': ' || words order by id desc))[1] as words,
+            array_agg(id::text) as ids
+       from spoor_capture.missed group by type_id`,
   ) // prettier-ignore
   return rows.map(({ type_id, saves, ...rest }) => ({ typeId: type_id, saves: Number(saves), ...rest }))
 }

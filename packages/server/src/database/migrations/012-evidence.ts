@@ -13,6 +13,8 @@ create table spoor.touched (
   at timestamptz not null default clock_timestamp()
 );
 create unique index touched_once on spoor.touched (transaction, relation, hashtextextended(key, 0));
+-- How many traces of handling captured rows were begun in the source, as known last.
+alter table ledger.collector_state add column traces bigint;
 -- A fact's kind is the name of its table, its words end with the row's key.
 create index event_fact on ledger.event (kind, hashtextextended(substr(words, 67), 0), id desc) where position('.' in kind) > 0;
 -- What people did.
