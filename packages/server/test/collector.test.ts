@@ -1,5 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
+import { asSuperuser } from './names.ts'
 import { readOutbox, type OutboxRow } from '../src/collector/outbox.ts'
 import { Preparer } from '../src/collector/prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from '../src/collector/write.ts'
@@ -216,7 +217,6 @@ describe('a source that is not what it was', () => {
   })
 
   it.each([
-    ['forges a captured row', `insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, label, delta, login) select captured_at, type_id, plan_version, action, key, label, delta, 'somebody else' from spoor_capture.outbox limit 1`, /laid hands on captured rows before they were collected \(insert, once/], // prettier-ignore
     ['alters one from within a trigger of their own', `create function public.quiet() returns trigger language plpgsql as 'begin update spoor_capture.outbox set label = label || ''!''; return null; end'; create trigger quiet after insert on public.elsewhere for each statement execute function public.quiet(); insert into public.elsewhere values (1); drop function public.quiet() cascade`, /laid hands on captured rows before they were collected \(update, once/], // prettier-ignore
     ['removes one with no trigger running', `set session_replication_role = replica; delete from spoor_capture.outbox where seq = (select max(seq) from spoor_capture.outbox)`, /\(delete, once/], // prettier-ignore
     ['covers the trace up in the same transaction', `begin; update spoor_capture.outbox set label = label; delete from spoor_capture.meddling; commit`, /touched once without a trace that stayed/], // prettier-ignore
@@ -237,6 +237,17 @@ describe('a source that is not what it was', () => {
     const told: string[] = await world.db('spoor.alarm').where({ kind: 'outbox-altered', settled_at: null }).pluck('words') // prettier-ignore
     expect(told).toEqual([expect.stringMatching(words)])
     await world.collect()
+  })
+
+  it('sets a row aside that somebody else put among the captured ones', async () => {
+    await world.collect()
+    await world.business.query('update account set balance = balance + 1 where id = 1')
+    await asSuperuser(world.superuserUrl, (client) => client.query(`insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, label, delta, login) select captured_at, type_id, plan_version, action, key, label, delta, 'somebody else' from spoor_capture.outbox limit 1`)) // prettier-ignore
+    const before = await count()
+    await world.collect()
+    expect(await count()).toBe(before + 1)
+    const aside = await world.db('ledger.set_aside').orderBy('set_aside_at', 'desc').first<{ why: string }>('why')
+    expect(aside.why).toMatch(/^it was not written by the capture but by \S+$/)
   })
 
   it('leaves no trace of what capture and collecting do themselves', async () => {

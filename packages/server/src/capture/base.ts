@@ -34,6 +34,8 @@ create table if not exists spoor_capture.outbox (
   client_address text
 ) with (autovacuum_vacuum_scale_factor = 0.0, autovacuum_vacuum_threshold = 5000, autovacuum_vacuum_cost_delay = 0);
 alter table spoor_capture.outbox add column if not exists parent_key text;
+-- Whose rights wrote it: those of the capture's owner, or it was not captured. A trigger would cost every save more.
+alter table spoor_capture.outbox add column if not exists written_by name not null default current_user;
 -- How many triggers deep it was captured.
 alter table spoor_capture.outbox add column if not exists depth int not null default pg_catalog.pg_trigger_depth();
 
@@ -55,7 +57,7 @@ end $meddling$;
 -- Capture writes as the owner, from within triggers; the collector as the owner's own session, which the function passes.
 do $owner$
 begin
-  execute format('create or replace trigger note_meddling after insert or update or delete or truncate on spoor_capture.outbox
+  execute format('create or replace trigger note_meddling after update or delete or truncate on spoor_capture.outbox
     for each statement when (current_user <> %L or pg_catalog.pg_trigger_depth() = 0) execute function spoor_capture.note_meddling()',
     (select pg_get_userbyid(relowner) from pg_catalog.pg_class where oid = 'spoor_capture.outbox'::pg_catalog.regclass));
 end $owner$;

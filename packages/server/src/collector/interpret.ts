@@ -90,6 +90,7 @@ export type Interpreted = { understood: true; save: CapturedSave } | { understoo
 /** Reads a row of the outbox. A context that is not one counts as none; anything else odd is said and set aside. */
 export function interpret(row: OutboxRow, { logins, identities }: Known): Interpreted {
   const not = (why: string): Interpreted => ({ understood: false, seq: row.seq, why })
+  if (row.forged_by !== null) return not(`it was not written by the capture but by ${row.forged_by}`)
   if (!/^(19|20)\d\d-\d\d-\d\dT/.test(row.captured_at))
     return not(`the time “${row.captured_at}” is not one at which this can have happened`)
   const action = actions.find((known) => known === row.action)

@@ -18,11 +18,13 @@ export interface OutboxRow {
   login: string
   application_name: string | null
   client_address: string | null
+  /** Who wrote it if not the capture. */
+  forged_by: string | null
 }
 
 /** The columns of {@link OutboxRow}, as text where JavaScript's numbers would not do. */
 export const outboxColumns =
-  'seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
+  'seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address, forged_by'
 
 /** How the source stands just before its outbox is read. */
 export interface OutboxHead {
@@ -77,7 +79,10 @@ export async function readOutbox(source: Database, { afterSeq, maxRows, maxBytes
   const { rows } = await source.raw<{ rows: OutboxRow[] }>(
     `select ${outboxColumns}
        from (select *, sum(octet_length(delta)) over (order by seq rows unbounded preceding) - octet_length(delta) as before
-               from (select * from spoor_capture.outbox where seq > ? order by seq limit ?) as earliest) as measured
+               -- Captures from before there was the column have none: then the name means what stands outside.
+               from (select null::name as written_by, (select pg_get_userbyid(relowner) from pg_class where oid = 'spoor_capture.outbox'::regclass) as owner) as unknown
+              cross join lateral (
+                select o.*, nullif(written_by, owner) as forged_by from spoor_capture.outbox o where o.seq > ? order by o.seq limit ?) as earliest) as measured
       where before < ?
       -- By the number: the name alone would mean the text that is returned.
       order by measured.seq`,
