@@ -285,6 +285,19 @@ describe('sealing', () => {
     expect((await checked(lines, { seal })).failed).toBeGreaterThan(0)
   })
 
+  it('opens only the values of changes that were asked for', async () => {
+    const [amount] = await world.db('spoor.field').where({ column_name: 'amount' }).pluck<number[]>('id')
+    const asked = { what: { part: 'what', exclude: false, types: [], fields: [amount!] } } as const
+    for (const scopes of [[asked], [{}, asked]]) {
+      const lines: string[] = []
+      for await (const line of provedLines(world.db, scopes)) lines.push(line)
+      const opened = lines.slice(1, -1).flatMap((line) => (JSON.parse(line) as { openings: { fieldId: number }[] }).openings) // prettier-ignore
+      expect(new Set(opened.map((one) => one.fieldId))).toEqual(new Set([amount]))
+      const [key] = await world.db('ledger.signing_key').orderBy('number', 'desc').pluck<string[]>('line')
+      expect(await verify(Readable.from(lines), { key: key!, nowMs: Date.now() })).toMatchObject({ failed: 0 })
+    }
+  })
+
   it('is done by one of two servers, without a fork', async () => {
     const other = new Sealer({ db: world.db, key: SigningKey.open(directory), outside, log: silentLog })
     await world.business.query(`update item set amount = amount + 1 where id < 20`)

@@ -233,6 +233,8 @@ describe('masked fields', () => {
     expect(csv.status).toBe(401)
     const draft = await admin.send('POST', '/corrections', { changes: [{ saveId: later }] })
     expect(JSON.stringify(draft.answer)).not.toContain('hunter2')
+    const { events: compared } = await listEvents(world.db, { kind: 'reveal' })
+    expect(compared[0]).toMatchObject({ by: 'Ada Admin', words: expect.stringMatching(/^had 1 masked value compared with what is there now, in correction \d+$/) }) // prettier-ignore
     const shown = await admin.send('POST', `/changes/saves/${later}/reveal`, { fieldId: secret.id })
     expect(shown.answer).toEqual({ before: 's', after: 'hunter2' })
     const { events } = await listEvents(world.db, { kind: 'reveal' })

@@ -22,9 +22,9 @@ export interface OutboxRow {
   forged_by: string | null
 }
 
-/** The columns of {@link OutboxRow}, as text where JavaScript's numbers would not do. */
+/** The columns of {@link OutboxRow} that stand in the table, as text where JavaScript's numbers would not do. */
 export const outboxColumns =
-  'seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address, forged_by'
+  'seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
 
 /** How the source stands just before its outbox is read. */
 export interface OutboxHead {
@@ -77,7 +77,7 @@ export interface ReadLimits {
  */
 export async function readOutbox(source: Database, { afterSeq, maxRows, maxBytes }: ReadLimits): Promise<OutboxRow[]> {
   const { rows } = await source.raw<{ rows: OutboxRow[] }>(
-    `select ${outboxColumns}
+    `select ${outboxColumns}, forged_by
        from (select *, sum(octet_length(delta)) over (order by seq rows unbounded preceding) - octet_length(delta) as before
                -- Captures from before there was the column have none: then the name means what stands outside.
                from (select null::name as written_by, (select pg_get_userbyid(relowner) from pg_class where oid = 'spoor_capture.outbox'::regclass) as owner) as unknown

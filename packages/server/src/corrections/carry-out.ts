@@ -1,4 +1,5 @@
 import {
+  counted,
   fieldPlan,
   foldRows,
   itemPlace,
@@ -17,6 +18,7 @@ import { interpret } from '../collector/interpret.ts'
 import { outboxColumns, type OutboxRow } from '../collector/outbox.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { plainQuery } from '../database/plain.ts'
+import { recordEvent } from '../people/events.ts'
 import { errorCode, Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
@@ -79,11 +81,26 @@ export async function rehearseCorrection(
       }),
     )
     if (rehearsed.length > 0) await storeRehearsal(trx, plan.items, rehearsed)
+    await noteCompared(trx, correctionId, plan.items, person)
     const stored = { at: new Date().toISOString(), ...trial }
     await trx('spoor.correction')
       .where({ id: correctionId })
       .update({ trial: JSON.stringify(stored) })
   })
+}
+
+/** A rehearsal says of a masked value whether it is still the one that was saved: that tells something of it. */
+async function noteCompared(
+  trx: Knex.Transaction,
+  correctionId: number,
+  items: readonly { fieldId: number }[],
+  person: SignedIn,
+): Promise<void> {
+  const masked = await maskedFields(trx)
+  const compared = items.filter(({ fieldId }) => masked.has(fieldId)).length
+  if (compared === 0) return
+  const words = `had ${counted(compared, 'masked value')} compared with what is there now, in correction ${correctionId}`
+  await recordEvent(trx, { kind: 'reveal', personId: person.id, words })
 }
 
 async function tried(source: Database, attempt: (trx: Knex.Transaction) => Promise<never>): Promise<Trial> {
@@ -283,7 +300,7 @@ async function declare(
 async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWrite[]): Promise<Effect[]> {
   const rows = await plainQuery<OutboxRow>(
     sourceTrx,
-    `select ${outboxColumns}
+    `select ${outboxColumns}, null as forged_by
        from spoor_capture.outbox o where transaction_id = pg_current_xact_id() order by o.seq`,
   )
   const asked = new Map(writes.map((write) => [itemPlace(write), write.value]))
