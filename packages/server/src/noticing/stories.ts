@@ -24,12 +24,18 @@ export interface StoryRow {
 /** Writes stories that are new or have grown; one that was told before keeps its number and what people said of it. */
 export async function keepStories(trx: Knex, stories: readonly Story[]): Promise<void> {
   for (const story of stories) {
+    // Updated first: an insertion that meets the row there is takes a number all the same, and they would run out.
     const { rows } = await trx.raw<{ rows: { id: number }[] }>(
-      `insert into spoor.story (story, reasons, saves, records, from_at, to_at, actors, types)
-       values (?, ?::jsonb, ?, ?, ?, ?, ?::int[], ?::int[])
-       on conflict (story) do update set reasons = excluded.reasons, saves = excluded.saves, records = excluded.records,
-         from_at = excluded.from_at, to_at = excluded.to_at, actors = excluded.actors, types = excluded.types
-       returning id`,
+      `with told (story, reasons, saves, records, from_at, to_at, actors, types) as (
+         values (?::text, ?::jsonb, ?::int, ?::int, ?::timestamptz, ?::timestamptz, ?::int[], ?::int[])),
+       grown as (
+         update spoor.story s set reasons = t.reasons, saves = t.saves, records = t.records, from_at = t.from_at, to_at = t.to_at,
+                actors = t.actors, types = t.types
+           from told t where s.story = t.story returning s.id),
+       fresh as (
+         insert into spoor.story (story, reasons, saves, records, from_at, to_at, actors, types)
+         select * from told where not exists (select from grown) returning id)
+       select id from grown union all select id from fresh`,
       [
         story.id, JSON.stringify(story.reasons), story.count, story.records, new Date(story.fromMs).toISOString(),
         new Date(story.toMs).toISOString(), boundArray(story.actors), boundArray(story.types),
