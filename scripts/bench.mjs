@@ -14,6 +14,7 @@ run(async () => {
   const { capturePgbench } = await import('../bench/pgbench.mjs')
   const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
+  const { stateRecord, stateType } = await import('../bench/state.mjs')
   const all = {
     'capture-bulk': captureBulk,
     'capture-single': captureSingle,
@@ -30,6 +31,8 @@ run(async () => {
     days: big.daysReading,
     count: big.count,
     today: big.todayPage,
+    'state-record': stateRecord,
+    'state-type': stateType,
   }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])

@@ -68,6 +68,21 @@ export {
   type TrackingPlan,
   type TypePlan,
 } from './plan/model.ts'
+export {
+  absent,
+  compareInstants,
+  sameHolding,
+  type CoverageSpell,
+  type FoundValue,
+  type Hidden,
+  type Holding,
+  type Trail,
+  type TrailChange,
+  type TrailSave,
+  type WhyUnknown,
+} from './state/trail.ts'
+export { differences, segmentAt, stateAt, timelineOf, type Segment } from './state/timeline.ts'
+export { replayed, unapplied, type KeyedSave, type Records } from './state/replay.ts'
 export { contested, recordPlace } from './capture/order.ts'
 export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
 export { runKey, runWords, type RunKey, type RunKind, type RunnableSave } from './capture/run.ts'

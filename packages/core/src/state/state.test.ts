@@ -1,0 +1,221 @@
+import fc from 'fast-check'
+import { describe, expect, it } from 'vitest'
+import { replayed, unapplied, type KeyedSave } from './replay.ts'
+import { differences, segmentAt, stateAt, timelineOf } from './timeline.ts'
+import { absent, compareInstants, unknown, value, type CoverageSpell, type FoundValue, type Trail, type TrailSave } from './trail.ts' // prettier-ignore
+
+const fields = [1, 2, 3]
+const instant = (second: number) => new Date(Date.UTC(2026, 0, 1, 0, 0, second)).toISOString().replace('.000', '')
+const last = 200
+
+type Row = Record<number, string | null>
+/** What really happened to one record, second by second: null while it is not there. */
+interface World {
+  truth: (Row | null)[]
+  trail: Trail
+}
+
+/** A business that writes a record, and a capture that is on for some fields in some spells; what is off goes unseen. */
+const worlds: fc.Arbitrary<World> = fc
+  .record({
+    spells: fc.array(fc.record({ field: fc.constantFrom(...fields), from: fc.integer({ min: 1, max: last }), length: fc.integer({ min: 1, max: 120 }), open: fc.boolean() }), { minLength: 1, maxLength: 7 }),
+    begins: fc.boolean(),
+    deeds: fc.array(fc.record({ at: fc.integer({ min: 1, max: last - 1 }), act: fc.constantFrom('write', 'write', 'write', 'write', 'delete', 'create'), values: fc.array(fc.constantFrom('a', 'b', null), { minLength: 3, maxLength: 3 }) }), { maxLength: 25 }),
+    finds: fc.array(fc.record({ at: fc.integer({ min: 1, max: last }), field: fc.constantFrom(...fields) }), { maxLength: 3 }),
+  })
+  .map(({ spells, begins, deeds, finds }) => {
+    const coverage: CoverageSpell[] = []
+    for (const field of fields) {
+      let free = 0
+      for (const spell of spells.filter((one) => one.field === field).sort((a, b) => a.from - b.from)) {
+        if (spell.from <= free) continue
+        const to = spell.open ? null : spell.from + spell.length
+        coverage.push({ fieldId: field, from: instant(spell.from), to: to === null ? null : instant(to) })
+        free = to ?? Infinity
+      }
+    }
+    const isTracked = (field: number, at: string) => coverage.some((one) => one.fieldId === field && compareInstants(one.from, at) <= 0 && (one.to === null || compareInstants(at, one.to) < 0))
+    const truth: (Row | null)[] = []
+    const saves: TrailSave[] = []
+    let row: Row | null = begins ? { 1: 'a', 2: null, 3: 'b' } : null
+    const bySecond = new Map(deeds.map((deed) => [deed.at, deed]))
+    for (let second = 0; second <= last; second++) {
+      const deed = bySecond.get(second)
+      const at = instant(second)
+      const tracked = fields.filter((field) => isTracked(field, at))
+      const before: Row | null = row
+      if (deed?.act === 'delete') row = null
+      else if (deed?.act === 'create' && row === null) row = Object.fromEntries(fields.map((field, n) => [field, deed.values[n]!]))
+      else if (deed?.act === 'write' && row !== null) row = Object.fromEntries(fields.map((field, n) => [field, deed.values[n]!]))
+      truth.push(row)
+      const changes = tracked.flatMap((fieldId) => {
+        const [was, is] = [before?.[fieldId] ?? null, row?.[fieldId] ?? null]
+        return was === is ? [] : [{ fieldId, before: was, after: is, hidden: null }]
+      })
+      const action = before === null ? 'create' : row === null ? 'delete' : 'change'
+      if (before !== row && tracked.length > 0 && (action !== 'change' || changes.length > 0)) saves.push({ id: String(second), at, action, changes })
+    }
+    const found: FoundValue[] = finds.flatMap(({ at, field }) => {
+      const there = truth[at]
+      return there && isTracked(field, instant(at)) ? [{ fieldId: field, at: instant(at), value: there[field]! }] : []
+    })
+    return { truth, trail: { saves, coverage, found } }
+  }) // prettier-ignore
+
+describe('what a record held', () => {
+  it('is never said to be what it was not, in gaps, before tracking and after', () => {
+    fc.assert(
+      fc.property(worlds, ({ truth, trail }) => {
+        for (const field of fields) {
+          const timeline = timelineOf(trail, field)
+          for (const [second, row] of truth.entries()) {
+            const { holding } = segmentAt(timeline, instant(second))!
+            if (holding.state === 'value') expect([second, row?.[field]]).toEqual([second, holding.value])
+            if (holding.state === 'absent') expect([second, row]).toEqual([second, null])
+          }
+        }
+      }),
+      { numRuns: 400 },
+    )
+  })
+
+  it('is known wherever a field was tracked without a break to or from something that tells of it', () => {
+    fc.assert(
+      fc.property(worlds, ({ trail }) => {
+        for (const field of fields)
+          for (const { from, to } of trail.coverage.filter((one) => one.fieldId === field)) {
+            const within = (at: string) =>
+              compareInstants(from, at) <= 0 && (to === null || compareInstants(at, to) < 0)
+            const tells = trail.saves.some((save) => within(save.at) && (save.action !== 'change' || save.changes.some((one) => one.fieldId === field))) || trail.found.some((one) => one.fieldId === field && within(one.at)) // prettier-ignore
+            if (tells) for (const segment of timelineOf(trail, field)) if (segment.from !== null && within(segment.from)) expect(segment.holding.state).not.toBe('unknown') // prettier-ignore
+          }
+      }),
+    )
+  })
+
+  it('covers all of time once, in order, each spell begun by the save that is named', () => {
+    fc.assert(
+      fc.property(worlds, ({ trail }) => {
+        for (const field of fields) {
+          const timeline = timelineOf(trail, field)
+          expect(timeline[0]!.from).toBeNull()
+          expect(timeline.at(-1)!.to).toBeNull()
+          for (const [at, segment] of timeline.slice(1).entries()) expect(segment.from).toBe(timeline[at]!.to)
+          for (const { by, from } of timeline) if (by !== null) expect(from).toBe(instant(Number(by)))
+        }
+      }),
+    )
+  })
+})
+
+const always = (fieldId: number): CoverageSpell => ({ fieldId, from: instant(0), to: null })
+const change = (fieldId: number, before: string | null, after: string | null) => ({ fieldId, before, after, hidden: null }) // prettier-ignore
+
+describe('a moment', () => {
+  const saves: TrailSave[] = [
+    { id: '1', at: instant(10), action: 'create', changes: [change(1, null, 'a')] },
+    { id: '2', at: instant(20), action: 'change', changes: [change(1, 'a', 'b'), change(2, null, 'x')] },
+    { id: '3', at: instant(30), action: 'delete', changes: [change(1, 'b', null), change(2, 'x', null)] },
+  ]
+  const at = (second: number, trail: Partial<Trail> = {}) => [...stateAt({ saves, coverage: [1, 2].map(always), found: [], ...trail }, [1, 2], instant(second)).values()] // prettier-ignore
+
+  it('before, between and after saves', () => {
+    expect(at(5)).toEqual([absent, absent])
+    expect(at(10)).toEqual([value('a'), value(null)])
+    expect(at(25)).toEqual([value('b'), value('x')])
+    expect(at(30)).toEqual([absent, absent])
+  })
+
+  it('says why a value is not known', () => {
+    const gap = { coverage: [{ fieldId: 1, from: instant(0), to: instant(12) }, { fieldId: 1, from: instant(18), to: null }, always(2)] } // prettier-ignore
+    expect([at(11, gap)[0], at(14, gap)[0], at(19, gap)[0]]).toEqual([value('a'), unknown('gap'), value('a')])
+    expect(at(5, { saves: [], coverage: [{ fieldId: 1, from: instant(3), to: null }] })[0]).toEqual(unknown('unseen'))
+    expect(at(2, { saves: [], coverage: [{ fieldId: 1, from: instant(3), to: null }] })[0]).toEqual(
+      unknown('untracked'),
+    )
+    const found = { saves: [], coverage: [{ fieldId: 1, from: instant(4), to: null }], found: [{ fieldId: 1, at: instant(8), value: 'f' }] } // prettier-ignore
+    expect([at(2, found)[0], at(5, found)[0], at(9, found)[0]]).toEqual([unknown('untracked'), value('f'), value('f')])
+    const erased = saves.map((save) => ({ ...save, changes: save.changes.map((one) => ({ ...one, before: null, after: null, hidden: 'erased' as const })) })) // prettier-ignore
+    expect(at(25, { saves: erased })[0]).toEqual(unknown('erased'))
+    const torn = [saves[0]!, { ...saves[1]!, changes: [change(1, 'other', 'b')] }]
+    expect(at(15, { saves: torn })[0]).toEqual(unknown('contradicted'))
+  })
+
+  it('is compared with another', () => {
+    const trail = { saves, coverage: [1, 2].map(always), found: [] }
+    const [a, b] = [stateAt(trail, [1, 2], instant(10)), stateAt(trail, [1, 2], instant(20))]
+    expect(differences(a, b)).toEqual([
+      { fieldId: 1, a: value('a'), b: value('b'), differs: true },
+      { fieldId: 2, a: value(null), b: value('x'), differs: true },
+    ])
+    expect(differences(a, a)).toEqual([])
+    expect(differences(a, new Map([[1, unknown('gap')]]))[0]).toMatchObject({ differs: null })
+  })
+})
+
+/** A table and everything that is done to it, keys included. */
+const histories = fc
+  .array(fc.record({ act: fc.constantFrom('create', 'change', 'delete', 'move'), key: fc.integer({ min: 1, max: 6 }), to: fc.integer({ min: 1, max: 6 }), field: fc.integer({ min: 1, max: 3 }), value: fc.constantFrom('a', 'b', 'c', null) }), { maxLength: 80 })
+  .map((deeds) => {
+    const table = new Map<string, Map<number, string | null>>()
+    const saves: KeyedSave[] = []
+    for (const { act, key: number, to, field, value: next } of deeds) {
+      const key = String(number)
+      const row = table.get(key)
+      const save = { id: String(saves.length), at: instant(saves.length), key, keyBefore: null }
+      if (act === 'create' && !row) {
+        table.set(key, new Map([[field, next]]))
+        saves.push({ ...save, action: 'create', changes: next === null ? [] : [change(field, null, next)] })
+      } else if (act === 'delete' && row) {
+        saves.push({ ...save, action: 'delete', changes: [...row].flatMap(([one, held]) => (held === null ? [] : [change(one, held, null)])) })
+        table.delete(key)
+      } else if (row && act !== 'create' && (act === 'change' || (!table.has(String(to)) && act === 'move'))) {
+        const was = row.get(field) ?? null
+        if (was === next && act === 'change') continue
+        row.set(field, next)
+        const moved = act === 'move'
+        if (moved) {
+          table.delete(key)
+          table.set(String(to), row)
+        }
+        saves.push({ ...save, key: moved ? String(to) : key, keyBefore: moved ? key : null, action: 'change', changes: was === next ? [] : [change(field, was, next)] })
+      }
+    }
+    return { saves, table }
+  }) // prettier-ignore
+
+const plain = (records: ReadonlyMap<string, ReadonlyMap<number, string | null>>) =>
+  Object.fromEntries([...records].sort().map(([key, row]) => [key, Object.fromEntries([...row].filter(([, held]) => held !== null).sort())])) // prettier-ignore
+
+describe('many records', () => {
+  it('as they stood are those played from the beginning, and those taken back from the present', () => {
+    fc.assert(
+      fc.property(histories, fc.nat(100), ({ saves, table }, share) => {
+        const until = Math.floor((saves.length * share) / 100)
+        const then = plain(replayed(saves.slice(0, until)))
+        expect(plain(replayed(saves))).toEqual(plain(table))
+        expect(plain(unapplied(replayed(saves), saves.slice(until).reverse()))).toEqual(then)
+      }),
+    )
+  })
+
+  it('agree with what each of them held then', () => {
+    fc.assert(
+      fc.property(histories, fc.nat(100), ({ saves }, share) => {
+        const still = saves.filter((save) => save.keyBefore === null)
+        const until = Math.floor((still.length * share) / 100)
+        const then = replayed(still.slice(0, until))
+        for (const key of new Set(still.map((save) => save.key))) {
+          const own = still.filter((save) => save.key === key)
+          if (saves.some((save) => save.keyBefore !== null && (save.key === key || save.keyBefore === key))) continue
+          const at = instant(until === 0 ? 0 : Number(still[until - 1]!.id))
+          if (until === 0) continue
+          const state = stateAt({ saves: own, coverage: [1, 2, 3].map(always), found: [] }, [1, 2, 3], at)
+          for (const [field, holding] of state)
+            if (own.length > 0 && own[0]!.action === 'create')
+              expect(holding).toEqual(then.has(key) ? value(then.get(key)!.get(field) ?? null) : absent)
+        }
+      }),
+    )
+  })
+})

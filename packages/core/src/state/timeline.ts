@@ -1,0 +1,163 @@
+import type { CapturedValue } from '../value/type.ts'
+import { absent, compareInstants, sameHolding, unknown, value, type Hidden, type Holding, type Trail, type TrailSave } from './trail.ts' // prettier-ignore
+
+/** A spell in which a field held one thing: from an instant, included, until another, not included; null is without end. */
+export interface Segment {
+  from: string | null
+  to: string | null
+  holding: Holding
+  /** The save that brought it; null where it was there before, or nothing says how it came. */
+  by: string | null
+}
+
+/** What is known of a field just before and from an instant on; null where nothing is. */
+interface Evidence {
+  at: string
+  before: Holding | null
+  after: Holding | null
+  by: string | null
+}
+
+interface Spell {
+  from: string
+  to: string | null
+}
+
+const isBefore = (a: string, b: string) => compareInstants(a, b) < 0
+const latest = (a: string, b: string) => (isBefore(a, b) ? b : a)
+
+/** Spells that touch or overlap as one, in order. */
+function joined(spells: readonly Spell[]): Spell[] {
+  const result: Spell[] = []
+  for (const { from, to } of [...spells].sort((a, b) => compareInstants(a.from, b.from))) {
+    const last = result.at(-1)
+    if (!last || (last.to !== null && isBefore(last.to, from))) result.push({ from, to })
+    else if (last.to !== null) last.to = to === null ? null : latest(last.to, to)
+  }
+  return result
+}
+
+const holds = (spells: readonly Spell[], at: string) =>
+  spells.some(({ from, to }) => !isBefore(at, from) && (to === null || isBefore(at, to)))
+
+function told(of: CapturedValue, hidden: Hidden | null): Holding {
+  return hidden === null ? value(of) : unknown(hidden)
+}
+
+/** What a save says of a field. A field that a creation or a deletion does not name was NULL, if it was tracked then. */
+function evidenceOf(save: TrailSave, fieldId: number, tracked: readonly Spell[]): Evidence | null {
+  const change = save.changes.find((one) => one.fieldId === fieldId)
+  const at = { at: save.at, by: save.id }
+  const empty = holds(tracked, save.at) ? value(null) : null
+  if (save.action === 'create')
+    return { ...at, before: absent, after: change ? told(change.after, change.hidden) : empty }
+  if (save.action === 'delete')
+    return { ...at, before: change ? told(change.before, change.hidden) : empty, after: absent }
+  return change ? { ...at, before: told(change.before, change.hidden), after: told(change.after, change.hidden) } : null
+}
+
+/**
+ * What a field held from the beginning to the end of time, spell by spell. Something is known where a save or a find says
+ * so and, as long as the field was tracked without a break, from there on and back to there. Nothing is known before
+ * tracking began or within a gap. That the record was not there holds as long as any of its fields was tracked.
+ */
+export function timelineOf(trail: Trail, fieldId: number): Segment[] {
+  const tracked = joined(trail.coverage.filter((spell) => spell.fieldId === fieldId))
+  const anyTracked = joined(trail.coverage)
+  const evidence = trail.saves.flatMap((save) => evidenceOf(save, fieldId, tracked) ?? [])
+  for (const found of trail.found.filter((one) => one.fieldId === fieldId))
+    evidence.push({ at: found.at, before: value(found.value), after: value(found.value), by: null })
+  evidence.sort((a, b) => compareInstants(a.at, b.at))
+
+  const segments: Segment[] = []
+  const add = (segment: Segment) => {
+    if (segment.from !== null && segment.from === segment.to) return
+    const last = segments.at(-1)
+    const goesOn = last && sameHolding(last.holding, segment.holding) && (segment.by === null || segment.by === last.by)
+    if (goesOn) last.to = segment.to
+    else segments.push({ ...segment })
+  }
+  for (let at = 0; at <= evidence.length; at++) {
+    const [left, right] = [evidence[at - 1], evidence[at]]
+    for (const piece of piecesBetween(left, right, { tracked, anyTracked })) add(piece)
+  }
+  return segments
+}
+
+interface Tracking {
+  tracked: readonly Spell[]
+  anyTracked: readonly Spell[]
+}
+
+/** What is known between two neighbouring pieces of evidence; either may be missing. */
+function piecesBetween(
+  left: Evidence | undefined,
+  right: Evidence | undefined,
+  { tracked, anyTracked }: Tracking,
+): Segment[] {
+  const [from, to] = [left?.at ?? null, right?.at ?? null]
+  const cuts = [...tracked, ...anyTracked]
+    .flatMap((spell) => (spell.to === null ? [spell.from] : [spell.from, spell.to]))
+    .filter((at) => (from === null || isBefore(from, at)) && (to === null || isBefore(at, to)))
+    .sort(compareInstants)
+  const edges = [from, ...new Set(cuts), to]
+  const pieces = edges.slice(0, -1).map((edge, at) => ({ from: edge, to: edges[at + 1]! }))
+  const within = (spells: readonly Spell[], piece: { from: string | null }) => piece.from !== null && holds(spells, piece.from) // prettier-ignore
+  const carries = (holding: Holding | null, piece: { from: string | null }) =>
+    within(holding?.state === 'absent' ? anyTracked : tracked, piece)
+
+  const forward: (Holding | null)[] = []
+  for (let at = 0, holding = left?.after ?? null; at < pieces.length; at++) {
+    if (!carries(holding, pieces[at]!)) holding = null
+    forward.push(holding)
+  }
+  const backward: (Holding | null)[] = []
+  for (let at = pieces.length - 1, holding = right?.before ?? null; at >= 0; at--) {
+    if (!carries(holding, pieces[at]!)) holding = null
+    backward.unshift(holding)
+  }
+  return pieces.map((piece, at) => {
+    const [ahead, back] = [forward[at]!, backward[at]!]
+    const nothing = within(tracked, piece) ? unknown('unseen') : unknown(isGap(tracked, piece.from) ? 'gap' : 'untracked') // prettier-ignore
+    const holding = ahead && back ? agreed(ahead, back) : (ahead ?? back ?? nothing)
+    return { ...piece, holding, by: ahead !== null && at === 0 ? (left?.by ?? null) : null }
+  })
+}
+
+/** What comes from before and what follows from after; a value that may be seen stands for one that may not. */
+function agreed(ahead: Holding, back: Holding): Holding {
+  if (ahead.state === 'unknown') return back
+  if (back.state === 'unknown') return ahead
+  return sameHolding(ahead, back) ? ahead : unknown('contradicted')
+}
+
+function isGap(tracked: readonly Spell[], from: string | null): boolean {
+  const [first, last] = [tracked[0], tracked.at(-1)]
+  if (from === null || !first || !last) return false
+  return !isBefore(from, first.from) && isBefore(from, last.from)
+}
+
+/** The segment that holds at an instant. */
+export function segmentAt(segments: readonly Segment[], at: string): Segment | undefined {
+  return segments.findLast(({ from }) => from === null || !isBefore(at, from))
+}
+
+/** What each field of a record held at an instant. */
+export function stateAt(trail: Trail, fieldIds: readonly number[], at: string): Map<number, Holding> {
+  return new Map(
+    fieldIds.map((fieldId) => [fieldId, segmentAt(timelineOf(trail, fieldId), at)?.holding ?? unknown('untracked')]),
+  )
+}
+
+/** Fields in which two states are not known to be the same: `differs` is null where either is not known. */
+export function differences(
+  a: ReadonlyMap<number, Holding>,
+  b: ReadonlyMap<number, Holding>,
+): { fieldId: number; a: Holding; b: Holding; differs: boolean | null }[] {
+  return [...a].flatMap(([fieldId, held]) => {
+    const other = b.get(fieldId) ?? unknown('untracked')
+    const open = held.state === 'unknown' || other.state === 'unknown'
+    if (!open && sameHolding(held, other)) return []
+    return [{ fieldId, a: held, b: other, differs: open ? null : true }]
+  })
+}
