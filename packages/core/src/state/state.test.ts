@@ -112,6 +112,17 @@ const always = (fieldId: number): CoverageSpell => ({ fieldId, from: instant(0),
 const change = (fieldId: number, before: string | null, after: string | null) => ({ fieldId, before, after, hidden: null }) // prettier-ignore
 
 describe('a moment', () => {
+  it('is what the timeline says of it', () => {
+    fc.assert(
+      fc.property(worlds, fc.integer({ min: 0, max: last }), ({ trail }, second) => {
+        const state = stateAt(trail, fields, instant(second))
+        for (const field of fields)
+          expect(state.get(field)).toEqual(segmentAt(timelineOf(trail, field), instant(second))!.holding)
+      }),
+      { numRuns: 400 },
+    )
+  })
+
   const saves: TrailSave[] = [
     { id: '1', at: instant(10), action: 'create', changes: [change(1, null, 'a')] },
     { id: '2', at: instant(20), action: 'change', changes: [change(1, 'a', 'b'), change(2, null, 'x')] },

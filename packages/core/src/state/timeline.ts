@@ -142,10 +142,27 @@ export function segmentAt(segments: readonly Segment[], at: string): Segment | u
   return segments.findLast(({ from }) => from === null || !isBefore(at, from))
 }
 
-/** What each field of a record held at an instant. */
+/** The saves that tell something of each field: all that name it, and every creation and deletion. */
+function savesByField({ saves }: Trail, fieldIds: readonly number[]): Map<number, TrailSave[]> {
+  const telling = new Map<number, TrailSave[]>(fieldIds.map((fieldId) => [fieldId, []]))
+  for (const save of saves)
+    if (save.action === 'change') for (const { fieldId } of save.changes) telling.get(fieldId)?.push(save)
+    else for (const own of telling.values()) own.push(save)
+  return telling
+}
+
+/** What each field of a record held at an instant: the same as in its timeline, from the two saves around it alone. */
 export function stateAt(trail: Trail, fieldIds: readonly number[], at: string): Map<number, Holding> {
+  const telling = savesByField(trail, fieldIds)
   return new Map(
-    fieldIds.map((fieldId) => [fieldId, segmentAt(timelineOf(trail, fieldId), at)?.holding ?? unknown('untracked')]),
+    fieldIds.map((fieldId) => {
+      let [left, right]: [TrailSave | undefined, TrailSave | undefined] = [undefined, undefined]
+      for (const save of telling.get(fieldId)!)
+        if (isBefore(at, save.at)) right = right && !isBefore(save.at, right.at) ? right : save
+        else left = left && isBefore(save.at, left.at) ? left : save
+      const around = { ...trail, saves: [left, right].flatMap((save) => save ?? []) }
+      return [fieldId, segmentAt(timelineOf(around, fieldId), at)?.holding ?? unknown('untracked')]
+    }),
   )
 }
 

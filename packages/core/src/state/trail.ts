@@ -68,6 +68,6 @@ export function sameHolding(a: Holding, b: Holding): boolean {
 
 /** Orders instants of {@link TrailSave}: a fraction is written without zeros at its end, so texts sort once the Z is off. */
 export function compareInstants(a: string, b: string): number {
-  const [x, y] = [a.replace('Z', ''), b.replace('Z', '')]
+  const [x, y] = a.length === b.length ? [a, b] : [a.replace('Z', ''), b.replace('Z', '')]
   return x < y ? -1 : x > y ? 1 : 0
 }

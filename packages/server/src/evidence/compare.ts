@@ -19,14 +19,22 @@ const said: Readonly<Record<How, string>> = {
 }
 
 function mismatch({ table, noun }: Covered, key: string, how: How, by = ''): Mismatch {
-  const number = (JSON.parse(key) as unknown[]).map(String).join(', ')
-  return { place: `fact ${table} ${key}`, words: `The ${noun} ${number} ${said[how]}${by}.` }
+  return { place: `fact ${table} ${key}`, words: `The ${noun} ${numberOf(key)} ${said[how]}${by}.` }
 }
 
 /** The row that a mismatch of a fact is about. */
 export function rowOfPlace(place: string): { relation: string; key: string } | null {
   const [, relation, key] = /^fact (\S+) (.*)$/s.exec(place) ?? []
   return relation === undefined || key === undefined ? null : { relation, key }
+}
+
+/** A key as people read it; what stands in the place of one may be anything that somebody put there. */
+function numberOf(key: string): string {
+  try {
+    return (JSON.parse(key) as unknown[]).map(String).join(', ')
+  } catch {
+    return `“${key.slice(0, 100)}”`
+  }
 }
 
 /** What was found when Spoor wrote a row that somebody else had altered before. */
