@@ -5,6 +5,7 @@ import { noticingRoutes } from './noticing.ts'
 import { peopleRoutes } from './people.ts'
 import { pulseRoutes } from './pulse.ts'
 import { readingsRoutes } from './readings.ts'
+import { recordRoutes } from './records.ts'
 import { reviewRoutes } from './review.ts'
 import { sessionRoutes } from './session.ts'
 import { todayRoutes } from './today.ts'
@@ -17,6 +18,7 @@ export const routes = {
   ...vocabularyRoutes,
   ...changesRoutes,
   ...readingsRoutes,
+  ...recordRoutes,
   ...reviewRoutes,
   ...noticingRoutes,
   ...todayRoutes,
@@ -80,6 +82,7 @@ export {
   TypeRehearsal,
   isSourceUrl,
 } from './tracking.ts'
+export { RecordStory } from './records.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
 export {

@@ -23,6 +23,7 @@ import { sessionRouter } from './people/routes.ts'
 import { mayToday } from './people/reach.ts'
 import { SignInRuleBook } from './people/sign-in-rules.ts'
 import { noticingRouter } from './noticing/routes.ts'
+import { recordsRouter } from './records/routes.ts'
 import { reviewRouter } from './review/routes.ts'
 import { todayRouter } from './today/routes.ts'
 import type { Sources } from './sources/registry.ts'
@@ -111,6 +112,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(sessionRouter({ db, people, rules, log }))
   api.use(changesRouter({ db }))
   api.use(readingsRouter({ db }))
+  api.use(recordsRouter({ db }))
   api.use(reviewRouter({ db }))
   api.use(noticingRouter({ db }))
   api.use(todayRouter({ db }))

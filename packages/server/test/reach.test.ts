@@ -102,7 +102,8 @@ async function whatPeopleSay(): Promise<void> {
     await db('spoor.coverage').where({ field_id: id }).update({ from_at: '2026-02-01' })
     await db('spoor.coverage').insert({ field_id: id, keep: 'values', from_at: '2025-01-01', to_at: '2026-01-01', ended_because: token() }) // prettier-ignore
   }
-  await db('spoor.record_type').where({ id: type.id }).update({ effective_field_id: db('spoor.field').where({ type_id: type.id, column_name: 'day' }).select('id') }) // prettier-ignore
+  const day = await db('spoor.field as f').join('spoor.record_type as t', 't.id', 'f.type_id').where({ 't.table_name': tables.item, 'f.column_name': 'day' }).first<{ id: number; type_id: number }>('f.id', 'f.type_id') // prettier-ignore
+  await db('spoor.record_type').where({ id: day.type_id }).update({ effective_field_id: day.id })
   await db('spoor.erasure').insert({ save_id: first, type_id: type.id, record_key: '["0"]', label: token(), field_id: fields[0]!.id, reach: 'change', reason: token(), asked_by: adminId }) // prettier-ignore
 }
 
@@ -215,6 +216,7 @@ function everyAddress(): string[] {
       ...['day', 'actor', 'type'].map((by) => query('/changes/groups', scope, { by, zone: 'UTC' })),
     ]),
     ...changes.map((one) => `/changes/saves/${one.saveId}`),
+    ...[...new Set(changes.map((one) => `/records/story?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],
     ...fragments.map((words) => `/records/find?words=${encodeURIComponent(words)}`),
     '/vocabulary', '/scopes', '/today?zone=UTC', '/today?zone=UTC&from=2020-01-01T00:00:00Z', '/layouts', '/session', '/review/waiting', '/openapi.json', '/people', '/directory', '/events',
     '/custody', '/corrections', '/noticing/stories', '/noticing/stories/1', '/tracking', '/erasures', '/review/saves/1', '/custody/seals', '/custody/saves/1',

@@ -1,0 +1,103 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import type { RecordStory } from '@spoor/contract'
+import { stateAt, timelineOf, type Trail } from '@spoor/core'
+import { threadOf } from '../src/records/thread.ts'
+import { storyOf } from '../src/records/story.ts'
+import { makeWorld, track, type World } from './support.ts'
+
+let world: World
+let typeId: number
+const fieldIds: Record<string, number> = {}
+
+const now = async (statement: string) => {
+  await world.business.query(statement)
+  await world.collect()
+}
+const story = (key: string) => storyOf(world.db, typeId, key, {}, Date.now())
+
+beforeAll(async () => {
+  world = await makeWorld('create table public.item (id int primary key, name text, amount numeric, secret text)')
+  await track(world, { item: ['name', 'amount'] })
+  typeId = (await world.db('spoor.record_type').first<{ id: number }>('id')).id
+  for (const { id, name } of await world.db('spoor.field').select<{ id: number; name: string }[]>('id', 'column_name as name')) fieldIds[name] = id // prettier-ignore
+})
+afterAll(() => world.close())
+
+const trailOf = ({ saves, coverage }: RecordStory): Trail => ({
+  saves: saves.map(({ id, at, action, changes }) => ({
+    id,
+    at,
+    action,
+    changes: changes.map(({ fieldId, before, after }) => ({ fieldId, before, after, hidden: null })),
+  })),
+  coverage,
+  found: [],
+})
+
+describe('the story of a record', () => {
+  it('goes on through every key it had, and is nobody else’s who bore one of them', async () => {
+    await now(`insert into item values (1, 'first', 10, null), (2, 'second', 20, null)`)
+    await now(`update item set id = 100 where id = 1`)
+    await now(`update item set name = 'moved' where id = 100`)
+    await now(`update item set id = 1 where id = 2`)
+    await now(`update item set amount = 21 where id = 1`)
+    expect((await threadOf(world.db, typeId, '["100"]')).map((span) => span.key)).toEqual(['["1"]', '["100"]'])
+    const [moved, other] = [await story('["100"]'), await story('["1"]')]
+    expect(moved.saves.map((save) => save.label)).toEqual(['first', 'first', 'moved'])
+    expect(moved.record).toMatchObject({ key: '["100"]', label: 'moved', formerKeys: ['["1"]'], deleted: false })
+    expect(other.saves.map((save) => save.label)).toEqual(['second', 'second', 'second'])
+    expect(other.record.formerKeys).toEqual(['["2"]'])
+    // By a key that was given up and that nobody has now.
+    expect((await story('["2"]')).record.key).toBe('["1"]')
+  })
+
+  it('tells what it held at any moment as the table held it then', async () => {
+    await now(`insert into item values (7, 'a', 1, null)`)
+    const seen: { at: string; row: { name: string | null; amount: string | null } | undefined }[] = []
+    const look = async () => {
+      const { rows } = await world.business.query<{ name: string | null; amount: string | null; at: Date }>(`select name, amount::text, clock_timestamp() as at from item where id = 7`) // prettier-ignore
+      const { rows: clock } = await world.business.query<{ at: string }>(`select to_char(clock_timestamp() at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as at`) // prettier-ignore
+      seen.push({ at: clock[0]!.at, row: rows[0] && { name: rows[0].name, amount: rows[0].amount } })
+    }
+    await look()
+    for (const statement of [
+      `update item set name = 'b' where id = 7`,
+      `update item set amount = null where id = 7`,
+      `update item set name = null, amount = 5 where id = 7`,
+      `delete from item where id = 7`,
+      `insert into item values (7, 'again', 3, null)`,
+    ]) {
+      // prettier-ignore
+      await now(statement)
+      await look()
+    }
+    const trail = trailOf(await story('["7"]'))
+    for (const { at, row } of seen)
+      for (const [name, id] of [
+        ['name', fieldIds['name']!],
+        ['amount', fieldIds['amount']!],
+      ] as const) {
+        const held = stateAt(trail, [id], at).get(id)!
+        expect([at, name, held]).toEqual([at, name, row ? { state: 'value', value: row[name] } : { state: 'absent' }])
+      }
+  })
+
+  it('says that a field was not tracked, and what was there in a gap is unknown', async () => {
+    await now(`insert into item values (8, 'x', 1, 'hidden')`)
+    await track(world, { item: ['secret'] })
+    await now(`update item set secret = 'shown' where id = 8`)
+    const timeline = timelineOf(trailOf(await story('["8"]')), fieldIds['secret']!)
+    expect(timeline.map((segment) => segment.holding)).toEqual([
+      { state: 'unknown', why: 'untracked' },
+      { state: 'absent' },
+      { state: 'unknown', why: 'untracked' },
+      { state: 'value', value: 'hidden' },
+      { state: 'value', value: 'shown' },
+    ])
+  })
+
+  it('is not there for a record that never was', async () => {
+    await expect(story('["4711"]')).rejects.toMatchObject({ code: 'not-found' })
+    await expect(story('x'.repeat(1000))).rejects.toMatchObject({ code: 'not-found' })
+  })
+})
