@@ -11,6 +11,8 @@ export const router = createRouter({
     { path: '/today/noticing', name: 'noticing', component: () => import('./noticing/NoticingView.vue') },
     { path: '/custody', name: 'custody', component: () => import('./custody/CustodyView.vue') },
     { path: '/changes', name: 'changes', component: () => import('./changes/ChangesView.vue') },
+    { path: '/records', name: 'records', component: () => import('./records/RecordsView.vue') },
+    { path: '/records/:typeId(\\d+)', name: 'record', component: () => import('./records/RecordView.vue') },
     { path: '/corrections', name: 'corrections', component: () => import('./corrections/CorrectionsView.vue') },
     {
       path: '/corrections/:correctionId(\\d+)',

@@ -6,6 +6,7 @@ import { computed } from 'vue'
 import { call } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { recordLink } from '../records/link.ts'
 import { shortTime } from '../value/time.ts'
 import { usePages } from './saves-list.ts'
 
@@ -62,6 +63,7 @@ const only = ({ typeId, key }: RecordLine) =>
               <span class="quiet">{{ names.typeTitle(record.typeId) }}</span> <bdi>{{ record.label }}</bdi>
             </button>
             <span v-if="record.deleted" class="quiet"> (deleted)</span>
+            <RouterLink class="quiet story" :to="recordLink(record)">whole story</RouterLink>
           </td>
           <td class="figure">{{ counted(record.saves, 'save') }}</td>
           <td class="figure">{{ counted(record.changes, 'change') }}</td>
@@ -77,6 +79,10 @@ const only = ({ typeId, key }: RecordLine) =>
 </template>
 
 <style scoped>
+.story {
+  margin-left: 10px;
+  font-size: 12.5px;
+}
 .rows {
   flex: 1;
   overflow: auto;

@@ -13,6 +13,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { usePulse } from '../frame/pulse.ts'
 import SaveReview from '../review/SaveReview.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { recordLink } from '../records/link.ts'
 import { useSession } from '../session/session.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { fullTime, shortTime } from '../value/time.ts'
@@ -158,6 +159,7 @@ useEventListener('keydown', (event) => {
       </div>
       <h2>
         <bdi>{{ save.label }}</bdi>
+        <RouterLink v-if="$route.name !== 'record'" class="whole" :to="recordLink(save)">The whole story</RouterLink>
       </h2>
       <p>
         <ActorGlyph :kind="save.actor.kind" /> {{ save.actor.knownAs ?? save.actor.name
@@ -296,6 +298,12 @@ useEventListener('keydown', (event) => {
 .step:disabled {
   color: var(--faint);
   cursor: default;
+}
+h2 .whole {
+  font-size: 12.5px;
+  font-weight: 400;
+  margin-left: 8px;
+  white-space: nowrap;
 }
 h2 {
   font-size: 17px;

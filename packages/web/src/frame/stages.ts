@@ -10,6 +10,7 @@ export interface Stage {
 export const stages: readonly Stage[] = [
   { path: '/today', title: 'Today', needs: 'changes.read' },
   { path: '/changes', title: 'Changes', needs: 'changes.read' },
+  { path: '/records', title: 'Records', needs: 'changes.read' },
   { path: '/corrections', title: 'Corrections', needs: 'corrections.read' },
   { path: '/tracking', title: 'Tracking', needs: 'tracking.read' },
 ]

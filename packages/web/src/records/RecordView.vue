@@ -1,0 +1,382 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { useNow, watchDebounced } from '@vueuse/core'
+import Input from 'ant-design-vue/es/input'
+import Switch from 'ant-design-vue/es/switch'
+import dayjs from 'dayjs'
+import { routes, type Save } from '@spoor/contract'
+import { counted, differences, stateAt, type Holding } from '@spoor/core'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, problemOf } from '../api/client.ts'
+import SavePane from '../changes/SavePane.vue'
+import ProblemNote from '../frame/ProblemNote.vue'
+import { usePulse } from '../frame/pulse.ts'
+import { useVocabulary } from '../scope/vocabulary.ts'
+import ActorGlyph from '../value/ActorGlyph.vue'
+import { labelsOf } from '../value/labels.ts'
+import { dayOnly, fullTime, readerZone, shortTime } from '../value/time.ts'
+import RecordLanes from './RecordLanes.vue'
+import { lengthWords, type Range } from './scale.ts'
+import { fieldsOf, heldLong, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
+
+const route = useRoute()
+const router = useRouter()
+const pulse = usePulse()
+const typeId = computed(() => Number(route.params['typeId']))
+const key = computed(() => String(route.query['key'] ?? ''))
+const { data, error, isPending } = useQuery({
+  queryKey: ['record-story', typeId, key, computed(() => pulse.pulse?.latestSave)],
+  queryFn: () => call(routes.readStoryOfRecord, { query: { typeId: String(typeId.value), key: key.value } }),
+  placeholderData: (before) => (before?.record.typeId === typeId.value && before.record.key === key.value ? before : undefined), // prettier-ignore
+})
+const names = useVocabulary(ref({}))
+
+const now = useNow({ interval: 60_000 })
+const trail = computed(() => trailOf(data.value ?? { saves: [], coverage: [] }))
+const fieldIds = computed(() => fieldsOf(data.value ?? { saves: [], coverage: [] }))
+const lanes = computed(() => lanesOf(trail.value, fieldIds.value))
+const saves = computed(() => data.value?.saves ?? [])
+const saveTimes = computed(() => [...new Set(saves.value.map((save) => Date.parse(save.at)))].sort((x, y) => x - y))
+const people = computed(() => new Set(saves.value.map((save) => save.actor.knownAs ?? save.actor.name)).size)
+const labelOf = computed(() => labelsOf(data.value?.references ?? []))
+const shown = (holding: Holding, fieldId: number) => holdingShown(holding, names.value.baseType(fieldId), (held) => labelOf.value(fieldId, held)) // prettier-ignore
+
+/** From a little before the first save to now. */
+const whole = computed<Range>(() => {
+  const toMs = now.value.getTime()
+  const first = saveTimes.value[0] ?? toMs - 86_400_000
+  const room = Math.max(60_000, (toMs - first) * 0.06)
+  return { fromMs: first - room, toMs }
+})
+
+const a = ref(0)
+const b = ref(0)
+/** An instant of the screen as the trail writes it: up to and with everything of its millisecond. */
+const instantOf = (ms: number) => new Date(ms).toISOString().replace('Z', '999Z')
+watch(
+  () => [data.value?.record.key, saveTimes.value.length] as const,
+  ([shownKey], before) => {
+    if (shownKey === undefined || before?.[0] === shownKey) return
+    const given = (name: string) => Date.parse(String(route.query[name] ?? ''))
+    const last = saveTimes.value.at(-1) ?? now.value.getTime()
+    b.value = Number.isFinite(given('b')) ? given('b') : last
+    a.value = Number.isFinite(given('a')) ? given('a') : (saveTimes.value.at(-2) ?? last - 60_000)
+  },
+  { immediate: true },
+)
+watchDebounced([a, b], () => void router.replace({ query: { ...route.query, a: new Date(a.value).toISOString(), b: new Date(b.value).toISOString() } }), { debounce: 400 }) // prettier-ignore
+
+const atA = computed(() => stateAt(trail.value, fieldIds.value, instantOf(a.value)))
+const atB = computed(() => stateAt(trail.value, fieldIds.value, instantOf(b.value)))
+const atNow = computed(() => stateAt(trail.value, fieldIds.value, instantOf(now.value.getTime())))
+const differing = computed(() => differences(atA.value, atB.value))
+const certain = computed(() => differing.value.filter((one) => one.differs))
+const onlyDiffering = ref(false)
+const rows = computed(() => {
+  const differ = new Map(differing.value.map((one) => [one.fieldId, one.differs]))
+  return fieldIds.value
+    .filter((id) => !onlyDiffering.value || differ.get(id) === true)
+    .map((id) => ({ id, differs: differ.get(id) === true, held: [atA.value.get(id)!, atB.value.get(id)!, atNow.value.get(id)!] })) // prettier-ignore
+})
+const doer = (save: Save) => save.actor.knownAs ?? save.actor.name
+const how = computed(() =>
+  certain.value.map(({ fieldId }) => ({
+    fieldId,
+    saves: savesBetween(saves.value, fieldId, instantOf(a.value), instantOf(b.value)),
+  })),
+)
+
+const picked = ref<number | null>(null)
+const pickedLane = computed(() => lanes.value.find((lane) => lane.fieldId === (picked.value ?? fieldIds.value[0])))
+const held = computed(() => (pickedLane.value ? heldLong(pickedLane.value, now.value.getTime()).slice(0, 5) : []))
+const gaps = computed(() => (data.value?.coverage ?? []).filter((spell) => spell.to !== null))
+
+const view = ref<'lanes' | 'versions'>('lanes')
+const opened = ref<string | null>(null)
+const local = (ms: number) => dayjs(ms).format('YYYY-MM-DDTHH:mm:ss')
+function type(cursor: 'a' | 'b', text: string) {
+  const ms = dayjs(text).valueOf()
+  if (!Number.isFinite(ms)) return
+  if (cursor === 'a') a.value = ms
+  else b.value = ms
+}
+/** A version is compared with the one before it. */
+function compare(save: Save) {
+  const at = Date.parse(save.at)
+  b.value = at
+  a.value = saveTimes.value.findLast((ms) => ms < at) ?? at - 1
+}
+const summaryOf = (save: Save) => save.action === 'create' ? 'created' : save.action === 'delete' ? 'deleted' : save.changes.map((change) => names.value.fieldName(change.fieldId)).join(', ') // prettier-ignore
+</script>
+
+<template>
+  <main v-if="error"><ProblemNote :problem="problemOf(error)" /></main>
+  <main v-else-if="isPending || !data"><p class="quiet">Reading the story …</p></main>
+  <main v-else class="page">
+    <header>
+      <span class="quiet">{{ names.typeTitle(data.record.typeId) }}</span>
+      <h1>
+        <bdi>{{ data.record.label }}</bdi>
+      </h1>
+      <span class="quiet">
+        {{ data.record.deleted ? 'deleted · ' : ''
+        }}{{ saves[0]?.action === 'create' ? `since ${dayOnly(saves[0].at)}` : 'older than its trail' }} ·
+        {{ counted(saves.length, 'save') }}{{ data.more ? ', the latest ones' : '' }} by {{ counted(people, 'name') }}
+        <template v-if="data.record.formerKeys.length > 0"
+          >· had {{ counted(data.record.formerKeys.length, 'other key') }}</template
+        >
+      </span>
+      <span class="space" />
+      <button class="plain view" :class="{ on: view === 'lanes' }" @click="view = 'lanes'">Lanes</button>
+      <button class="plain view" :class="{ on: view === 'versions' }" @click="view = 'versions'">Versions</button>
+      <RouterLink :to="{ path: '/changes', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
+        >Its saves in Changes</RouterLink
+      >
+    </header>
+    <div class="body">
+      <section class="story" aria-label="The story">
+        <p v-if="data.partial" class="note">
+          You see a part of this record’s saves, so what it held at a moment is not reckoned here.
+        </p>
+        <template v-if="view === 'lanes'">
+          <RecordLanes
+            v-model:a="a"
+            v-model:b="b"
+            :lanes="lanes"
+            :save-times="saveTimes"
+            :whole="whole"
+            :picked="pickedLane?.fieldId ?? null"
+            :field-name="names.fieldName"
+            :shown="shown"
+            @pick="picked = $event"
+            @open="opened = $event"
+          />
+          <div class="legend quiet">
+            <p><span class="hatch" /> unknown: not tracked then, or nothing has told of it</p>
+            <p v-for="gap in gaps" :key="`${gap.fieldId} ${gap.from}`">
+              Tracking of {{ names.fieldName(gap.fieldId) }} ended {{ gap.to && fullTime(gap.to)
+              }}{{ gap.because ? `: ${gap.because}` : '' }}.
+            </p>
+            <p v-if="pickedLane && held.length > 0">
+              <b>{{ names.fieldName(pickedLane.fieldId) }}</b> held
+              <template v-for="(one, at) in held" :key="at"
+                >{{ at > 0 ? ', ' : '' }}<bdi class="mono">{{ shown(one.holding, pickedLane.fieldId).text }}</bdi> for
+                {{ lengthWords(one.ms) }}{{ one.current ? ' and still' : '' }}</template
+              >.
+            </p>
+          </div>
+        </template>
+        <ol v-else class="versions">
+          <li v-for="save in [...saves].reverse()" :key="save.id" :class="{ on: Date.parse(save.at) === b }">
+            <button class="plain when" @click="compare(save)">{{ shortTime(save.at) }}</button>
+            <span><ActorGlyph :kind="save.actor.kind" /> {{ doer(save) }}</span>
+            <span class="what">{{ summaryOf(save) }}</span>
+            <bdi class="quiet what">{{ save.reason ? `“${save.reason}”` : save.run ? `run “${save.run}”` : '' }}</bdi>
+            <button class="plain link" @click="opened = save.id">Open</button>
+          </li>
+        </ol>
+      </section>
+      <aside v-if="opened" class="pane">
+        <SavePane :key="opened" :save-id="opened" :names="names" @close="opened = null" @open="opened = $event" />
+      </aside>
+      <aside v-else class="pane" aria-label="Two moments">
+        <table>
+          <thead>
+            <tr>
+              <th>
+                <label class="only">only what differs <Switch v-model:checked="onlyDiffering" size="small" /></label>
+              </th>
+              <th v-for="cursor in ['a', 'b'] as const" :key="cursor">
+                {{ cursor.toUpperCase() }}
+                <Input
+                  type="datetime-local"
+                  size="small"
+                  step="1"
+                  :aria-label="`Moment ${cursor.toUpperCase()}, ${readerZone}`"
+                  :value="local(cursor === 'a' ? a : b)"
+                  @change="type(cursor, ($event.target as HTMLInputElement).value)"
+                />
+              </th>
+              <th>now</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="row in rows" :key="row.id" :class="{ differs: row.differs }">
+              <th scope="row">
+                <bdi>{{ names.fieldName(row.id) }}</bdi>
+              </th>
+              <td v-for="(holding, at) in row.held" :key="at" :title="shown(holding, row.id).text">
+                <bdi class="mono" :class="{ words: shown(holding, row.id).isWords }">{{
+                  shown(holding, row.id).text
+                }}</bdi>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+        <div class="how">
+          <p>
+            <b
+              >{{
+                certain.length === 0
+                  ? 'Nothing that is known differs'
+                  : `${certain.length} of ${counted(fieldIds.length, 'field')} differ${certain.length === 1 ? 's' : ''}`
+              }}
+              between A and B.</b
+            >
+          </p>
+          <p v-for="one in how" :key="one.fieldId">
+            <b>{{ names.fieldName(one.fieldId) }}</b>
+            <template v-if="one.saves.length === 0"> changed, and no save in between tells how.</template>
+            <template v-for="save in one.saves.slice(-4)" :key="save.id">
+              ·
+              <button class="plain link" @click="opened = save.id">{{ shortTime(save.at) }}</button>
+              by {{ doer(save) }}{{ save.run ? `, run “${save.run}”` : ''
+              }}{{ save.reason ? `, “${save.reason}”` : '' }}
+            </template>
+          </p>
+          <p class="quiet">Times are those of {{ readerZone }}.</p>
+        </div>
+      </aside>
+    </div>
+  </main>
+</template>
+
+<style scoped>
+main {
+  padding: 22px 28px;
+}
+.page {
+  padding: 0;
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  flex: 1;
+}
+header {
+  display: flex;
+  align-items: baseline;
+  gap: 12px;
+  padding: 10px 18px;
+  border-bottom: 1px solid var(--line);
+  background: var(--panel);
+}
+h1 {
+  font-size: 18px;
+  line-height: 24px;
+  font-weight: 650;
+  max-width: 480px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.space {
+  flex: 1;
+}
+.view.on {
+  font-weight: 650;
+  color: var(--pine);
+}
+.body {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template-columns: 1fr 400px;
+}
+.story {
+  overflow: auto;
+  background: var(--panel);
+}
+.note {
+  padding: 10px 18px;
+}
+.legend {
+  padding: 10px 18px 18px;
+  font-size: 12.5px;
+  display: grid;
+  gap: 3px;
+}
+.hatch {
+  display: inline-block;
+  width: 26px;
+  height: 11px;
+  background: repeating-linear-gradient(135deg, transparent 0 5px, var(--line) 5px 6px);
+}
+.pane {
+  border-left: 1px solid var(--line);
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  overflow: auto;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  table-layout: fixed;
+  background: var(--panel);
+}
+thead th {
+  text-align: left;
+  font-weight: 650;
+  font-size: 12px;
+  padding: 6px 6px;
+  border-bottom: 1px solid var(--line);
+  vertical-align: top;
+}
+thead th :deep(input) {
+  font-size: 11px;
+  padding: 0 2px;
+}
+.only {
+  font-weight: 400;
+  color: var(--soft);
+}
+tbody th,
+td {
+  text-align: left;
+  font-weight: 400;
+  color: var(--soft);
+  padding: 4px 6px;
+  border-bottom: 1px solid var(--line-soft);
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+  font-size: 12.5px;
+}
+.differs th,
+.differs td {
+  color: var(--ink);
+  font-weight: 650;
+}
+.words {
+  font-family: var(--text);
+  font-style: italic;
+  font-weight: 400;
+}
+.how {
+  padding: 12px 18px;
+  display: grid;
+  gap: 6px;
+  font-size: 13px;
+}
+.versions li {
+  display: grid;
+  grid-template-columns: 110px 190px 1fr 1fr 50px;
+  gap: 12px;
+  padding: 5px 18px;
+  border-bottom: 1px solid var(--line-soft);
+}
+.versions li.on {
+  background: var(--pine-wash);
+}
+.what {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.link,
+.when {
+  color: var(--pine);
+  text-align: left;
+}
+</style>

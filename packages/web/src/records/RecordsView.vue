@@ -1,0 +1,109 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { refDebounced } from '@vueuse/core'
+import Input from 'ant-design-vue/es/input'
+import { routes } from '@spoor/contract'
+import { counted } from '@spoor/core'
+import { computed, ref } from 'vue'
+import { call, problemOf } from '../api/client.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import { useVocabulary } from '../scope/vocabulary.ts'
+import { shortTime } from '../value/time.ts'
+import { recordLink } from './link.ts'
+
+const names = useVocabulary(ref({}))
+const words = ref('')
+const asked = refDebounced(words, 200)
+const wanted = computed(() => asked.value.trim())
+const found = useQuery({
+  queryKey: ['find-records', wanted],
+  queryFn: () => call(routes.findRecords, { query: { words: wanted.value } }),
+  enabled: computed(() => wanted.value !== ''),
+})
+const lately = useQuery({
+  queryKey: ['records-lately'],
+  queryFn: () => call(routes.listRecords, { query: { order: 'latest', page: '0' } }),
+})
+const error = computed(() => (wanted.value === '' ? lately.error.value : found.error.value))
+</script>
+
+<template>
+  <main>
+    <h1>Records</h1>
+    <p class="quiet">The whole story of one record: what it held at any moment, who set it, and how long it stayed.</p>
+    <Input
+      v-model:value="words"
+      class="find"
+      autofocus
+      allow-clear
+      aria-label="Find a record by its name or number"
+      placeholder="Find a record by its name or number"
+    />
+    <ProblemNote v-if="error" :problem="problemOf(error)" />
+    <template v-else-if="wanted === ''">
+      <h2>Changed lately</h2>
+      <p v-if="lately.isPending.value" class="quiet">Reading …</p>
+      <p v-else-if="lately.data.value?.records.length === 0">
+        No record has been changed yet since tracking began. Once something is, it is found here.
+      </p>
+      <ul v-else>
+        <li v-for="record in lately.data.value?.records.slice(0, 30)" :key="`${record.typeId} ${record.key}`">
+          <RouterLink :to="recordLink(record)"
+            ><span class="quiet">{{ names.typeTitle(record.typeId) }}</span> <bdi>{{ record.label }}</bdi></RouterLink
+          >
+          <span class="quiet">{{ record.deleted ? 'deleted' : '' }}</span>
+          <span class="quiet">{{ counted(record.saves, 'save') }}</span>
+          <span class="quiet">{{ shortTime(record.lastAt) }}</span>
+        </li>
+      </ul>
+    </template>
+    <template v-else>
+      <h2>Found</h2>
+      <p v-if="found.isPending.value" class="quiet">Looking …</p>
+      <p v-else-if="found.data.value?.records.length === 0">
+        No record that was ever changed is called so. One that has not changed since tracking began is not on the trail.
+      </p>
+      <ul v-else>
+        <li v-for="record in found.data.value?.records" :key="`${record.typeId} ${record.key}`">
+          <RouterLink :to="recordLink(record)"
+            ><span class="quiet">{{ names.typeTitle(record.typeId) }}</span> <bdi>{{ record.label }}</bdi></RouterLink
+          >
+          <span class="quiet">{{ record.deleted ? 'deleted' : '' }}</span>
+        </li>
+      </ul>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+main {
+  padding: 22px 28px;
+  overflow: auto;
+}
+h1 {
+  font-size: 20px;
+  line-height: 28px;
+  font-weight: 650;
+}
+h2 {
+  font-size: 14px;
+  font-weight: 650;
+  margin: 18px 0 6px;
+}
+.find {
+  max-width: 560px;
+  margin-top: 14px;
+}
+li {
+  display: grid;
+  grid-template-columns: minmax(0, 560px) 80px 90px 1fr;
+  gap: 12px;
+  padding: 5px 0;
+  border-bottom: 1px solid var(--line-soft);
+}
+li a {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+</style>

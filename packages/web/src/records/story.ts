@@ -1,0 +1,86 @@
+import type { Change, RecordStory, Save } from '@spoor/contract'
+import { compareInstants, timelineOf, type Hidden, type Holding, type Segment, type Trail, type WhyUnknown } from '@spoor/core' // prettier-ignore
+import { shownValue, type ShownValue } from '../value/words.ts'
+
+const hiddenOf = ({ masked, erased }: Change): Hidden | null => (erased ? 'erased' : masked ? 'masked' : null)
+
+/** What core reckons with. A value that came cut is only ever compared with others cut alike. */
+export function trailOf({ saves, coverage }: Pick<RecordStory, 'saves' | 'coverage'>): Trail {
+  return {
+    saves: saves.map(({ id, at, action, changes }) => ({
+      id,
+      at,
+      action,
+      changes: changes.map((change) => ({
+        fieldId: change.fieldId,
+        before: change.before,
+        after: change.after,
+        hidden: hiddenOf(change),
+      })),
+    })),
+    coverage,
+    found: [],
+  }
+}
+
+/** Fields that were ever tracked or changed, in the order in which they are named by the record type. */
+export function fieldsOf({ saves, coverage }: Pick<RecordStory, 'saves' | 'coverage'>): number[] {
+  return [...new Set([...coverage.map((one) => one.fieldId), ...saves.flatMap((save) => save.changes.map((one) => one.fieldId))])] // prettier-ignore
+}
+
+const reasons: Readonly<Record<WhyUnknown, string>> = {
+  untracked: 'not tracked',
+  gap: 'unknown: a gap',
+  unseen: 'unknown: not changed since it is tracked',
+  contradicted: 'unknown: changed unseen',
+  erased: 'erased',
+  masked: '••••••',
+}
+
+/** What a field held, for the eye. */
+export function holdingShown(
+  holding: Holding,
+  baseType: string,
+  labelOf: (value: string | null) => string | undefined,
+): ShownValue {
+  // prettier-ignore
+  if (holding.state === 'absent') return { text: 'no record', isWords: true }
+  if (holding.state === 'unknown') return { text: reasons[holding.why], isWords: holding.why !== 'masked' }
+  const label = labelOf(holding.value)
+  return label === undefined ? shownValue(holding.value, baseType) : { text: label, isWords: false }
+}
+
+/** Saves that changed a field after one moment and up to another, the oldest first. */
+export function savesBetween(saves: readonly Save[], fieldId: number, from: string, to: string): Save[] {
+  const [first, last] = compareInstants(from, to) <= 0 ? [from, to] : [to, from]
+  return saves.filter(({ at, changes }) => compareInstants(first, at) < 0 && compareInstants(at, last) <= 0 && changes.some((one) => one.fieldId === fieldId)) // prettier-ignore
+}
+
+/** A lane of the picture: what one field held, spell by spell. */
+export interface Lane {
+  fieldId: number
+  segments: Segment[]
+}
+
+export function lanesOf(trail: Trail, fieldIds: readonly number[]): Lane[] {
+  return fieldIds.map((fieldId) => ({ fieldId, segments: timelineOf(trail, fieldId) }))
+}
+
+export interface HeldLong {
+  holding: Holding
+  ms: number
+  current: boolean
+}
+
+/** How long each value was held in all, the longest first; what is unknown or was no record is not counted. */
+export function heldLong({ segments }: Lane, nowMs: number): HeldLong[] {
+  const byValue = new Map<string, HeldLong>()
+  for (const { from, to, holding } of segments) {
+    if (holding.state !== 'value' || from === null) continue
+    const ms = (to === null ? nowMs : Date.parse(to)) - Date.parse(from)
+    const name = JSON.stringify(holding.value)
+    const known = byValue.get(name) ?? { holding, ms: 0, current: false }
+    byValue.set(name, { holding, ms: known.ms + ms, current: known.current || to === null })
+  }
+  return [...byValue.values()].sort((a, b) => b.ms - a.ms)
+}
