@@ -12,7 +12,7 @@ export default defineConfig({
         ...shared,
         test: {
           name: 'core',
-          include: ['packages/{core,contract,client,verify}/src/**/*.test.ts'],
+          include: ['packages/{core,contract,client,verify,web}/src/**/*.test.ts'],
           environment: 'node',
           // Properties are tried hundreds of times; a busy machine takes long for some, and that is no failure.
           testTimeout: 60_000,

@@ -132,10 +132,10 @@ const cursors = computed(() => [
       </button>
       <div class="lane">
         <div
-          v-for="one in drawn(lane)"
+          v-for="(one, at) in drawn(lane)"
           :key="one.key"
           class="segment"
-          :class="one.kind"
+          :class="[one.kind, { odd: at % 2 === 1 }]"
           :style="{ left: one.left, width: one.width }"
           :title="one.title"
         >
@@ -237,6 +237,9 @@ const cursors = computed(() => [
 .segment.value {
   background: var(--moss-wash);
   border: 1px solid var(--line);
+}
+.segment.value.odd {
+  background: var(--pine-wash);
 }
 .segment.unknown {
   background: repeating-linear-gradient(135deg, transparent 0 5px, var(--line) 5px 6px);

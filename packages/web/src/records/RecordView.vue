@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { useNow, watchDebounced } from '@vueuse/core'
-import Input from 'ant-design-vue/es/input'
+import DatePicker from 'ant-design-vue/es/date-picker'
 import Switch from 'ant-design-vue/es/switch'
-import dayjs from 'dayjs'
+import dayjs, { type Dayjs } from 'dayjs'
 import { routes, type Save } from '@spoor/contract'
 import { counted, differences, stateAt, type Holding } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
@@ -15,7 +15,7 @@ import { usePulse } from '../frame/pulse.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { labelsOf } from '../value/labels.ts'
-import { dayOnly, fullTime, readerZone, shortTime } from '../value/time.ts'
+import { dayAndTime, dayOnly, fullTime, readerZone, shortTime } from '../value/time.ts'
 import RecordLanes from './RecordLanes.vue'
 import { lengthWords, type Range } from './scale.ts'
 import { fieldsOf, heldLong, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
@@ -88,18 +88,22 @@ const how = computed(() =>
 )
 
 const picked = ref<number | null>(null)
-const pickedLane = computed(() => lanes.value.find((lane) => lane.fieldId === (picked.value ?? fieldIds.value[0])))
+/** Unless somebody picked one, the field that moved most. */
+const pickedLane = computed(() => {
+  const most = Math.max(...lanes.value.map((lane) => lane.segments.length))
+  return lanes.value.find((lane) =>
+    picked.value === null ? lane.segments.length === most : lane.fieldId === picked.value,
+  )
+})
 const held = computed(() => (pickedLane.value ? heldLong(pickedLane.value, now.value.getTime()).slice(0, 5) : []))
 const gaps = computed(() => (data.value?.coverage ?? []).filter((spell) => spell.to !== null))
 
 const view = ref<'lanes' | 'versions'>('lanes')
 const opened = ref<string | null>(null)
-const local = (ms: number) => dayjs(ms).format('YYYY-MM-DDTHH:mm:ss')
-function type(cursor: 'a' | 'b', text: string) {
-  const ms = dayjs(text).valueOf()
-  if (!Number.isFinite(ms)) return
-  if (cursor === 'a') a.value = ms
-  else b.value = ms
+function setMoment(cursor: 'a' | 'b', moment: Dayjs | null) {
+  if (!moment) return
+  if (cursor === 'a') a.value = moment.valueOf()
+  else b.value = moment.valueOf()
 }
 /** A version is compared with the one before it. */
 function compare(save: Save) {
@@ -153,7 +157,7 @@ const summaryOf = (save: Save) => save.action === 'create' ? 'created' : save.ac
             @open="opened = $event"
           />
           <div class="legend quiet">
-            <p><span class="hatch" /> unknown: not tracked then, or nothing has told of it</p>
+            <p><span class="hatch" /> unknown: not tracked then, or not changed since it is</p>
             <p v-for="gap in gaps" :key="`${gap.fieldId} ${gap.from}`">
               Tracking of {{ names.fieldName(gap.fieldId) }} ended {{ gap.to && fullTime(gap.to)
               }}{{ gap.because ? `: ${gap.because}` : '' }}.
@@ -169,7 +173,7 @@ const summaryOf = (save: Save) => save.action === 'create' ? 'created' : save.ac
         </template>
         <ol v-else class="versions">
           <li v-for="save in [...saves].reverse()" :key="save.id" :class="{ on: Date.parse(save.at) === b }">
-            <button class="plain when" @click="compare(save)">{{ shortTime(save.at) }}</button>
+            <button class="plain when" @click="compare(save)">{{ dayAndTime(save.at) }}</button>
             <span><ActorGlyph :kind="save.actor.kind" /> {{ doer(save) }}</span>
             <span class="what">{{ summaryOf(save) }}</span>
             <bdi class="quiet what">{{ save.reason ? `“${save.reason}”` : save.run ? `run “${save.run}”` : '' }}</bdi>
@@ -184,18 +188,19 @@ const summaryOf = (save: Save) => save.action === 'create' ? 'created' : save.ac
         <table>
           <thead>
             <tr>
-              <th>
+              <th class="field">
                 <label class="only">only what differs <Switch v-model:checked="onlyDiffering" size="small" /></label>
               </th>
               <th v-for="cursor in ['a', 'b'] as const" :key="cursor">
                 {{ cursor.toUpperCase() }}
-                <Input
-                  type="datetime-local"
+                <DatePicker
                   size="small"
-                  step="1"
+                  show-time
+                  format="D MMM YY HH:mm"
+                  :allow-clear="false"
                   :aria-label="`Moment ${cursor.toUpperCase()}, ${readerZone}`"
-                  :value="local(cursor === 'a' ? a : b)"
-                  @change="type(cursor, ($event.target as HTMLInputElement).value)"
+                  :value="dayjs(cursor === 'a' ? a : b) as never"
+                  @change="setMoment(cursor, $event as never)"
                 />
               </th>
               <th>now</th>
@@ -281,7 +286,7 @@ h1 {
   flex: 1;
   min-height: 0;
   display: grid;
-  grid-template-columns: 1fr 400px;
+  grid-template-columns: 1fr 440px;
 }
 .story {
   overflow: auto;
@@ -323,9 +328,15 @@ thead th {
   border-bottom: 1px solid var(--line);
   vertical-align: top;
 }
-thead th :deep(input) {
-  font-size: 11px;
-  padding: 0 2px;
+thead th :deep(.ant-picker) {
+  padding: 0 3px;
+  width: 100%;
+}
+thead th :deep(.ant-picker-input > input) {
+  font-size: 11.5px;
+}
+thead th :deep(.ant-picker-suffix) {
+  display: none;
 }
 .only {
   font-weight: 400;
@@ -361,7 +372,7 @@ td {
 }
 .versions li {
   display: grid;
-  grid-template-columns: 110px 190px 1fr 1fr 50px;
+  grid-template-columns: 120px 190px 1fr 1fr 50px;
   gap: 12px;
   padding: 5px 18px;
   border-bottom: 1px solid var(--line-soft);
@@ -378,5 +389,6 @@ td {
 .when {
   color: var(--pine);
   text-align: left;
+  white-space: nowrap;
 }
 </style>

@@ -3,15 +3,20 @@ import { useQuery } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import Input from 'ant-design-vue/es/input'
 import { routes } from '@spoor/contract'
-import { counted } from '@spoor/core'
+import { counted, scopeEntries, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
-import { shortTime } from '../value/time.ts'
+import { readerZone, shortTime } from '../value/time.ts'
 import { recordLink } from './link.ts'
 
 const names = useVocabulary(ref({}))
+/** Of all time the latest would have to be looked for among every save. */
+const lastDays: Scope = {
+  when: { part: 'when', exclude: false, effective: false, span: { span: 'last', days: 14, zone: readerZone } },
+}
+const text = (scope: Scope) => new URLSearchParams(scopeEntries(scope)).toString()
 const words = ref('')
 const asked = refDebounced(words, 200)
 const wanted = computed(() => asked.value.trim())
@@ -22,7 +27,7 @@ const found = useQuery({
 })
 const lately = useQuery({
   queryKey: ['records-lately'],
-  queryFn: () => call(routes.listRecords, { query: { order: 'latest', page: '0' } }),
+  queryFn: () => call(routes.listRecords, { query: { scope: text(lastDays), order: 'latest', page: '0' } }),
 })
 const error = computed(() => (wanted.value === '' ? lately.error.value : found.error.value))
 </script>
@@ -41,10 +46,10 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
     />
     <ProblemNote v-if="error" :problem="problemOf(error)" />
     <template v-else-if="wanted === ''">
-      <h2>Changed lately</h2>
+      <h2>Changed in the last two weeks</h2>
       <p v-if="lately.isPending.value" class="quiet">Reading …</p>
       <p v-else-if="lately.data.value?.records.length === 0">
-        No record has been changed yet since tracking began. Once something is, it is found here.
+        No tracked record was changed in the last two weeks. Older ones are found by name.
       </p>
       <ul v-else>
         <li v-for="record in lately.data.value?.records.slice(0, 30)" :key="`${record.typeId} ${record.key}`">

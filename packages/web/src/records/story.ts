@@ -29,10 +29,10 @@ export function fieldsOf({ saves, coverage }: Pick<RecordStory, 'saves' | 'cover
 }
 
 const reasons: Readonly<Record<WhyUnknown, string>> = {
-  untracked: 'not tracked',
-  gap: 'unknown: a gap',
-  unseen: 'unknown: not changed since it is tracked',
-  contradicted: 'unknown: changed unseen',
+  untracked: 'not tracked then',
+  gap: 'a gap in tracking',
+  unseen: 'not known',
+  contradicted: 'changed unseen',
   erased: 'erased',
   masked: '••••••',
 }

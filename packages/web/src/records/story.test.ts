@@ -1,0 +1,46 @@
+import { describe, expect, it } from 'vitest'
+import type { Change, Save } from '@spoor/contract'
+import { fieldsOf, heldLong, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
+
+const change = (fieldId: number, before: string | null, after: string | null, more: Partial<Change> = {}): Change => ({ fieldId, before, after, beforeCut: false, afterCut: false, masked: false, erased: false, inScope: true, revertedBy: null, ...more }) // prettier-ignore
+const save = (id: string, at: string, changes: Change[], action: Save['action'] = 'change'): Save => ({
+  id, at, typeId: 1, key: '["1"]', label: 'one', parent: null, action, onBehalfOf: null, channel: 'screen', run: null, reason: null, correctionId: null, marks: [], changes,
+  actor: { id: 1, name: 'Ann', kind: 'person', unit: null, leftOn: null, claimed: false, knownAs: null },
+}) // prettier-ignore
+
+const saves = [
+  save('1', '2026-01-01T00:00:00Z', [change(1, null, 'a')], 'create'),
+  save('2', '2026-01-11T00:00:00Z', [change(1, 'a', 'b'), change(2, null, null, { masked: true })]),
+  save('3', '2026-01-14T00:00:00Z', [change(1, 'b', 'a')]),
+]
+const coverage = [1, 2].map((fieldId) => ({ fieldId, from: '2025-12-01T00:00:00Z', to: null, because: null }))
+
+describe('a story for the eye', () => {
+  const trail = trailOf({ saves, coverage })
+
+  it('has a lane for every field, with what may not be seen as such', () => {
+    expect(fieldsOf({ saves, coverage: [] })).toEqual([1, 2])
+    const [first, second] = lanesOf(trail, [1, 2])
+    expect(first!.segments.map(({ holding, by }) => [holding.state === 'value' ? holding.value : holding.state, by])).toEqual([['unknown', null], ['absent', null], ['a', '1'], ['b', '2'], ['a', '3']]) // prettier-ignore
+    expect(second!.segments.at(-1)!.holding).toEqual({ state: 'unknown', why: 'masked' })
+    expect(holdingShown(second!.segments.at(-1)!.holding, 'text', () => undefined)).toEqual({ text: '••••••', isWords: false }) // prettier-ignore
+  })
+
+  it('says how long each value was held in all, and which one still is', () => {
+    const held = heldLong(lanesOf(trail, [1])[0]!, Date.parse('2026-01-15T00:00:00Z'))
+    const day = 86_400_000
+    expect(held.map(({ ms, current }) => [ms / day, current])).toEqual([[11, true], [3, false]]) // prettier-ignore
+  })
+
+  it('names the saves between two moments whichever comes first', () => {
+    const ids = (from: string, to: string) => savesBetween(saves, 1, from, to).map((one) => one.id)
+    expect(ids('2026-01-01T00:00:00Z', '2026-01-14T00:00:00Z')).toEqual(['2', '3'])
+    expect(ids('2026-01-14T00:00:00Z', '2026-01-01T00:00:00Z')).toEqual(['2', '3'])
+    expect(ids('2026-01-11T00:00:00Z', '2026-01-12T00:00:00Z')).toEqual([])
+  })
+
+  it('shows a reference by what it is called', () => {
+    expect(holdingShown({ state: 'value', value: '7' }, 'int4', (held) => (held === '7' ? 'Seven' : undefined)).text).toBe('Seven') // prettier-ignore
+    expect(holdingShown({ state: 'absent' }, 'text', () => undefined).text).toBe('no record')
+  })
+})
