@@ -82,7 +82,7 @@ export {
   TypeRehearsal,
   isSourceUrl,
 } from './tracking.ts'
-export { RecordStory } from './records.ts'
+export { PresentRecord, RecordStory } from './records.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
 export {

@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Instant, IntParam } from './common.ts'
+import { Captured, Instant, IntParam } from './common.ts'
 import { Reference, Save } from './changes.ts'
 import { route } from './route.ts'
 
@@ -33,13 +33,37 @@ export const RecordStory = v.object({
 })
 export type RecordStory = v.InferOutput<typeof RecordStory>
 
+/** What the source holds of a record now. It is not evidence: nobody has sealed it. */
+export const PresentRecord = v.object({
+  at: Instant,
+  /** Whether the source has the record. */
+  there: v.boolean(),
+  /** Whether changes of it were captured and are still to be collected: then it is not to be held against the trail. */
+  waiting: v.boolean(),
+  /** The latest save of it when this had been read; a story that ends before it is older. */
+  lastSaveId: v.nullable(v.string()),
+  /** Of tracked fields that are kept as values, are not masked and had nothing erased; long ones cut as in the story. */
+  values: v.array(v.object({ fieldId: v.number(), value: Captured })),
+})
+export type PresentRecord = v.InferOutput<typeof PresentRecord>
+
+const recordQuery = v.object({ typeId: IntParam, key: v.pipe(v.string(), v.minLength(1), v.maxLength(10_000)) })
+
 export const recordRoutes = {
+  readPresentRecord: route({
+    method: 'GET',
+    path: '/records/present',
+    needs: 'changes.read',
+    summary: 'What the source holds of one record now',
+    query: recordQuery,
+    response: PresentRecord,
+  }),
   readStoryOfRecord: route({
     method: 'GET',
     path: '/records/story',
     needs: 'changes.read',
     summary: 'Every save of one record, through all keys it had, with the spells in which its fields were tracked',
-    query: v.object({ typeId: IntParam, key: v.pipe(v.string(), v.minLength(1), v.maxLength(10_000)) }),
+    query: recordQuery,
     response: RecordStory,
   }),
 }

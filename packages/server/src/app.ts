@@ -112,7 +112,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(sessionRouter({ db, people, rules, log }))
   api.use(changesRouter({ db }))
   api.use(readingsRouter({ db }))
-  api.use(recordsRouter({ db }))
+  api.use(recordsRouter({ db, sources }))
   api.use(reviewRouter({ db }))
   api.use(noticingRouter({ db }))
   api.use(todayRouter({ db }))

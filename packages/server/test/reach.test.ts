@@ -216,6 +216,7 @@ function everyAddress(): string[] {
       ...['day', 'actor', 'type'].map((by) => query('/changes/groups', scope, { by, zone: 'UTC' })),
     ]),
     ...changes.map((one) => `/changes/saves/${one.saveId}`),
+    ...[...new Set(changes.map((one) => `/records/present?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],
     ...[...new Set(changes.map((one) => `/records/story?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],
     ...fragments.map((words) => `/records/find?words=${encodeURIComponent(words)}`),
     '/vocabulary', '/scopes', '/today?zone=UTC', '/today?zone=UTC&from=2020-01-01T00:00:00Z', '/layouts', '/session', '/review/waiting', '/openapi.json', '/people', '/directory', '/events',

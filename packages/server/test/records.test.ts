@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { RecordStory } from '@spoor/contract'
 import { stateAt, timelineOf, type Trail } from '@spoor/core'
+import { presentOf } from '../src/records/present.ts'
 import { threadOf } from '../src/records/thread.ts'
 import { storyOf } from '../src/records/story.ts'
 import { makeWorld, track, type World } from './support.ts'
@@ -94,6 +95,22 @@ describe('the story of a record', () => {
       { state: 'value', value: 'hidden' },
       { state: 'value', value: 'shown' },
     ])
+  })
+
+  it('is completed by what the source holds now, told apart from what no save explains', async () => {
+    await now(`insert into item values (30, 'thirty', 3, 's')`)
+    const present = () => presentOf(world.db, world.sources, typeId, '["30"]')
+    const value = async (name: string) => (await present()).values.find((one) => one.fieldId === fieldIds[name])?.value
+    expect(await present()).toMatchObject({ there: true, waiting: false, lastSaveId: (await story('["30"]')).saves.at(-1)!.id }) // prettier-ignore
+    expect([await value('name'), await value('amount')]).toEqual(['thirty', '3'])
+    // Captured and not yet collected: it may not be held against the trail.
+    await world.business.query(`update item set amount = 4 where id = 30`)
+    expect((await present()).waiting).toBe(true)
+    await world.collect()
+    expect((await present()).waiting).toBe(false)
+    expect((await presentOf(world.db, world.sources, typeId, '["31"]')).there).toBe(false)
+    for (const key of ['["x"]', '["1","2"]', '{}', 'nonsense', '["99999999999999999999"]'])
+      await expect(presentOf(world.db, world.sources, typeId, key)).rejects.toMatchObject({ code: 'not-found' })
   })
 
   it('is not there for a record that never was', async () => {

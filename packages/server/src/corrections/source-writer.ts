@@ -40,6 +40,26 @@ async function reading<T>(trx: Knex.Transaction, work: () => Promise<T>): Promis
 
 const keyParts = (key: string) => JSON.parse(key) as string[]
 
+/** What some rows hold now, by key, as the capture would write it. Rows that are not there are left out. */
+export async function readRows(
+  trx: Knex.Transaction,
+  table: WritableTable,
+  fields: readonly WritableField[],
+  written: readonly string[],
+  { lock = false } = {},
+): Promise<Map<string, Map<number, string | null>>> {
+  const keys = written.map(keyParts)
+  const rows = await reading(trx, () =>
+    plainQuery<{ wanted: string; held: (string | null)[] }>(
+      trx,
+      `select w.wanted, array[${fields.map((field) => text(`t.${id(field.column)}`, field)).join(', ')}]::text[] as held
+         from ${keyTable(table, 'wanted')} join ${name(table)} t on ${keyMatch(table)}${lock ? ' for update of t' : ''}`,
+      [...table.key.map((_, at) => keys.map((key) => key[at])), keys.map((key) => JSON.stringify(key))],
+    ),
+  )
+  return new Map(rows.map(({ wanted, held }) => [wanted, new Map(fields.map((field, at) => [field.fieldId, held[at] ?? null]))])) // prettier-ignore
+}
+
 /** Reads what the source holds now for some items and locks those rows until the transaction ends. */
 export async function lockCurrent(
   trx: Knex.Transaction,
@@ -53,17 +73,8 @@ export async function lockCurrent(
     const fields = [...new Set(ofType.map((item) => item.fieldId))].flatMap(
       (fieldId) => table.fields.get(fieldId) ?? [],
     )
-    const keys = [...new Set(ofType.map((item) => item.key))].map(keyParts)
-    const rows = await reading(trx, () =>
-      plainQuery<{ wanted: string; held: (string | null)[] }>(
-        trx,
-        `select w.wanted, array[${fields.map((field) => text(`t.${id(field.column)}`, field)).join(', ')}]::text[] as held
-         from ${keyTable(table, 'wanted')} join ${name(table)} t on ${keyMatch(table)} for update of t`,
-        [...table.key.map((_, at) => keys.map((key) => key[at])), keys.map((key) => JSON.stringify(key))],
-      ),
-    )
-    for (const row of rows)
-      found.set(`${typeId}/${row.wanted}`, new Map(fields.map((field, at) => [field.fieldId, row.held[at] ?? null])))
+    const keys = [...new Set(ofType.map((item) => item.key))]
+    for (const [key, held] of await readRows(trx, table, fields, keys, { lock: true })) found.set(`${typeId}/${key}`, held) // prettier-ignore
   }
   return (item) => {
     const field = tables.get(item.typeId)?.fields.get(item.fieldId)

@@ -11,7 +11,7 @@ import { threadOf } from './thread.ts'
 /** A longer story is told from its latest saves on. */
 const mostSaves = 5000
 /** Longer values come cut: a page that shows a whole story has no room for them. */
-const valueLength = 2000
+export const valueLength = 2000
 
 /**
  * The story of one record within a reach.

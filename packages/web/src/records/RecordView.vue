@@ -18,7 +18,7 @@ import { labelsOf } from '../value/labels.ts'
 import { dayAndTime, dayOnly, fullTime, readerZone, shortTime } from '../value/time.ts'
 import RecordLanes from './RecordLanes.vue'
 import { lengthWords, type Range } from './scale.ts'
-import { fieldsOf, heldLong, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
+import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
 
 const route = useRoute()
 const router = useRouter()
@@ -33,8 +33,17 @@ const { data, error, isPending } = useQuery({
 const names = useVocabulary(ref({}))
 
 const now = useNow({ interval: 60_000 })
-const trail = computed(() => trailOf(data.value ?? { saves: [], coverage: [] }))
-const fieldIds = computed(() => fieldsOf(data.value ?? { saves: [], coverage: [] }))
+const story = computed(() => data.value ?? { saves: [], coverage: [] })
+const lastId = computed(() => data.value?.saves.at(-1)?.id)
+const present = useQuery({
+  queryKey: ['record-present', typeId, computed(() => data.value?.record.key), lastId],
+  queryFn: () => call(routes.readPresentRecord, { query: { typeId: String(typeId.value), key: data.value!.record.key } }), // prettier-ignore
+  enabled: computed(() => data.value !== undefined && !data.value.partial && !data.value.record.deleted),
+  retry: false,
+})
+const held = computed(() => (present.data.value ? heldNow(story.value, present.data.value) : { found: [], unexplained: [] })) // prettier-ignore
+const trail = computed(() => trailOf(story.value, held.value.found))
+const fieldIds = computed(() => fieldsOf(story.value))
 const lanes = computed(() => lanesOf(trail.value, fieldIds.value))
 const saves = computed(() => data.value?.saves ?? [])
 const saveTimes = computed(() => [...new Set(saves.value.map((save) => Date.parse(save.at)))].sort((x, y) => x - y))
@@ -95,7 +104,7 @@ const pickedLane = computed(() => {
     picked.value === null ? lane.segments.length === most : lane.fieldId === picked.value,
   )
 })
-const held = computed(() => (pickedLane.value ? heldLong(pickedLane.value, now.value.getTime()).slice(0, 5) : []))
+const lengths = computed(() => (pickedLane.value ? heldLong(pickedLane.value, now.value.getTime()).slice(0, 5) : []))
 const gaps = computed(() => (data.value?.coverage ?? []).filter((spell) => spell.to !== null))
 
 const view = ref<'lanes' | 'versions'>('lanes')
@@ -162,9 +171,9 @@ const summaryOf = (save: Save) => save.action === 'create' ? 'created' : save.ac
               Tracking of {{ names.fieldName(gap.fieldId) }} ended {{ gap.to && fullTime(gap.to)
               }}{{ gap.because ? `: ${gap.because}` : '' }}.
             </p>
-            <p v-if="pickedLane && held.length > 0">
+            <p v-if="pickedLane && lengths.length > 0">
               <b>{{ names.fieldName(pickedLane.fieldId) }}</b> held
-              <template v-for="(one, at) in held" :key="at"
+              <template v-for="(one, at) in lengths" :key="at"
                 >{{ at > 0 ? ', ' : '' }}<bdi class="mono">{{ shown(one.holding, pickedLane.fieldId).text }}</bdi> for
                 {{ lengthWords(one.ms) }}{{ one.current ? ' and still' : '' }}</template
               >.
@@ -240,6 +249,19 @@ const summaryOf = (save: Save) => save.action === 'create' ? 'created' : save.ac
               }}{{ save.reason ? `, “${save.reason}”` : '' }}
             </template>
           </p>
+          <p v-for="one in held.unexplained" :key="one.fieldId" class="attention">
+            <b>{{ names.fieldName(one.fieldId) }}</b>
+            is
+            <bdi class="mono">{{ shown({ state: 'value', value: one.now }, one.fieldId).text }}</bdi>
+            in the source now, and no save explains it: the trail ends with
+            <bdi class="mono">{{ shown(one.trail, one.fieldId).text }}</bdi>.
+          </p>
+          <p v-if="held.found.length > 0" class="quiet">
+            What never changed while it was tracked is told as the source holds it now ({{
+              counted(held.found.length, 'field')
+            }}).
+          </p>
+          <p v-if="present.error.value" class="quiet">{{ problemOf(present.error.value).detail }}</p>
           <p class="quiet">Times are those of {{ readerZone }}.</p>
         </div>
       </aside>

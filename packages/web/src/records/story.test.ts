@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { Change, Save } from '@spoor/contract'
-import { fieldsOf, heldLong, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
+import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
 
 const change = (fieldId: number, before: string | null, after: string | null, more: Partial<Change> = {}): Change => ({ fieldId, before, after, beforeCut: false, afterCut: false, masked: false, erased: false, inScope: true, revertedBy: null, ...more }) // prettier-ignore
 const save = (id: string, at: string, changes: Change[], action: Save['action'] = 'change'): Save => ({
@@ -37,6 +37,20 @@ describe('a story for the eye', () => {
     expect(ids('2026-01-01T00:00:00Z', '2026-01-14T00:00:00Z')).toEqual(['2', '3'])
     expect(ids('2026-01-14T00:00:00Z', '2026-01-01T00:00:00Z')).toEqual(['2', '3'])
     expect(ids('2026-01-11T00:00:00Z', '2026-01-12T00:00:00Z')).toEqual([])
+  })
+
+  it('takes what is there now for what never changed, and says what no save explains', () => {
+    const story = { saves, coverage: [1, 2, 3].map((fieldId) => ({ ...coverage[0]!, fieldId })).slice(0, 3) }
+    const untold = { ...story, saves: saves.slice(1).map((one) => ({ ...one, changes: one.changes.slice(0, 1) })) }
+    const present = { at: '2026-02-01T00:00:00Z', there: true, waiting: false, lastSaveId: '3', values: [{ fieldId: 1, value: 'z' }, { fieldId: 2, value: 'q' }] } // prettier-ignore
+    expect(heldNow(untold, present)).toEqual({
+      found: [{ fieldId: 2, at: present.at, value: 'q' }],
+      unexplained: [{ fieldId: 1, trail: { state: 'value', value: 'a' }, now: 'z' }],
+    })
+    const nothing = { found: [], unexplained: [] }
+    expect(heldNow(untold, { ...present, waiting: true })).toEqual(nothing)
+    expect(heldNow(untold, { ...present, lastSaveId: '4' })).toEqual(nothing)
+    expect(heldNow(untold, { ...present, there: false, values: [] })).toEqual(nothing)
   })
 
   it('shows a reference by what it is called', () => {

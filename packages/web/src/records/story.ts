@@ -1,11 +1,15 @@
-import type { Change, RecordStory, Save } from '@spoor/contract'
-import { compareInstants, timelineOf, type Hidden, type Holding, type Segment, type Trail, type WhyUnknown } from '@spoor/core' // prettier-ignore
+import type { Change, PresentRecord, RecordStory, Save } from '@spoor/contract'
+import { compareInstants, stateAt, timelineOf, type FoundValue, type Hidden, type Holding, type Segment, type Trail, type WhyUnknown } from '@spoor/core' // prettier-ignore
 import { shownValue, type ShownValue } from '../value/words.ts'
 
 const hiddenOf = ({ masked, erased }: Change): Hidden | null => (erased ? 'erased' : masked ? 'masked' : null)
 
 /** What core reckons with. A value that came cut is only ever compared with others cut alike. */
-export function trailOf({ saves, coverage }: Pick<RecordStory, 'saves' | 'coverage'>): Trail {
+export function trailOf(
+  { saves, coverage }: Pick<RecordStory, 'saves' | 'coverage'>,
+  found: readonly FoundValue[] = [],
+): Trail {
+  // prettier-ignore
   return {
     saves: saves.map(({ id, at, action, changes }) => ({
       id,
@@ -19,8 +23,33 @@ export function trailOf({ saves, coverage }: Pick<RecordStory, 'saves' | 'covera
       })),
     })),
     coverage,
-    found: [],
+    found,
   }
+}
+
+export interface Held {
+  /** What is there now, of fields of which the trail has nothing to tell. */
+  found: FoundValue[]
+  /** Fields that hold now what no save explains. */
+  unexplained: { fieldId: number; trail: Holding; now: string | null }[]
+}
+
+/**
+ * What the source holds now, beside the trail. It says nothing while changes wait to be collected, or where the story is
+ * older than what was read.
+ */
+export function heldNow(story: Pick<RecordStory, 'saves' | 'coverage'>, present: PresentRecord): Held {
+  const fresh = (story.saves.at(-1)?.id ?? null) === present.lastSaveId && !present.waiting && present.there
+  if (!fresh) return { found: [], unexplained: [] }
+  const known = stateAt(trailOf(story), present.values.map(({ fieldId }) => fieldId), present.at) // prettier-ignore
+  const held: Held = { found: [], unexplained: [] }
+  for (const { fieldId, value } of present.values) {
+    const trail = known.get(fieldId)!
+    if (trail.state === 'unknown' && trail.why === 'unseen') held.found.push({ fieldId, at: present.at, value })
+    else if (trail.state === 'absent' || (trail.state === 'value' && trail.value !== value))
+      held.unexplained.push({ fieldId, trail, now: value })
+  }
+  return held
 }
 
 /** Fields that were ever tracked or changed, in the order in which they are named by the record type. */
