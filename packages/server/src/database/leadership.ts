@@ -8,9 +8,11 @@ import type { Database } from './knex.ts'
 class Session {
   static readonly #ofDatabase = new WeakMap<Database, Session>()
   readonly #db: Database
-  #client: Promise<Client> | null = null
+  #client: Client | null = null
   /** A lock can be taken again by the session that has it: who of this process has it is known here. */
   readonly #held = new Map<string, Leadership>()
+  /** A connection does one thing at a time: whoever asks waits for those before. */
+  #last: Promise<unknown> = Promise.resolve()
 
   constructor(db: Database) {
     this.#db = db
@@ -24,48 +26,57 @@ class Session {
     return session
   }
 
-  async holds(duty: string, asker: Leadership): Promise<boolean> {
+  #inTurn<T>(work: () => Promise<T>): Promise<T> {
+    const done = this.#last.then(work)
+    this.#last = done.catch(() => undefined)
+    return done
+  }
+
+  holds(duty: string, asker: Leadership): Promise<boolean> {
+    return this.#inTurn(() => this.#holds(duty, asker))
+  }
+
+  resign(duty: string, asker: Leadership): Promise<void> {
+    return this.#inTurn(() => this.#resign(duty, asker))
+  }
+
+  async #holds(duty: string, asker: Leadership): Promise<boolean> {
     const holder = this.#held.get(duty)
     if (holder && holder !== asker) return false
-    this.#client ??= this.#db.client.acquireConnection() as Promise<Client>
-    const own = this.#client
+    this.#client ??= (await this.#db.client.acquireConnection()) as Client
     try {
-      const client = await own
       if (holder) {
-        await client.query('select 1')
-        return this.#client === own
+        await this.#client.query('select 1')
+        return true
       }
-      this.#held.set(duty, asker)
-      const { rows } = await client.query<{ got: boolean }>('select pg_try_advisory_lock(hashtextextended($1, 0)) as got', [`spoor ${duty}`]) // prettier-ignore
-      if (rows[0]?.got && this.#client === own) return true
-      this.#held.delete(duty)
-      if (this.#client === own && this.#held.size === 0) await this.#giveBack()
-      return false
+      const { rows } = await this.#client.query<{ got: boolean }>('select pg_try_advisory_lock(hashtextextended($1, 0)) as got', [`spoor ${duty}`]) // prettier-ignore
+      if (rows[0]?.got) this.#held.set(duty, asker)
+      else if (this.#held.size === 0) await this.#giveBack()
+      return rows[0]?.got ?? false
     } catch (error) {
       // The session is gone and every lock with it; whoever held one stands for it again on a new one.
-      if (this.#client === own) {
-        this.#held.clear()
-        // The mark by which Knex throws a connection away instead of giving it out again.
-        await own.then((client) => Object.assign(client, { __knex__disposed: error })).catch(() => undefined)
-        await this.#giveBack().catch(() => undefined)
-      }
+      this.#held.clear()
+      // The mark by which Knex throws a connection away instead of giving it out again.
+      if (this.#client) Object.assign(this.#client, { __knex__disposed: error })
+      await this.#giveBack().catch(() => undefined)
       if (holder) return false
       throw error
     }
   }
 
-  async resign(duty: string, asker: Leadership): Promise<void> {
+  async #resign(duty: string, asker: Leadership): Promise<void> {
     if (this.#held.get(duty) !== asker) return
     this.#held.delete(duty)
-    const client = await this.#client?.catch(() => null)
-    await client?.query('select pg_advisory_unlock(hashtextextended($1, 0))', [`spoor ${duty}`]).catch(() => undefined)
+    await this.#client
+      ?.query('select pg_advisory_unlock(hashtextextended($1, 0))', [`spoor ${duty}`])
+      .catch(() => undefined)
     if (this.#held.size === 0) await this.#giveBack()
   }
 
   async #giveBack(): Promise<void> {
     const client = this.#client
     this.#client = null
-    if (client) await this.#db.client.releaseConnection(await client)
+    if (client) await this.#db.client.releaseConnection(client)
   }
 }
 

@@ -1,0 +1,86 @@
+import { expect, test, type Page } from '@playwright/test'
+import type { Incident, IncidentName } from '@spoor/demo'
+import { axeFindsNothing, demo, listenForErrors, query, readJson, rows, signIn } from './demo.ts'
+
+/** A record tells its whole story: what it held at any moment, who set it, and what is not known. */
+test.describe.configure({ mode: 'serial' })
+
+let page: Page
+let errors: string[]
+const application = () => demo('history').application
+const incident = (name: IncidentName) => readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)! // prettier-ignore
+const typeOf = async (table: string) => (await query<{ id: number }>(demo('history').databases.spoor, `select id from spoor.record_type where table_name = $1`, [table]))[0]!.id // prettier-ignore
+const lane = (field: string) => page.locator('.lanes .row').filter({ has: page.getByRole('button', { name: field, exact: true }) }) // prettier-ignore
+const moments = () => page.getByLabel('Two moments')
+const rowOf = (field: string) => moments().getByRole('row').filter({ hasText: field })
+
+test.beforeAll(async ({ browser }) => {
+  page = await (await browser.newContext()).newPage()
+  errors = listenForErrors(page)
+  await signIn(page, 'administrator', 'history')
+})
+test.afterAll(() => page.close())
+test.afterEach(() => expect(errors.splice(0)).toEqual([]))
+
+async function open(table: string, key: string) {
+  await page.goto(`${application()}/records/${await typeOf(table)}?key=${encodeURIComponent(key)}`)
+  await expect(page.getByLabel('The story')).toBeVisible()
+}
+
+test('is found by its name, and tells of the bank account there and back', async () => {
+  const [key] = incident('bankAccount').records
+  const [contractor] = await query<{ label: string }>(demo('history').databases.spoor, `select label from spoor.record where type_id = $1 and record_key = $2`, [await typeOf('contractor'), key]) // prettier-ignore
+  await page.goto(`${application()}/records`)
+  await expect(page.getByRole('listitem').first()).toBeVisible()
+  await page.getByLabel('Find a record').fill(contractor!.label)
+  await page.getByRole('link', { name: contractor!.label }).first().click()
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText(contractor!.label)
+  await expect(lane('bank account').locator('.joint').last()).toBeVisible()
+  await page.getByRole('button', { name: 'Versions' }).click()
+  const versions = page.getByLabel('The story').getByRole('listitem')
+  const changes = versions.filter({ hasText: 'bank account' })
+  await expect(changes.first()).toContainText('Oona Marchetti')
+  // The Friday's save beside the one before it.
+  await changes.nth(1).getByRole('button').first().click()
+  await expect(rowOf('bank account')).toHaveClass(/differs/)
+  const [before, changed] = [await rowOf('bank account').getByRole('cell').nth(0).innerText(), await rowOf('bank account').getByRole('cell').nth(1).innerText()] // prettier-ignore
+  expect(changed).not.toBe(before)
+  expect(await rowOf('bank account').getByRole('cell').nth(2).innerText()).toBe(before)
+  await expect(moments().getByText('bank account · ')).toContainText('by Oona Marchetti')
+  await axeFindsNothing(page)
+})
+
+test('a deleted one is found and stands as it last was', async () => {
+  const [key] = incident('deletedTenant').records
+  await open('tenant', key!)
+  await expect(page.getByText(/^\s*deleted · /)).toBeVisible()
+  await expect(moments().getByRole('row').nth(1).getByRole('cell').nth(2)).toHaveText('no record')
+  await expect(moments().getByText(/fields differ between A and B/)).toBeVisible()
+})
+
+test('what was not tracked is drawn as not known, and the gap is named', async () => {
+  const [key] = incident('gap').records
+  await open('tenancy', key!)
+  await expect(lane('deposit').locator('.unknown').first()).toBeVisible()
+  await expect(page.getByText(/Tracking of deposit ended .* 11 Nov 2025/)).toBeVisible()
+})
+
+test('the cursors go from save to save by the arrow keys, and the address keeps them', async () => {
+  const b = page.getByRole('slider', { name: 'Moment B' })
+  const before = await b.getAttribute('aria-valuenow')
+  await b.focus()
+  await page.keyboard.press('ArrowLeft')
+  await expect(b).not.toHaveAttribute('aria-valuenow', before!)
+  const chosen = new Date(Number(await b.getAttribute('aria-valuenow'))).toISOString()
+  await expect(page).toHaveURL((url) => url.searchParams.get('b') === chosen)
+  await page.reload()
+  await expect(page.getByRole('slider', { name: 'Moment B' })).not.toHaveAttribute('aria-valuenow', before!)
+  await axeFindsNothing(page)
+})
+
+test('an opened save leads to the whole story of its record', async () => {
+  await page.goto(`${application()}/changes`)
+  await rows(page).first().click()
+  await page.getByRole('link', { name: 'The whole story' }).click()
+  await expect(page.getByLabel('The story')).toBeVisible()
+})
