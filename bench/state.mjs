@@ -1,5 +1,6 @@
 import { stateAt, unapplied } from '../packages/core/dist/index.js'
-import { median } from './world.mjs'
+import { storyOf } from '../packages/server/dist/records/story.js'
+import { makeWorld, median, timed } from './world.mjs'
 
 const fields = Array.from({ length: 15 }, (_, n) => n + 1)
 const instant = (second) => `${new Date(Date.UTC(2024, 0, 1, 0, 0, second)).toISOString().slice(0, 19)}Z`
@@ -49,4 +50,22 @@ export function stateType() {
     }),
   )
   return [{ name: 'state-type', value: ms, unit: 'ms', against: '100,000 records, 300,000 saves taken back', ratio: null, target: '<= 1000 ms', holds: ms <= 1000 }] // prettier-ignore
+}
+
+/** The story of a record of 5,000 saves, read by the server. */
+export async function recordStory(cluster) {
+  const columns = Array.from({ length: 15 }, (_, n) => `c${n}`)
+  const world = await makeWorld(cluster, `create table public.record (id int primary key, ${columns.map((name) => `${name} int default 0`).join(', ')}); insert into public.record (id) values (1)`) // prettier-ignore
+  await world.track({ record: columns })
+  await world.business.query(
+    `do $$ begin for n in 1..5000 loop update public.record set c0 = n, c1 = n / 2, c7 = n % 5; end loop; end $$`,
+  )
+  const collector = world.newCollector()
+  while ((await collector.collectOnce()) > 0);
+  const [type] = await world.db('spoor.record_type').where({ table_name: 'record' })
+  const times = []
+  for (let n = 0; n < 7; n++) times.push(await timed(() => storyOf(world.db, type.id, '["1"]', {}, Date.now())))
+  await world.close()
+  const ms = median(times)
+  return [{ name: 'record-story', value: ms, unit: 'ms', against: '5,000 saves of one record', ratio: null, target: '<= 50 ms', holds: ms <= 50 }] // prettier-ignore
 }

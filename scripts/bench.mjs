@@ -14,7 +14,7 @@ run(async () => {
   const { capturePgbench } = await import('../bench/pgbench.mjs')
   const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
-  const { stateRecord, stateType } = await import('../bench/state.mjs')
+  const { recordStory, stateRecord, stateType } = await import('../bench/state.mjs')
   const all = {
     'capture-bulk': captureBulk,
     'capture-single': captureSingle,
@@ -33,6 +33,7 @@ run(async () => {
     today: big.todayPage,
     'state-record': stateRecord,
     'state-type': stateType,
+    'record-story': recordStory,
   }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])

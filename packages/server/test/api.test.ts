@@ -309,6 +309,13 @@ describe('values of every sort', () => {
     ["'x", "''x"],
     ['plain', 'plain'],
     ['\t=x', "'\t=x"],
+    [' =1', "' =1"],
+    ['\u00a0@x', "'\u00a0@x"],
+    ['\u200b+x', "'\u200b+x"],
+    ['＝1+1', "'＝1+1"],
+    ['−1', "'−1"],
+    [' plain', ' plain'],
+    ['', ''],
   ])('%j is written as %j', (value, cell) => expect(inert(value)).toBe(cell))
 })
 

@@ -52,6 +52,8 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
   const label = names.only ? names.record(names.only) : undefined
   const whose =
     story.records === 1 && label ? `${field} of ${label}` : `${field} of ${counted(story.records, 'record')}`
+  const those = story.records === 1 ? (label ?? `one record of ${types}`) : `${grouped(story.records)} ${types}`
+  const their = story.records === 1 ? 'its' : 'their'
   const inRun = kindOfRun[names.actorKind(story.actors[0] ?? 0) ?? 'unknown'] ?? 'one run'
   switch (rule) {
     case 'unknown-actor':
@@ -72,8 +74,8 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
     }
     case 'lost-members':
       return figure('emptied') === story.count || figure('emptied') === story.records
-        ? `${grouped(story.records)} ${types} lost all their ${field} in ${inRun}`
-        : `${grouped(story.records)} ${types} lost most of their ${field} in ${inRun}`
+        ? `${those} lost all ${their} ${field} in ${inRun}`
+        : `${those} lost most of ${their} ${field} in ${inRun}`
     case 'burst': {
       const moved = figures['percent']
       const what = `${field} of ${grouped(figure('run'))} ${types}`

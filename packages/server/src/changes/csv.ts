@@ -52,7 +52,10 @@ const headings: Readonly<Record<ExportColumn, string>> = {
  */
 export function inert(text: string): string {
   if (/^[-+]\d+(\.\d+)?$/.test(text)) return text
-  return /^['=+\-@\t\r\n]/.test(text) ? `'${text}` : text
+  // Blanks before it are passed over by some, full-width signs are read as the plain ones.
+  return /^[\s\u00a0\u180e\u2000-\u200d\u202f\u2060\u3000\ufeff]*['=+\-@＇＝＋－−＠\t\r\n]/u.test(text)
+    ? `'${text}`
+    : text
 }
 
 function cell(row: ExportRow, column: ExportColumn, zone: string, masked: ReadonlySet<number>): string | null {

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { visible } from './words.ts'
 import { jsonDifferences, textParts, valueKind } from '@spoor/core'
 import { computed } from 'vue'
 import ValueText from './ValueText.vue'
@@ -31,9 +32,9 @@ const missing = { before: 'was not there', after: 'is not there any more' }
       <span class="mark" aria-hidden="true" /><span class="visually-hidden">{{ side }}</span>
       <bdi
         ><template v-for="(part, at) in parts" :key="at"
-          ><template v-if="part.side === 'both'">{{ part.text }}</template
-          ><del v-else-if="side === 'before' && part.side === 'before'">{{ part.text }}</del
-          ><ins v-else-if="side === 'after' && part.side === 'after'">{{ part.text }}</ins></template
+          ><template v-if="part.side === 'both'">{{ visible(part.text) }}</template
+          ><del v-else-if="side === 'before' && part.side === 'before'">{{ visible(part.text) }}</del
+          ><ins v-else-if="side === 'after' && part.side === 'after'">{{ visible(part.text) }}</ins></template
         ></bdi
       >
     </p>

@@ -9,6 +9,18 @@ export interface ShownValue {
 
 const words = (text: string): ShownValue => ({ text, isWords: true })
 
+/**
+ * Characters that turn the reading direction, or take no room: what is read is not what is there. Joiners are left where
+ * scripts and emoji need them.
+ */
+const unseen =
+  /\u034f|\u17b4|\u17b5|[\u00ad\u061c\u115f\u1160\u180e\u200b\u200e\u200f\u202a-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb]|(?<!\p{Script=Arabic})\u200c|(?<!\p{Extended_Pictographic}\ufe0f?)\u200d/gu
+
+/** A text with what cannot be seen in it named: `‹U+202E›`. */
+export function visible(text: string): string {
+  return text.replace(unseen, (one) => `‹U+${one.codePointAt(0)!.toString(16).toUpperCase().padStart(4, '0')}›`)
+}
+
 /** A captured value for the eye. NULL, empty text and an empty list are told apart. */
 export function shownValue(value: CapturedValue, baseType: string): ShownValue {
   if (value === null) return words('nothing')
@@ -18,14 +30,14 @@ export function shownValue(value: CapturedValue, baseType: string): ShownValue {
       const members = arrayMembers(value)
       if (!members) return { text: value, isWords: false }
       if (members.length === 0) return words('empty list')
-      return { text: members.map((member) => member ?? 'nothing').join(' · '), isWords: false }
+      return { text: visible(members.map((member) => member ?? 'nothing').join(' · ')), isWords: false }
     }
     case 'boolean':
       return { text: value === 'true' || value === 't' ? 'yes' : 'no', isWords: false }
     case 'timestamp':
       return { text: baseType === 'timestamptz' && /^\d{4}-/.test(value) ? zoned(value) : value, isWords: false }
     default:
-      return { text: value, isWords: false }
+      return { text: visible(value), isWords: false }
   }
 }
 
