@@ -154,8 +154,14 @@ async function copy(what: string, text: string) {
           <ProblemNote v-if="problem" :problem="problem" />
           <p class="quiet">
             Every day the whole ledger is read and compared: each value and each save with its digest, each save with
-            the tree, the tree with every seal, the counts with what they count, and the last seal with the copy that is
+            the tree, the tree with every seal, the counts with what they count, and the seals with the copies that are
             kept outside the database.
+          </p>
+          <p class="quiet">
+            So is what people rely on beside saves: who may do what, the directory, names of record types and fields,
+            plans and coverage, notes, questions and answers, corrections, what stood out, alarms and these checks. Not
+            under any seal, and not to be relied on: when somebody was last seen, how far behind a source is, counts of
+            rows written, drafts, and the layout of lists.
           </p>
         </section>
 

@@ -29,6 +29,12 @@ const here = computed((): readonly (readonly [string, string])[] => {
       ['r', 'rehearse a revert of the opened save'],
       ['← →', 'on the ribbon: choose a spell, with Shift several, Enter narrows'],
     ]
+  if (route.name === 'record')
+    return [
+      ['← →', 'on a cursor: from save to save'],
+      ['Ctrl wheel', 'closer and wider in time'],
+      ['[ ]', 'earlier and later save, where one is opened'],
+    ]
   if (route.path === '/tracking')
     return [
       ['← → ↑ ↓', 'from field to field and type to type'],

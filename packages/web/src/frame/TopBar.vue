@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import Dropdown from 'ant-design-vue/es/dropdown'
+import Popover from 'ant-design-vue/es/popover'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { roleNames } from '@spoor/contract'
@@ -44,9 +44,9 @@ async function signOut() {
     <span class="space" />
     <PulseMark />
     <KeysHelp />
-    <Dropdown :trigger="['click']" @open-change="changing = false">
+    <Popover trigger="click" placement="bottomRight" :arrow="false" @open-change="changing = false">
       <button class="plain who" :aria-label="`Signed in as ${session.person?.name}`">{{ initials }}</button>
-      <template #overlay>
+      <template #content>
         <div class="person">
           <b>{{ session.person?.name }}</b>
           <span class="quiet">{{ session.person && roleNames[session.person.role] }}</span>
@@ -57,7 +57,7 @@ async function signOut() {
           <button class="plain out" @click="signOut">Sign out</button>
         </div>
       </template>
-    </Dropdown>
+    </Popover>
   </header>
 </template>
 
@@ -117,9 +117,6 @@ header :focus-visible {
   font-size: 11px;
 }
 .person {
-  background: var(--panel);
-  border: 1px solid var(--line);
-  padding: 12px 16px;
   display: grid;
   gap: 2px;
   min-width: 180px;
@@ -127,5 +124,6 @@ header :focus-visible {
 .out {
   color: var(--pine);
   margin-top: 8px;
+  text-align: left;
 }
 </style>
