@@ -83,9 +83,15 @@ function demand(shape: RouteShape, person: SignedIn | null): void {
 
 /** PostgreSQL keeps every character in a text but this one. */
 function holdsNul(input: unknown): boolean {
-  if (typeof input === 'string') return input.includes('\0')
-  if (typeof input !== 'object' || input === null) return false
-  return Object.entries(input).some(([name, value]) => holdsNul(name) || holdsNul(value))
+  // Without recursion: what is sent may be nested as deeply as its size allows.
+  const waiting = [input]
+  while (waiting.length > 0) {
+    const one = waiting.pop()
+    if (typeof one === 'string' && one.includes('\0')) return true
+    if (typeof one !== 'object' || one === null) continue
+    for (const [name, value] of Object.entries(one)) waiting.push(name, value)
+  }
+  return false
 }
 
 function read(schema: v.GenericSchema | undefined, input: unknown, where: string): unknown {
