@@ -144,6 +144,19 @@ it.each(shapes)('%s', { timeout: 120_000 }, async (_, shape) => {
   expect(wrong.slice(0, 8), `${wrong.length} requests`).toEqual([])
 })
 
+it.each(['[', '{"a":'])('a body nested very deeply: %s', async (open) => {
+  const close = open === '[' ? ']' : '}'
+  for (const [, { method, path }] of shapes.filter(([, shape]) => shape.body).slice(0, 6)) {
+    const response = await fetch(`${served.base}${fillIn(path, {})}`, {
+      method,
+      headers: { 'content-type': 'application/json', cookie: visitor.cookie, 'x-spoor-token': visitor.token },
+      body: `${open.repeat(200_000)}1${close.repeat(200_000)}`,
+    })
+    expect([path, response.status < 500]).toEqual([path, true])
+    await response.body?.cancel()
+  }
+})
+
 it.each([
   '/%',
   '/%FF',

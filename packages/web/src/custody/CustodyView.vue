@@ -181,7 +181,7 @@ async function copy(what: string, text: string) {
                 <th scope="col">Made</th>
                 <th scope="col">Saves added</th>
                 <th scope="col">Saves in all</th>
-                <th scope="col">Events</th>
+                <th scope="col">Events and facts</th>
               </tr>
             </thead>
             <tbody>
