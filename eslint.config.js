@@ -52,6 +52,8 @@ export default ts.config(
   {
     rules: {
       eqeqeq: ['error', 'always'],
+      // Formatting is Prettier's, without exceptions.
+      'no-warning-comments': ['error', { terms: ['prettier-ignore'], location: 'anywhere' }],
       'no-empty': ['error', { allowEmptyCatch: false }],
       '@typescript-eslint/no-explicit-any': 'error',
       '@typescript-eslint/no-unused-vars': ['error', { argsIgnorePattern: '^_', varsIgnorePattern: '^_' }],

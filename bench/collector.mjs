@@ -120,18 +120,56 @@ export async function check(cluster) {
   if (found !== 0) throw new Error(`the check found ${found} places in a ledger that nobody altered`)
   const rate = (ms) => (rows[0].saves / ms) * 1000
   return [
-    { name: 'check', value: rate(checkMs), unit: 'saves/s', against: `${rows[0].saves} saves, three changes each, from the database`, ratio: null, target: '>= 80000', holds: rate(checkMs) >= 80_000 },
-    { name: 'check', value: rate(floorMs), unit: 'saves/s', against: 'reading the rows and hashing what they hold, and nothing else, shared out to all cores', ratio: floorMs / checkMs, target: null, holds: null },
-    { name: 'proved', value: (provedSaves / provedMs) * 1000, unit: 'saves/s', against: 'taken out with their proofs', ratio: null, target: null, holds: null },
-    { name: 'seal', value: rate(sealMs), unit: 'saves/s', against: 'from stored leaves', ratio: null, target: null, holds: null },
-  ] // prettier-ignore
+    {
+      name: 'check',
+      value: rate(checkMs),
+      unit: 'saves/s',
+      against: `${rows[0].saves} saves, three changes each, from the database`,
+      ratio: null,
+      target: '>= 80000',
+      holds: rate(checkMs) >= 80_000,
+    },
+    {
+      name: 'check',
+      value: rate(floorMs),
+      unit: 'saves/s',
+      against: 'reading the rows and hashing what they hold, and nothing else, shared out to all cores',
+      ratio: floorMs / checkMs,
+      target: null,
+      holds: null,
+    },
+    {
+      name: 'proved',
+      value: (provedSaves / provedMs) * 1000,
+      unit: 'saves/s',
+      against: 'taken out with their proofs',
+      ratio: null,
+      target: null,
+      holds: null,
+    },
+    {
+      name: 'seal',
+      value: rate(sealMs),
+      unit: 'saves/s',
+      against: 'from stored leaves',
+      ratio: null,
+      target: null,
+      holds: null,
+    },
+  ]
 }
 
 /** The least that a check from outside the database can take: its rows read out, and six commitments and a leaf hashed a save. */
 async function readingAndHashingAlone(world) {
-  const { rows } = await world.db.raw(`select (select avg(octet_length(after) + 34)::int from ledger.change where after is not null) as value, (select last_save_id::int from ledger.head) as saves`) // prettier-ignore
+  const { rows } = await world.db.raw(
+    `select (select avg(octet_length(after) + 34)::int from ledger.change where after is not null) as value, (select last_save_id::int from ledger.head) as saves`,
+  )
   const readMs = await timed(async () => {
-    for (const [table, by] of [['save', 'id'], ['change', 'save_id']]) await world.db.raw(`copy (select * from ledger.${table} order by ${by}) to '/dev/null' (format binary)`) // prettier-ignore
+    for (const [table, by] of [
+      ['save', 'id'],
+      ['change', 'save_id'],
+    ])
+      await world.db.raw(`copy (select * from ledger.${table} order by ${by}) to '/dev/null' (format binary)`)
   })
   const [one] = await recomputeSaves(world.db, [String(rows[0].saves)])
   const leaf = Buffer.from(one.canonical)

@@ -31,7 +31,10 @@ export async function closeLedger() {
 
 async function make(cluster) {
   const columns = Array.from({ length: fieldsPerType }, (_, at) => `f${at} ${at % 2 ? 'numeric(10,2)' : 'text'}`)
-  const schema = Array.from({ length: types }, (_, at) => `create table public.t${at + 1} (id int primary key, ${columns.join(', ')});`) // prettier-ignore
+  const schema = Array.from(
+    { length: types },
+    (_, at) => `create table public.t${at + 1} (id int primary key, ${columns.join(', ')});`,
+  )
   const world = await makeWorld(cluster, schema.join('\n'))
   const names = Array.from({ length: fieldsPerType }, (_, at) => `f${at}`)
   await world.track(Object.fromEntries(Array.from({ length: types }, (_, at) => [`t${at + 1}`, names])))
@@ -109,20 +112,49 @@ const now = () => Date.now()
 export async function firstPage(cluster) {
   const { db, first, counted } = await bigLedger(cluster)
   const page = (scope) => savePage(db, [scope], { after: undefined, limit: 100, nowMs: now() })
-  const scopes = [{}, who(7), field(first.field), { ...who(9), ...lastDays(90) }, { what: { part: 'what', exclude: false, types: [first.type], fields: [] } }] // prettier-ignore
-  return [line('first-page', await p95(40, (n) => page(scopes[n % scopes.length])), 40, 'first 100 saves of five scopes', counted)] // prettier-ignore
+  const scopes = [
+    {},
+    who(7),
+    field(first.field),
+    { ...who(9), ...lastDays(90) },
+    { what: { part: 'what', exclude: false, types: [first.type], fields: [] } },
+  ]
+  return [
+    line(
+      'first-page',
+      await p95(40, (n) => page(scopes[n % scopes.length])),
+      40,
+      'first 100 saves of five scopes',
+      counted,
+    ),
+  ]
 }
 
 export async function deepPage(cluster) {
   const { db, counted } = await bigLedger(cluster)
   const at = (share) => new Date(Date.now() - share * days * 86_400_000).toISOString()
-  const deep = (n) => changePage(db, [{}], { after: `${at(0.3 + n / 100)}_9000000000_1`, limit: 100, sort: 'time', descending: true, nowMs: now() }) // prettier-ignore
+  const deep = (n) =>
+    changePage(db, [{}], {
+      after: `${at(0.3 + n / 100)}_9000000000_1`,
+      limit: 100,
+      sort: 'time',
+      descending: true,
+      nowMs: now(),
+    })
   return [line('deep-page', await p95(30, deep), 40, '100 changes far back by keyset', counted)]
 }
 
 export async function ribbon(cluster) {
   const { db, counted } = await bigLedger(cluster)
-  return [line('ribbon', await p95(12, () => readActivity(db, [{}], zone, now())), 80, 'two years from hourly counts', counted)] // prettier-ignore
+  return [
+    line(
+      'ribbon',
+      await p95(12, () => readActivity(db, [{}], zone, now())),
+      80,
+      'two years from hourly counts',
+      counted,
+    ),
+  ]
 }
 
 export async function daysReading(cluster) {
@@ -138,7 +170,15 @@ export async function daysReading(cluster) {
 
 export async function count(cluster) {
   const { db, counted } = await bigLedger(cluster)
-  return [line('count', await p95(20, (n) => summarise(db, [{ ...who(1 + n), ...lastDays(90) }], now())), 100, 'one actor, three months, exact', counted)] // prettier-ignore
+  return [
+    line(
+      'count',
+      await p95(20, (n) => summarise(db, [{ ...who(1 + n), ...lastDays(90) }], now())),
+      100,
+      'one actor, three months, exact',
+      counted,
+    ),
+  ]
 }
 
 /** All that Today asks for a week and for a first look at everything of a month, with two hundred stories kept. */
@@ -150,7 +190,12 @@ export async function todayPage(cluster) {
     `insert into spoor.story_save select s.id, ${saves} - (s.id * 50 + n) from spoor.story s, generate_series(1, 3) n on conflict do nothing`,
   )
   const person = { permissions: ['noticing.read'], lookedAt: null }
-  const page = (n) => today(db, person, [], { from: new Date(now() - (n % 2 ? 7 : 1) * 86_400_000).toISOString(), until: undefined, zone }) // prettier-ignore
+  const page = (n) =>
+    today(db, person, [], {
+      from: new Date(now() - (n % 2 ? 7 : 1) * 86_400_000).toISOString(),
+      until: undefined,
+      zone,
+    })
   return [line('today', await p95(20, page), 300, 'everything of Today, a day and a week', counted)]
 }
 
@@ -166,8 +211,18 @@ export async function rise(cluster) {
 export async function substring(cluster) {
   const { db, counted } = await bigLedger(cluster)
   const has = (text) => ({ value: { part: 'value', exclude: false, tests: [{ test: 'contains', text }] } })
-  const frequent = await p95(10, () => changePage(db, [has('words')], { after: undefined, limit: 100, sort: 'time', descending: true, nowMs: now() })) // prettier-ignore
-  const rare = await p95(3, () => changePage(db, [{ ...has('about 77x'), ...lastDays(30) }], { after: undefined, limit: 100, sort: 'time', descending: true, nowMs: now() })) // prettier-ignore
+  const frequent = await p95(10, () =>
+    changePage(db, [has('words')], { after: undefined, limit: 100, sort: 'time', descending: true, nowMs: now() }),
+  )
+  const rare = await p95(3, () =>
+    changePage(db, [{ ...has('about 77x'), ...lastDays(30) }], {
+      after: undefined,
+      limit: 100,
+      sort: 'time',
+      descending: true,
+      nowMs: now(),
+    }),
+  )
   return [
     line('substring', frequent, 250, 'a frequent word', counted),
     line('substring', rare, 250, 'what is nowhere, in the last month', counted),
@@ -179,6 +234,24 @@ export async function sorted(cluster) {
   const { db, counted } = await bigLedger(cluster)
   const orders = ['difference', 'record', 'after', 'field']
   const page = (n) =>
-    changePage(db, [{ ...who(20 + n), ...lastDays(90) }], { after: undefined, limit: 100, sort: orders[n % orders.length], descending: true, nowMs: now() }) // prettier-ignore
-  return [{ ...line('sorted', await p95(20, page), 0, 'some 4,000 changes of one actor in three months, by four columns', counted), target: null, holds: null }] // prettier-ignore
+    changePage(db, [{ ...who(20 + n), ...lastDays(90) }], {
+      after: undefined,
+      limit: 100,
+      sort: orders[n % orders.length],
+      descending: true,
+      nowMs: now(),
+    })
+  return [
+    {
+      ...line(
+        'sorted',
+        await p95(20, page),
+        0,
+        'some 4,000 changes of one actor in three months, by four columns',
+        counted,
+      ),
+      target: null,
+      holds: null,
+    },
+  ]
 }

@@ -77,13 +77,27 @@ export async function capturePgbench(cluster) {
     }
     const ratio = median(rates.captured) / median(rates.plain)
     const holds = ratio >= target
-    lines.push({ name, value: median(rates.captured), unit: 'transactions/s', against: 'untracked', ratio, target: `>= ${target}`, holds }) // prettier-ignore
+    lines.push({
+      name,
+      value: median(rates.captured),
+      unit: 'transactions/s',
+      against: 'untracked',
+      ratio,
+      target: `>= ${target}`,
+      holds,
+    })
     const collector = captured.newCollector()
     collector.start()
     const beside = await rate(captured, script)
     await collector.stop()
     await captured.business.query('truncate spoor_capture.outbox')
-    lines.push({ name, value: beside, unit: 'transactions/s', against: 'untracked, a collector and its ledger on the same two cores', ratio: beside / median(rates.plain) }) // prettier-ignore
+    lines.push({
+      name,
+      value: beside,
+      unit: 'transactions/s',
+      against: 'untracked, a collector and its ledger on the same two cores',
+      ratio: beside / median(rates.plain),
+    })
   }
   await plain.close()
   await captured.close()

@@ -8,7 +8,8 @@ test.describe.configure({ mode: 'serial' })
 let page: Page
 let errors: string[]
 const { application, databases } = demo('history')
-const incident = (name: IncidentName) => readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)! // prettier-ignore
+const incident = (name: IncidentName) =>
+  readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
@@ -37,7 +38,7 @@ test('noticing has read the whole history', async () => {
           'select h.last_save_id - n.read_save as behind from ledger.head h, spoor.noticing n',
         ),
       { timeout: 60_000 },
-    ) // prettier-ignore
+    )
     .toEqual([{ behind: '0' }])
 })
 
@@ -53,12 +54,16 @@ test('the digest is told since the last visit, and each figure is what its scope
     .getByRole('link')
     .filter({ hasText: /^[\d,]+ (saves|fields)/ })
     .all()
-  const links = await Promise.all(figures.map(async (link) => ({ text: await link.innerText(), href: (await link.getAttribute('href'))! }))) // prettier-ignore
+  const links = await Promise.all(
+    figures.map(async (link) => ({ text: await link.innerText(), href: (await link.getAttribute('href'))! })),
+  )
   expect(links.length).toBeGreaterThanOrEqual(2)
   for (const { text, href } of links) {
     await page.goto(`${application}${href}`)
     const tail = page.locator('.bar .tail')
-    await expect(tail).toContainText(new RegExp(`(^|\\s)${number(text).toLocaleString('en-GB')} ${text.includes('field') ? 'change' : 'save'}`)) // prettier-ignore
+    await expect(tail).toContainText(
+      new RegExp(`(^|\\s)${number(text).toLocaleString('en-GB')} ${text.includes('field') ? 'change' : 'save'}`),
+    )
   }
 })
 
@@ -76,7 +81,11 @@ const planted: [IncidentName, RegExp][] = [
 ]
 test.describe('planted incidents, as Today tells them', () => {
   test('are all there, each once, with little else beside', async () => {
-    await spell(day(incident('ordinaryDays').from < incident('gap').from ? incident('ordinaryDays').from : '2024-01-01T12:00:00Z')) // prettier-ignore
+    await spell(
+      day(
+        incident('ordinaryDays').from < incident('gap').from ? incident('ordinaryDays').from : '2024-01-01T12:00:00Z',
+      ),
+    )
     const more = page.getByRole('button', { name: /^Show the other/ })
     if (await more.isVisible()) await more.click()
     for (const [, words] of planted) await expect(story(words)).toHaveCount(1)
@@ -89,17 +98,24 @@ test.describe('planted incidents, as Today tells them', () => {
     await story(/just under 150/)
       .getByRole('link', { name: `Open its ${fact.counts['saves']} saves` })
       .click()
-    await expect(page.getByRole('group', { name: 'Scope' })).toContainText('standing out as “14 values of unit price just under 150') // prettier-ignore
+    await expect(page.getByRole('group', { name: 'Scope' })).toContainText(
+      'standing out as “14 values of unit price just under 150',
+    )
     await expect(rows(page)).toHaveCount(fact.counts['saves']!)
   })
 
   test('of forty ordinary days there is nothing to tell', async () => {
     const { from, until } = incident('ordinaryDays')
-    const told = await query<{ at: Date }>(databases.spoor, 'select from_at as at from spoor.story where from_at < $2 and to_at >= $1', [from, until]) // prettier-ignore
+    const told = await query<{ at: Date }>(
+      databases.spoor,
+      'select from_at as at from spoor.story where from_at < $2 and to_at >= $1',
+      [from, until],
+    )
     // Whatever the day it runs on: one of the handful of chance stories of two years may fall into these forty days.
     expect(told.length).toBeLessThanOrEqual(1)
     const [begin, end, at] = [Date.parse(from), Date.parse(until) - 1, told[0]?.at.getTime() ?? 0]
-    const [first, last] = at === 0 ? [begin, end] : at - begin > end - at ? [begin, at - 86_400_000] : [at + 86_400_000, end] // prettier-ignore
+    const [first, last] =
+      at === 0 ? [begin, end] : at - begin > end - at ? [begin, at - 86_400_000] : [at + 86_400_000, end]
     await spell(day(new Date(first).toISOString()), day(new Date(last).toISOString()))
     await expect(digest()).toContainText('Nothing stands out.')
     await expect(digest()).toContainText(/[\d,]+ saves by/)
@@ -164,7 +180,9 @@ test('everything of a story goes into the tray, is flagged and assigned with a d
   await page.goto(`${application}/today`)
   const waiting = page.getByRole('complementary')
   await expect(waiting).toContainText('Find out who maint_ro is')
-  await expect(waiting.getByRole('listitem').filter({ hasText: 'Flagged, until the flag is taken off' })).toContainText('5 saves') // prettier-ignore
+  await expect(waiting.getByRole('listitem').filter({ hasText: 'Flagged, until the flag is taken off' })).toContainText(
+    '5 saves',
+  )
   await waiting.getByRole('listitem').filter({ hasText: 'Find out who' }).getByRole('button', { name: 'Done' }).click()
   await expect(waiting).not.toContainText('Find out who maint_ro is')
 })

@@ -17,7 +17,8 @@ test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
 
 const heads = (of: Page) => of.getByRole('columnheader').filter({ visible: true })
-const titles = async (of: Page) => (await heads(of).allInnerTexts()).map((text) => text.replace(/\s*[↑↓]$/, '')).filter((text) => text !== 'Picked') // prettier-ignore
+const titles = async (of: Page) =>
+  (await heads(of).allInnerTexts()).map((text) => text.replace(/\s*[↑↓]$/, '')).filter((text) => text !== 'Picked')
 
 test('a list is put in the order of any column, and the link keeps it', async () => {
   await page.goto(`${application}/changes?${fortnight}`)
@@ -25,8 +26,11 @@ test('a list is put in the order of any column, and the link keeps it', async ()
   await page.getByRole('button', { name: 'Who', exact: true }).click()
   await expect(page).toHaveURL(/sort=who/)
   await expect(page.getByRole('columnheader', { name: 'Who' })).toHaveAttribute('aria-sort', 'ascending')
-  const who = async () => (await rows(page).locator('.who').allInnerTexts()).map((text) => text.replace(/ for .*| claimed$/, '')) // prettier-ignore
-  const inOrder = (names: string[]) => names.length > 5 && names.every((name, at) => at === 0 || names[at - 1]!.localeCompare(name, 'en', { sensitivity: 'base' }) <= 0) // prettier-ignore
+  const who = async () =>
+    (await rows(page).locator('.who').allInnerTexts()).map((text) => text.replace(/ for .*| claimed$/, ''))
+  const inOrder = (names: string[]) =>
+    names.length > 5 &&
+    names.every((name, at) => at === 0 || names[at - 1]!.localeCompare(name, 'en', { sensitivity: 'base' }) <= 0)
   await expect.poll(async () => inOrder(await who())).toBe(true)
   // Days are no headings then, so each line says its own.
   await expect(rows(page).first()).toContainText(/\d Nov|\d [A-Z][a-z]{2} /)
@@ -41,7 +45,14 @@ test('changes are put in the order of how much they moved', async () => {
   await page.goto(`${application}/changes?${fortnight}&reading=changes`)
   await page.getByRole('button', { name: 'Difference', exact: true }).click()
   await expect(page).toHaveURL(/sort=-difference/)
-  const amounts = async () => (await page.getByRole('table', { name: 'Changes' }).locator('.line:not(.head)').locator('span[role=cell]:last-child').allInnerTexts()).map((text) => Number.parseFloat(text.replace('−', '-').replace('+', ''))) // prettier-ignore
+  const amounts = async () =>
+    (
+      await page
+        .getByRole('table', { name: 'Changes' })
+        .locator('.line:not(.head)')
+        .locator('span[role=cell]:last-child')
+        .allInnerTexts()
+    ).map((text) => Number.parseFloat(text.replace('−', '-').replace('+', '')))
   const inOrder = (moved: number[]) => moved.length > 5 && moved.every((one, at) => at === 0 || moved[at - 1]! >= one)
   await expect.poll(async () => inOrder((await amounts()).filter((one) => !Number.isNaN(one)))).toBe(true)
 })
@@ -71,7 +82,9 @@ test('columns are chosen, moved and sized, and stand so wherever the person sign
   await expect.poll(() => titles(page)).toEqual(moved)
   const width = async (of: Page) => (await of.getByRole('columnheader', { name: 'Record' }).boundingBox())!.width
   const before = await width(page)
-  const kept = page.waitForResponse((response) => response.url().includes('/layouts/') && response.request().method() === 'PUT') // prettier-ignore
+  const kept = page.waitForResponse(
+    (response) => response.url().includes('/layouts/') && response.request().method() === 'PUT',
+  )
   await page.getByRole('separator', { name: 'Width of Record' }).focus()
   for (let n = 0; n < 3; n++) await page.keyboard.press('ArrowRight')
   expect(Math.round(await width(page))).toBe(Math.round(before) + 48)

@@ -9,7 +9,8 @@ test.describe.configure({ mode: 'serial' })
 let page: Page
 let errors: string[]
 const { application, databases } = demo('history')
-const spoor = <R extends object>(statement: string, values?: unknown[]) => query<R & Record<string, unknown>>(databases.spoor, statement, values) // prettier-ignore
+const spoor = <R extends object>(statement: string, values?: unknown[]) =>
+  query<R & Record<string, unknown>>(databases.spoor, statement, values)
 test.beforeAll(async ({ browser }) => {
   const context = await browser.newContext()
   await context.grantPermissions(['clipboard-read', 'clipboard-write'])
@@ -58,9 +59,15 @@ test('a scope is taken out with its proofs, and checked without Spoor', async ()
   await expect(tail).toContainText(/\d saves/)
   const saves = /([\d,]+) saves/.exec(await tail.innerText())![1]!.replaceAll(',', '')
   await page.getByRole('button', { name: 'Export', exact: true }).click()
-  const [download] = await Promise.all([page.waitForEvent('download'), page.getByRole('link', { name: 'Export with proofs' }).click()]) // prettier-ignore
+  const [download] = await Promise.all([
+    page.waitForEvent('download'),
+    page.getByRole('link', { name: 'Export with proofs' }).click(),
+  ])
   const file = await download.path()
-  const check = (...args: string[]) => spawnSync(process.execPath, [join(root, 'packages/verify/dist/main.js'), file, '--key', ...args], { encoding: 'utf8' }) // prettier-ignore
+  const check = (...args: string[]) =>
+    spawnSync(process.execPath, [join(root, 'packages/verify/dist/main.js'), file, '--key', ...args], {
+      encoding: 'utf8',
+    })
   const checked = check(key)
   expect(checked.stdout).toContain(`${saves} saves; `)
   expect(checked.stdout).toMatch(/ 0 failed, \d+ skipped\.\nHOLDS\n$/)
@@ -75,7 +82,12 @@ test('what a superuser altered is named with its seals, stays until it is settle
     `select c.save_id, c.field_id, c.after from ledger.change c join ledger.save s on s.captured_at = c.captured_at and s.id = c.save_id
       where s.id between 12000 and 13000 and s.action = 'change' and c.after is not null order by c.save_id limit 1`,
   )
-  const alter = (after: string) => spoor('update ledger.change set after = $3 where save_id = $1 and field_id = $2', [change!.save_id, change!.field_id, after]) // prettier-ignore
+  const alter = (after: string) =>
+    spoor('update ledger.change set after = $3 where save_id = $1 and field_id = $2', [
+      change!.save_id,
+      change!.field_id,
+      after,
+    ])
   await alter(`${change!.after}0`)
   try {
     await page.goto(`${application}/custody`)

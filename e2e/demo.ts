@@ -91,7 +91,10 @@ export function listenForErrors(page: Page): string[] {
   const errors: string[] = []
   page.on('pageerror', (error) => errors.push(error.message))
   // With the address: of a refused request the browser says only that it was refused.
-  page.on('console', (message) => message.type() === 'error' && errors.push(`${message.text()} ${message.location().url}`)) // prettier-ignore
+  page.on(
+    'console',
+    (message) => message.type() === 'error' && errors.push(`${message.text()} ${message.location().url}`),
+  )
   return errors
 }
 
@@ -100,6 +103,12 @@ export async function axeFindsNothing(page: Page): Promise<void> {
   // What is being loaded anew is faded on purpose.
   await expect(page.locator('.stale')).toHaveCount(0)
   const { violations } = await new AxeBuilder({ page }).withTags(['wcag2a', 'wcag2aa']).analyze()
-  const found = violations.map(({ id, nodes }) => `${id}: ${nodes.map((node) => node.html).join(' ').slice(0, 300)}`) // prettier-ignore
+  const found = violations.map(
+    ({ id, nodes }) =>
+      `${id}: ${nodes
+        .map((node) => node.html)
+        .join(' ')
+        .slice(0, 300)}`,
+  )
   expect(found).toEqual([])
 }

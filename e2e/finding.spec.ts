@@ -8,7 +8,8 @@ test.describe.configure({ mode: 'serial' })
 let page: Page
 let errors: string[]
 const application = () => demo('history').application
-const incident = (name: IncidentName) => readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)! // prettier-ignore
+const incident = (name: IncidentName) =>
+  readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
 test.beforeAll(async ({ browser }) => {
   const context = await browser.newContext()
   await context.grantPermissions(['clipboard-read', 'clipboard-write'])
@@ -40,7 +41,9 @@ test('plain words become an exact sentence, and what is not understood stays und
   await ask('bank acount of contractors by Oona since 1 January 2020, purple')
   await expect(page.locator('.meaning .unknown')).toHaveText('purple')
   await expect(page.locator('.meaning .guessed')).toHaveText('bank acount')
-  await expect(page.getByText('Changes to bank account of contractors by Oona Marchetti, from 1 January 2020 on (Europe/London).')).toBeVisible() // prettier-ignore
+  await expect(
+    page.getByText('Changes to bank account of contractors by Oona Marchetti, from 1 January 2020 on (Europe/London).'),
+  ).toBeVisible()
   await axeFindsNothing(page)
   await page.keyboard.press('Enter')
   await expect(page.locator('.meaning .unknown')).toHaveText('purple')
@@ -178,7 +181,9 @@ test('saves are marked reviewed with one key, and the sentence asks for what is 
   await expect(pane.getByRole('button', { name: 'Take the flag off' })).toBeVisible()
   await pane.getByRole('button', { name: 'Copy as text' }).click()
   await expect(pane.getByRole('button', { name: 'Copied' })).toBeVisible()
-  expect(await page.evaluate(() => navigator.clipboard.readText())).toMatch(/^Tenancy \d+, save \d+\n.*\ndeposit: [\d.]+ → 0\.00/) // prettier-ignore
+  expect(await page.evaluate(() => navigator.clipboard.readText())).toMatch(
+    /^Tenancy \d+, save \d+\n.*\ndeposit: [\d.]+ → 0\.00/,
+  )
 })
 
 test('a scope is kept under a name, shared, opened by somebody else, and not told to who sees a part only', async ({

@@ -7,7 +7,14 @@ import { demo, query, readJson, rows, signIn } from './demo.ts'
 test.describe.configure({ mode: 'serial' })
 
 const zone = 'Europe/London'
-const { databases, application } = { get databases() { return demo('history').databases }, get application() { return demo('history').application } } // prettier-ignore
+const { databases, application } = {
+  get databases() {
+    return demo('history').databases
+  },
+  get application() {
+    return demo('history').application
+  },
+}
 
 function incident(name: IncidentName): Incident {
   return readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!

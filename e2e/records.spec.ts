@@ -8,9 +8,18 @@ test.describe.configure({ mode: 'serial' })
 let page: Page
 let errors: string[]
 const application = () => demo('history').application
-const incident = (name: IncidentName) => readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)! // prettier-ignore
-const typeOf = async (table: string) => (await query<{ id: number }>(demo('history').databases.spoor, `select id from spoor.record_type where table_name = $1`, [table]))[0]!.id // prettier-ignore
-const lane = (field: string) => page.locator('.lanes .row').filter({ has: page.getByRole('button', { name: field, exact: true }) }) // prettier-ignore
+const incident = (name: IncidentName) =>
+  readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
+const typeOf = async (table: string) =>
+  (
+    await query<{ id: number }>(
+      demo('history').databases.spoor,
+      `select id from spoor.record_type where table_name = $1`,
+      [table],
+    )
+  )[0]!.id
+const lane = (field: string) =>
+  page.locator('.lanes .row').filter({ has: page.getByRole('button', { name: field, exact: true }) })
 const moments = () => page.getByLabel('Two moments')
 const rowOf = (field: string) => moments().getByRole('row').filter({ hasText: field })
 
@@ -29,7 +38,11 @@ async function open(table: string, key: string) {
 
 test('is found by its name, and tells of the bank account there and back', async () => {
   const [key] = incident('bankAccount').records
-  const [contractor] = await query<{ label: string }>(demo('history').databases.spoor, `select label from spoor.record where type_id = $1 and record_key = $2`, [await typeOf('contractor'), key]) // prettier-ignore
+  const [contractor] = await query<{ label: string }>(
+    demo('history').databases.spoor,
+    `select label from spoor.record where type_id = $1 and record_key = $2`,
+    [await typeOf('contractor'), key],
+  )
   await page.goto(`${application()}/records`)
   await expect(page.getByRole('listitem').first()).toBeVisible()
   await page.getByLabel('Find a record').fill(contractor!.label)
@@ -43,7 +56,10 @@ test('is found by its name, and tells of the bank account there and back', async
   // The Friday's save beside the one before it.
   await changes.nth(1).getByRole('button').first().click()
   await expect(rowOf('bank account')).toHaveClass(/differs/)
-  const [before, changed] = [await rowOf('bank account').getByRole('cell').nth(0).innerText(), await rowOf('bank account').getByRole('cell').nth(1).innerText()] // prettier-ignore
+  const [before, changed] = [
+    await rowOf('bank account').getByRole('cell').nth(0).innerText(),
+    await rowOf('bank account').getByRole('cell').nth(1).innerText(),
+  ]
   expect(changed).not.toBe(before)
   expect(await rowOf('bank account').getByRole('cell').nth(2).innerText()).toBe(before)
   await expect(moments().getByText('bank account · ')).toContainText('by Oona Marchetti')

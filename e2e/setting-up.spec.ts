@@ -7,7 +7,11 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const { application } = { get application() { return demo('history').application } } // prettier-ignore
+const { application } = {
+  get application() {
+    return demo('history').application
+  },
+}
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
@@ -70,7 +74,11 @@ test('the map shows lines, locks, masks and what changes unseen, worst first', a
 test('several fields are set at once by pointer and by keyboard, and the draft says what it will cost', async () => {
   await tile('category').scrollIntoViewIfNeeded()
   const hazard = page.getByRole('listbox', { name: 'Fields of hazard' })
-  const [from, to] = await Promise.all(['category', 'made safe on'].map((name) => hazard.getByRole('option', { name: new RegExp(`^${name},`) }).boundingBox())) // prettier-ignore
+  const [from, to] = await Promise.all(
+    ['category', 'made safe on'].map((name) =>
+      hazard.getByRole('option', { name: new RegExp(`^${name},`) }).boundingBox(),
+    ),
+  )
   await page.mouse.move(from!.x + 5, from!.y + 5)
   await page.mouse.down()
   await page.mouse.move(to!.x + 5, to!.y + 5, { steps: 12 })
@@ -127,7 +135,8 @@ test('a plan that takes two is proposed by one and put in force by another', asy
 
 test('versions say who, when and why, are compared, returned to, and go out and in as a file', async () => {
   await open('/tracking/plans')
-  const version = (n: number) => page.getByRole('article').filter({ has: page.getByRole('heading', { name: new RegExp(`^Plan ${n}\\b`) }) }) // prettier-ignore
+  const version = (n: number) =>
+    page.getByRole('article').filter({ has: page.getByRole('heading', { name: new RegExp(`^Plan ${n}\\b`) }) })
   await expect(version(6)).toContainText('put in force by Hester Cardew')
   await expect(version(2)).toContainText('“Deposit scheme is being moved”')
   await page.getByRole('checkbox', { name: 'Compare plan 2' }).check()
@@ -144,10 +153,20 @@ test('versions say who, when and why, are compared, returned to, and go out and 
     page.waitForEvent('download'),
     version(6).getByRole('link', { name: 'As a file' }).click(),
   ])
-  const file = JSON.parse(readFileSync(await download.path(), 'utf8')) as { format: string; types: { table: string; reason: string }[] } // prettier-ignore
+  const file = JSON.parse(readFileSync(await download.path(), 'utf8')) as {
+    format: string
+    types: { table: string; reason: string }[]
+  }
   expect(file.format).toBe('spoor-plan')
   file.types.find((type) => type.table === 'contractor')!.reason = 'asked'
-  const choose = (content: unknown) => page.locator('input[type=file]').setInputFiles({ name: 'spoor-plan.json', mimeType: 'application/json', buffer: Buffer.from(typeof content === 'string' ? content : JSON.stringify(content)) }) // prettier-ignore
+  const choose = (content: unknown) =>
+    page
+      .locator('input[type=file]')
+      .setInputFiles({
+        name: 'spoor-plan.json',
+        mimeType: 'application/json',
+        buffer: Buffer.from(typeof content === 'string' ? content : JSON.stringify(content)),
+      })
   await choose('{"format": "something else"}')
   await expect(pane.getByRole('alert')).toContainText('Nothing was staged')
   await choose(file)
@@ -194,7 +213,10 @@ test('who nobody knew becomes known, and the directory follows a change of name'
   await expect(page.getByRole('region', { name: 'Directory' })).toContainText('Wilf Amory')
   await axeFindsNothing(page)
   // The five saves at night are found under who made them.
-  const [actor] = await query<{ id: number }>(demo('history').databases.spoor, `select id from spoor.actor where name = 'Night maintenance'`) // prettier-ignore
+  const [actor] = await query<{ id: number }>(
+    demo('history').databases.spoor,
+    `select id from spoor.actor where name = 'Night maintenance'`,
+  )
   await page.goto(`${application}/changes?who=a${actor!.id}`)
   await expect(rows(page)).toHaveCount(5)
   await expect(rows(page).first()).toContainText('Night maintenance (login maint_ro)')
@@ -229,14 +251,20 @@ test('an auditor is let in to one scope until a day, and that is written down', 
 })
 
 test('a masked value is revealed in the save, and what follows is folded under its cause', async () => {
-  const [field] = await query<{ id: number }>(demo('history').databases.spoor, `select id from spoor.field where column_name = 'date_of_birth'`) // prettier-ignore
+  const [field] = await query<{ id: number }>(
+    demo('history').databases.spoor,
+    `select id from spoor.field where column_name = 'date_of_birth'`,
+  )
   await page.goto(`${application}/changes?what=f${field!.id}`)
   await rows(page).first().click()
   const pane = page.getByRole('complementary', { name: 'the opened save' })
   await expect(pane).toContainText('••••••')
   await pane.getByRole('button', { name: 'Reveal (this is recorded)' }).click()
   await expect(pane.getByText(/^19\d\d-\d\d-\d\d$|^20\d\d-\d\d-\d\d$/).first()).toBeVisible()
-  const [rent] = await query<{ id: string }>(demo('history').databases.spoor, `select c.save_id as id from ledger.change c join spoor.field f on f.id = c.field_id join ledger.save s on s.id = c.save_id where f.column_name = 'monthly_rent' and s.action = 'change' order by c.save_id desc limit 1`) // prettier-ignore
+  const [rent] = await query<{ id: string }>(
+    demo('history').databases.spoor,
+    `select c.save_id as id from ledger.change c join spoor.field f on f.id = c.field_id join ledger.save s on s.id = c.save_id where f.column_name = 'monthly_rent' and s.action = 'change' order by c.save_id desc limit 1`,
+  )
   await page.goto(`${application}/changes?save=${rent!.id}`)
   await expect(pane.getByText(/Followed from it: .*monthly rent/)).toBeVisible()
 })

@@ -70,7 +70,15 @@ async function placesThatDoNotMatch(spoorUrl) {
   const slices = new SliceThreads(spoorUrl)
   try {
     const [row] = await db('spoor.ledger_check').insert({ total: 0 }).returning('id')
-    const check = new LedgerCheck({ db, outside: new OutsideSeals(dataDir), evidenceKey: evidenceKey(vault), slices, checkId: row.id, hurried: () => true, onProgress: () => Promise.resolve(true) }) // prettier-ignore
+    const check = new LedgerCheck({
+      db,
+      outside: new OutsideSeals(dataDir),
+      evidenceKey: evidenceKey(vault),
+      slices,
+      checkId: row.id,
+      hurried: () => true,
+      onProgress: () => Promise.resolve(true),
+    })
     await check.check()
     return await db('spoor.mismatch').pluck('words')
   } finally {
@@ -87,7 +95,11 @@ run(async () => {
   const { Vault } = await import('../packages/server/dist/secret.js')
   rmSync(dataDir, { recursive: true, force: true })
   let cluster = await startDatabase()
-  const world = await makeWorld(cluster, `create table public.account (id int primary key, balance int not null default 0); insert into public.account select g from generate_series(1, ${accounts}) g`, Vault.open(dataDir)) // prettier-ignore
+  const world = await makeWorld(
+    cluster,
+    `create table public.account (id int primary key, balance int not null default 0); insert into public.account select g from generate_series(1, ${accounts}) g`,
+    Vault.open(dataDir),
+  )
   await world.track({ account: ['balance'] })
   const { spoorUrl, businessUrl } = world
   await world.letGo()
@@ -171,10 +183,14 @@ run(async () => {
   }
   await business.end()
   await kill(server.pid)
-  const { rows: seals } = await spoor.query('select count(*)::int as seals, coalesce(max(size), 0)::int as sealed from ledger.seal') // prettier-ignore
+  const { rows: seals } = await spoor.query(
+    'select count(*)::int as seals, coalesce(max(size), 0)::int as sealed from ledger.seal',
+  )
   await spoor.end()
   const unproved = await placesThatDoNotMatch(spoorUrl)
-  say(`  ${seals[0].seals} seals over ${seals[0].sealed} saves; ${unproved.length === 0 ? 'all of the ledger matches them' : unproved.join('; ')}`) // prettier-ignore
+  say(
+    `  ${seals[0].seals} seals over ${seals[0].sealed} saves; ${unproved.length === 0 ? 'all of the ledger matches them' : unproved.join('; ')}`,
+  )
   await cluster.stop()
   const sealed = seals[0].seals > 0 && unproved.length === 0
   const ok = wrong.length === 0 && numbers[0].saves === sum && numbers[0].highest === sum && sealed

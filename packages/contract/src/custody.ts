@@ -71,7 +71,9 @@ export const Place = v.object({
   proof: v.array(v.string()),
   key: v.nullable(v.string()),
   /** What opens the commitments of values that may be shown. */
-  openings: v.array(v.object({ fieldId: v.number(), salt: v.string(), before: v.nullable(v.string()), after: v.nullable(v.string()) })), // prettier-ignore
+  openings: v.array(
+    v.object({ fieldId: v.number(), salt: v.string(), before: v.nullable(v.string()), after: v.nullable(v.string()) }),
+  ),
 })
 export type Place = v.InferOutput<typeof Place>
 
@@ -139,7 +141,9 @@ export const custodyRoutes = {
     needs: 'custody.check',
     summary: 'Say what was found out about something that does not match',
     params: v.object({ mismatchId: IntParam }),
-    body: v.strictObject({ why: v.pipe(v.string(), v.trim(), v.minLength(3, 'Say what was found out.'), v.maxLength(4000)) }), // prettier-ignore
+    body: v.strictObject({
+      why: v.pipe(v.string(), v.trim(), v.minLength(3, 'Say what was found out.'), v.maxLength(4000)),
+    }),
     response: MismatchShown,
   }),
   exportProved: route({
@@ -187,7 +191,10 @@ export const custodyRoutes = {
     params: erasureParams,
     body: v.variant('decision', [
       v.strictObject({ decision: v.literal('erase') }),
-      v.strictObject({ decision: v.literal('refuse'), answer: Because('Say in a sentence why it is not to be erased.') }), // prettier-ignore
+      v.strictObject({
+        decision: v.literal('refuse'),
+        answer: Because('Say in a sentence why it is not to be erased.'),
+      }),
     ]),
     response: Erasure,
   }),

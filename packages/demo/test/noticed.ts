@@ -1,4 +1,13 @@
-import { Noticer, storyHeadline, type ActorKind, type FieldFacts, type NoticedSave, type Story, type StoryNames, type ValueKind } from '@spoor/core' // prettier-ignore
+import {
+  Noticer,
+  storyHeadline,
+  type ActorKind,
+  type FieldFacts,
+  type NoticedSave,
+  type Story,
+  type StoryNames,
+  type ValueKind,
+} from '@spoor/core'
 import type { History } from '../src/history/generate.ts'
 import { fieldRules, trackedColumns, type TrackedTable } from '../src/history/tracked.ts'
 import { larkmereZone } from '../src/larkmere/calendar.ts'
@@ -51,7 +60,8 @@ export function noticeHistory(history: History): Noticed {
   }
   const runs = new Map<string, number>()
   const inTransaction = new Map<number, number>()
-  for (const { transaction } of history.recorder.trail) inTransaction.set(transaction, (inTransaction.get(transaction) ?? 0) + 1) // prettier-ignore
+  for (const { transaction } of history.recorder.trail)
+    inTransaction.set(transaction, (inTransaction.get(transaction) ?? 0) + 1)
   const latest = new Map<string, string | null>()
   const saves = history.recorder.trail.map((row, at): NoticedSave => {
     const context = row.hand.context
@@ -97,7 +107,12 @@ export function noticeHistory(history: History): Noticed {
     run: () => undefined,
     only: null,
   }
-  const workdays = new Set(saves.map(({ atMs }) => new Date(atMs)).filter((day) => day.getUTCDay() % 6 !== 0).map((day) => day.toISOString().slice(0, 10))).size // prettier-ignore
+  const workdays = new Set(
+    saves
+      .map(({ atMs }) => new Date(atMs))
+      .filter((day) => day.getUTCDay() % 6 !== 0)
+      .map((day) => day.toISOString().slice(0, 10)),
+  ).size
   return { saves, stories: [...stories.values()], names, workdays }
 }
 

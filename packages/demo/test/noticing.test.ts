@@ -41,7 +41,14 @@ describe.each([
     const want = wanted[incident.name]
     if (!want) return []
     const stories = about(noticed, incident).filter((story) => story.reasons[0]?.rule === want[0])
-    return [{ name: incident.name, headlines: stories.map((story) => headlineOf(story, noticed)), words: want[1], ids: stories.map((story) => story.id) }] // prettier-ignore
+    return [
+      {
+        name: incident.name,
+        headlines: stories.map((story) => headlineOf(story, noticed)),
+        words: want[1],
+        ids: stories.map((story) => story.id),
+      },
+    ]
   })
   const right = found.filter(
     ({ headlines, words }) => headlines.filter((headline) => words.test(headline)).length === 1,
@@ -50,7 +57,9 @@ describe.each([
   const others = noticed.stories.filter((story) => !told.has(story.id))
 
   it('finds every planted incident and tells it rightly, once', () => {
-    console.log(`seed ${seed} until ${until}: found ${right.length} of ${found.length}, missed ${found.length - right.length}, others told ${others.length} over ${noticed.workdays} working days`) // prettier-ignore
+    console.log(
+      `seed ${seed} until ${until}: found ${right.length} of ${found.length}, missed ${found.length - right.length}, others told ${others.length} over ${noticed.workdays} working days`,
+    )
     expect(found.filter((one) => !right.includes(one)).map(({ name, headlines }) => ({ name, headlines }))).toEqual([])
   })
 

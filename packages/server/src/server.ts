@@ -39,7 +39,13 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const vault = Vault.open(config.dataDir)
   await migrate(config.ownerDatabaseUrl, rolesOf(config))
   const beforeCommit = sealsFacts(vault)
-  const db = connect(config.databaseUrl, { applicationName: 'spoor', maxConnections: 14, keptConnections: 4, own: true, beforeCommit }) // prettier-ignore
+  const db = connect(config.databaseUrl, {
+    applicationName: 'spoor',
+    maxConnections: 14,
+    keptConnections: 4,
+    own: true,
+    beforeCommit,
+  })
   await adoptEvidence(db, evidenceKey(vault))
   const sessionPool = new pg.Pool({
     connectionString: config.databaseUrl,
@@ -95,7 +101,13 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     https: config.https,
     trustedProxies: config.trustedProxies,
     webDirectory,
-    connectEraser: () => connect(config.erasureDatabaseUrl, { applicationName: 'spoor erasure', maxConnections: 1, own: true, beforeCommit }), // prettier-ignore
+    connectEraser: () =>
+      connect(config.erasureDatabaseUrl, {
+        applicationName: 'spoor erasure',
+        maxConnections: 1,
+        own: true,
+        beforeCommit,
+      }),
     onSourceAdded: () => collectors.look(),
   })
   const http = await listen(createServer(app), config)

@@ -93,9 +93,18 @@ describe('every route asks who asks', () => {
   it('and is reached by its own path, whatever another’s path could mean', () => {
     const all = Object.values<RouteShape>(routes)
     const taken = (path: string, by: string) => new RegExp(`^${by.replace(/:\w+/g, '[^/]+')}$`).test(path)
-    const rival = (shape: RouteShape) => all.filter((other) => other !== shape && other.method === shape.method && !shape.path.includes(':') && taken(shape.path, other.path)) // prettier-ignore
+    const rival = (shape: RouteShape) =>
+      all.filter(
+        (other) =>
+          other !== shape &&
+          other.method === shape.method &&
+          !shape.path.includes(':') &&
+          taken(shape.path, other.path),
+      )
     // Where another route could take it, the test below asks it for real.
-    expect(all.filter((shape) => rival(shape).length > 0).map((shape) => `${shape.method} ${shape.path}`)).toEqual(['PUT /people/rules']) // prettier-ignore
+    expect(all.filter((shape) => rival(shape).length > 0).map((shape) => `${shape.method} ${shape.path}`)).toEqual([
+      'PUT /people/rules',
+    ])
   })
 
   it('the rules for signing in can be saved', async () => {

@@ -36,7 +36,14 @@ beforeAll(async () => {
     create table public.nearly (code text unique, word text);
     create table public.split (id int, word text) partition by hash (id);
     create table public.split_0 partition of public.split for values with (modulus 1, remainder 0)`)
-  await track(world, Object.fromEntries(['wide', 'folded', 'equal', 'included', 'listed', 'grown', 'derived', 'hidden', 'let', 'tricked', 'kept'].map((name) => [name, '*']))) // prettier-ignore
+  await track(
+    world,
+    Object.fromEntries(
+      ['wide', 'folded', 'equal', 'included', 'listed', 'grown', 'derived', 'hidden', 'let', 'tricked', 'kept'].map(
+        (name) => [name, '*'],
+      ),
+    ),
+  )
 })
 afterAll(() => world.close())
 
@@ -85,7 +92,12 @@ describe('what is equal and not the same', () => {
     await sql(`update equal set k = 1.00`)
     await sql(`update equal set f = 1`)
     const [, values, key, after] = await fresh()
-    expect(values!.values).toEqual({ f: ['0', '-0'], j: ['{"a": 1.0}', '{"a": 1.00}'], i: ['1 day', '24:00:00'], b: ['ab', 'ab '] }) // prettier-ignore
+    expect(values!.values).toEqual({
+      f: ['0', '-0'],
+      j: ['{"a": 1.0}', '{"a": 1.00}'],
+      i: ['1 day', '24:00:00'],
+      b: ['ab', 'ab '],
+    })
     expect(key).toMatchObject({ keyBefore: '["1.0"]', key: '["1.00"]' })
     expect(after).toMatchObject({ keyBefore: null, key: '["1.00"]' })
   })
@@ -95,17 +107,32 @@ describe('keys', () => {
   it('are without the columns that an index only carries along', async () => {
     await sql(`insert into included values (1, 'a')`)
     await sql(`update included set more = 'b'`)
-    expect((await fresh()).map((save) => [save.key, save.keyBefore])).toEqual([['["1"]', null], ['["1"]', null]]) // prettier-ignore
+    expect((await fresh()).map((save) => [save.key, save.keyBefore])).toEqual([
+      ['["1"]', null],
+      ['["1"]', null],
+    ])
   })
 
   it('that pass through one another lead each record to its own', async () => {
     await sql(`insert into listed values (1, 'one'), (2, 'two')`)
-    await sql(`begin; update listed set pos = 0 where pos = 1; update listed set pos = 1 where pos = 2; update listed set pos = 2 where pos = 0; update listed set name = name || '!'; commit`)
+    await sql(
+      `begin; update listed set pos = 0 where pos = 1; update listed set pos = 1 where pos = 2; update listed set pos = 2 where pos = 0; update listed set name = name || '!'; commit`,
+    )
     await sql(`update listed set pos = pos + 1`)
-    expect((await fresh()).slice(2).map((save) => `${save.keyBefore ?? ''} ${save.key} ${save.values['name']?.join('→') ?? ''}`)).toEqual([
-      '["1"] ["0"] ', '["2"] ["1"] ', '["0"] ["2"] ', expect.stringMatching(/!$/), expect.stringMatching(/!$/), '["2"] ["3"] ', '["1"] ["2"] ',
+    expect(
+      (await fresh())
+        .slice(2)
+        .map((save) => `${save.keyBefore ?? ''} ${save.key} ${save.values['name']?.join('→') ?? ''}`),
+    ).toEqual([
+      '["1"] ["0"] ',
+      '["2"] ["1"] ',
+      '["0"] ["2"] ',
+      expect.stringMatching(/!$/),
+      expect.stringMatching(/!$/),
+      '["2"] ["3"] ',
+      '["1"] ["2"] ',
     ])
-  }) // prettier-ignore
+  })
 })
 
 describe('partitions and families', () => {
@@ -118,7 +145,14 @@ describe('partitions and families', () => {
     await sql(`update grown set id = id + 10 where region = 'south'`)
     await sql(`delete from grown_south where id = 11`)
     const told = (await fresh()).map((save) => `${save.action} ${save.keyBefore ?? ''} ${save.key}`)
-    expect(told.sort()).toEqual(['change ["1","south"] ["11","south"]', 'change ["2","south"] ["12","south"]', 'create  ["1","south"]', 'create  ["2","south"]', 'create  ["3","north"]', 'delete  ["11","south"]']) // prettier-ignore
+    expect(told.sort()).toEqual([
+      'change ["1","south"] ["11","south"]',
+      'change ["2","south"] ["12","south"]',
+      'create  ["1","south"]',
+      'create  ["2","south"]',
+      'create  ["3","north"]',
+      'delete  ["11","south"]',
+    ])
     await world.newCollector().watch()
     await sql(`insert into grown_south_1 values (4, 'south')`)
     expect((await fresh()).map((save) => save.key)).toEqual(['["4","south"]'])
@@ -142,7 +176,9 @@ describe('partitions and families', () => {
     await sql(`insert into grown_east values (11, 'east')`)
     expect(await fresh()).toEqual([])
     await world.newCollector().watch()
-    const { rows } = await sql(`select tgname from pg_trigger where tgrelid = 'public.grown_east'::regclass and not tgisinternal`) // prettier-ignore
+    const { rows } = await sql(
+      `select tgname from pg_trigger where tgrelid = 'public.grown_east'::regclass and not tgisinternal`,
+    )
     expect(rows).toEqual([])
     expect(await world.db('spoor.alarm').where({ kind: 'capture-altered', settled_at: null })).toEqual([])
   })
@@ -151,19 +187,27 @@ describe('partitions and families', () => {
     await sql(`insert into derived (id, word, extra) values (1, 'a', 'x')`)
     await sql(`update base set word = 'b'`)
     await sql(`delete from base`)
-    expect((await fresh()).map((save) => [save.action, save.values['word']])).toEqual([['create', [null, 'a']], ['change', ['a', 'b']], ['delete', ['b', null]]]) // prettier-ignore
+    expect((await fresh()).map((save) => [save.action, save.values['word']])).toEqual([
+      ['create', [null, 'a']],
+      ['change', ['a', 'b']],
+      ['delete', ['b', null]],
+    ])
   })
 })
 
 describe('rows that a policy hides', () => {
   it('are not truncated unseen', async () => {
     await sql(`insert into hidden values (1, 'a')`)
-    await expect(asSuperuser(world.businessAs('business_owner'), (client) => client.query('truncate public.hidden'))).rejects.toThrow(/TRUNCATE of .*hidden was refused: its row-level security is forced/) // prettier-ignore
+    await expect(
+      asSuperuser(world.businessAs('business_owner'), (client) => client.query('truncate public.hidden')),
+    ).rejects.toThrow(/TRUNCATE of .*hidden was refused: its row-level security is forced/)
     expect((await fresh()).map((save) => save.action)).toEqual(['create'])
     await asSuperuser(world.superuserUrl, (client) => client.query('alter role spoor_test_source bypassrls'))
     await asSuperuser(world.businessAs('business_owner'), (client) => client.query('truncate public.hidden'))
     await asSuperuser(world.superuserUrl, (client) => client.query('alter role spoor_test_source nobypassrls'))
-    expect((await fresh()).map((save) => [save.action, save.values])).toEqual([['delete', { id: ['1', null], word: ['a', null] }]]) // prettier-ignore
+    expect((await fresh()).map((save) => [save.action, save.values])).toEqual([
+      ['delete', { id: ['1', null], word: ['a', null] }],
+    ])
   })
 })
 
@@ -191,9 +235,14 @@ describe('nobody’s code but PostgreSQL’s', () => {
     await client.end()
     expect(rows).toEqual([])
     expect((await fresh()).map((save) => [save.key, save.values['word'], save.values['r'] ?? null])).toEqual([
-      ['["1"]', [null, '(1)'], [null, 'r']], ['["1"]', ['(1)', '(2)'], ['r', 's']], ['["2"]', [null, '(1)'], [null, 'r']], ['["3"]', [null, '(1)'], [null, 'r']],
-      ['["101"]', ['(2)', '(3)'], null], ['["102"]', ['(1)', '(3)'], null], ['["103"]', ['(1)', '(3)'], null],
-    ]) // prettier-ignore
+      ['["1"]', [null, '(1)'], [null, 'r']],
+      ['["1"]', ['(1)', '(2)'], ['r', 's']],
+      ['["2"]', [null, '(1)'], [null, 'r']],
+      ['["3"]', [null, '(1)'], [null, 'r']],
+      ['["101"]', ['(2)', '(3)'], null],
+      ['["102"]', ['(1)', '(3)'], null],
+      ['["103"]', ['(1)', '(3)'], null],
+    ])
   })
 
   it('and nobody else can write as the capture does', async () => {
@@ -219,9 +268,19 @@ describe('hands laid on the capture', () => {
   let sensitive = false
   const again = async () => {
     const draft = await readDraft(world.db, world.sourceId)
-    const field = await world.db('spoor.field as f').join('spoor.record_type as t', 't.id', 'f.type_id').where({ 't.table_name': 'let', 'f.column_name': 'word' }).first<{ id: number; type_id: number }>('f.id', 'f.type_id') // prettier-ignore
+    const field = await world
+      .db('spoor.field as f')
+      .join('spoor.record_type as t', 't.id', 'f.type_id')
+      .where({ 't.table_name': 'let', 'f.column_name': 'word' })
+      .first<{ id: number; type_id: number }>('f.id', 'f.type_id')
     sensitive = !sensitive
-    await stageDraft(world.db, world.sourceId, draft.revision, [{ typeId: field.type_id, fieldId: field.id, sensitive }], world.adminId) // prettier-ignore
+    await stageDraft(
+      world.db,
+      world.sourceId,
+      draft.revision,
+      [{ typeId: field.type_id, fieldId: field.id, sensitive }],
+      world.adminId,
+    )
     await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'mended', world.admin)
   }
 
@@ -244,7 +303,11 @@ describe('hands laid on the capture', () => {
     const { id } = await world.db('spoor.record_type').where({ table_name: 'let' }).first<{ id: number }>('id')
     await asSuperuser(world.superuserUrl, (client) => client.query(deed.replaceAll('spoor_t%', `spoor_t${id}`)))
     expect((await settled()).length).toBeGreaterThan(0)
-    await asSuperuser(world.superuserUrl, (client) => client.query(`drop rule if exists lose on spoor_capture.outbox; delete from spoor_capture.meta where name = 'base'`)) // prettier-ignore
+    await asSuperuser(world.superuserUrl, (client) =>
+      client.query(
+        `drop rule if exists lose on spoor_capture.outbox; delete from spoor_capture.meta where name = 'base'`,
+      ),
+    )
     await again()
     expect(await settled()).toEqual([])
   })
@@ -256,7 +319,8 @@ describe('when capturing itself fails', () => {
     await source.raw('alter table spoor_capture.outbox add constraint "full" check (false) not valid')
     await work().finally(() => source.raw('alter table spoor_capture.outbox drop constraint "full"'))
   }
-  const typeId = async () => (await world.db('spoor.record_type').where({ table_name: 'let' }).first<{ id: number }>('id')).id // prettier-ignore
+  const typeId = async () =>
+    (await world.db('spoor.record_type').where({ table_name: 'let' }).first<{ id: number }>('id')).id
 
   it('the save is refused unless the plan lets it through', async () => {
     await broken(() => expect(sql(`insert into let values (1, 'a')`)).rejects.toThrow(/"full"/))
@@ -265,7 +329,13 @@ describe('when capturing itself fails', () => {
 
   it('one that is let through is counted, is a gap and an alarm until a plan is put in force again', async () => {
     const draft = await readDraft(world.db, world.sourceId)
-    await stageDraft(world.db, world.sourceId, draft.revision, [{ typeId: await typeId(), onFailure: 'pass' }], world.adminId) // prettier-ignore
+    await stageDraft(
+      world.db,
+      world.sourceId,
+      draft.revision,
+      [{ typeId: await typeId(), onFailure: 'pass' }],
+      world.adminId,
+    )
     await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'work must go on', world.admin)
     await broken(async () => {
       await sql(`insert into let values (1, 'a')`)
@@ -274,12 +344,19 @@ describe('when capturing itself fails', () => {
     await sql(`update let set word = 'c'`)
     expect((await fresh()).map((save) => save.values)).toEqual([{ word: ['b', 'c'] }])
     await world.newCollector().watch()
-    const alarm = () => world.db('spoor.alarm').where({ kind: 'capture-missed', settled_at: null }).pluck<string[]>('words') // prettier-ignore
+    const alarm = () =>
+      world.db('spoor.alarm').where({ kind: 'capture-missed', settled_at: null }).pluck<string[]>('words')
     expect(await alarm()).toEqual([expect.stringMatching(/2 saves could not be captured and were let through.*"full"/)])
     const gaps = await world.db('spoor.coverage').where('ended_because', 'like', '2 saves could not be captured%')
     expect(gaps).toHaveLength(2)
     const again = await readDraft(world.db, world.sourceId)
-    await stageDraft(world.db, world.sourceId, again.revision, [{ typeId: await typeId(), onFailure: 'refuse' }], world.adminId) // prettier-ignore
+    await stageDraft(
+      world.db,
+      world.sourceId,
+      again.revision,
+      [{ typeId: await typeId(), onFailure: 'refuse' }],
+      world.adminId,
+    )
     await putInForce(world.db, world.sources, world.sourceId, again.revision + 1, 'mended', world.admin)
     expect(await alarm()).toEqual([])
   })
@@ -289,8 +366,17 @@ describe('a revert', () => {
   const admin = () => world.admin
   const deps = () => ({ db: world.db, sources: world.sources })
   const picked = async (saveId: string, columns: readonly string[]) => {
-    const fields = await world.db('spoor.field as f').join('spoor.record_type as t', 't.id', 'f.type_id').where('t.table_name', 'kept').whereIn('f.column_name', [...columns]).pluck<number[]>('f.id') // prettier-ignore
-    const id = await draftCorrection(world.db, fields.map((fieldId) => ({ saveId, fieldId })), world.adminId) // prettier-ignore
+    const fields = await world
+      .db('spoor.field as f')
+      .join('spoor.record_type as t', 't.id', 'f.type_id')
+      .where('t.table_name', 'kept')
+      .whereIn('f.column_name', [...columns])
+      .pluck<number[]>('f.id')
+    const id = await draftCorrection(
+      world.db,
+      fields.map((fieldId) => ({ saveId, fieldId })),
+      world.adminId,
+    )
     await rehearseCorrection(deps(), id, new Map(), admin())
     return await readCorrection(world.db, id)
   }
@@ -322,7 +408,10 @@ describe('a revert', () => {
     const correction = await picked(save.id, ['word'])
     expect(correction.items).toMatchObject([{ key: '["22"]', state: 'clear', now: 'y', target: 'x' }])
     await applyCorrection(deps(), correction.id, 'set back', admin())
-    expect((await sql('select id, word from kept where id in (2, 22) order by id')).rows).toEqual([{ id: 2, word: 'y' }, { id: 22, word: 'x' }]) // prettier-ignore
+    expect((await sql('select id, word from kept where id in (2, 22) order by id')).rows).toEqual([
+      { id: 2, word: 'y' },
+      { id: 22, word: 'x' },
+    ])
     await fresh()
   })
 
@@ -332,11 +421,23 @@ describe('a revert', () => {
     await sql(`update kept set word = 'now' where id in (31, 32)`)
     const saves = (await fresh()).slice(-2)
     await asOwner(`alter table public.kept add constraint kept_word_check check (word <> 'never')`)
-    const fieldId = (await world.db('spoor.field as f').join('spoor.record_type as t', 't.id', 'f.type_id').where({ 't.table_name': 'kept', 'f.column_name': 'word' }).first<{ id: number }>('f.id')).id // prettier-ignore
-    const id = await draftCorrection(world.db, saves.map((save) => ({ saveId: save.id, fieldId })), world.adminId) // prettier-ignore
+    const fieldId = (
+      await world
+        .db('spoor.field as f')
+        .join('spoor.record_type as t', 't.id', 'f.type_id')
+        .where({ 't.table_name': 'kept', 'f.column_name': 'word' })
+        .first<{ id: number }>('f.id')
+    ).id
+    const id = await draftCorrection(
+      world.db,
+      saves.map((save) => ({ saveId: save.id, fieldId })),
+      world.adminId,
+    )
     await rehearseCorrection(deps(), id, new Map(), admin())
     const { trial } = await readCorrection(world.db, id)
-    expect(trial!.refused).toMatchObject([{ key: '["31"]', words: expect.stringMatching(/kept_word_check.*Failing row contains \(31, never/) as string }]) // prettier-ignore
+    expect(trial!.refused).toMatchObject([
+      { key: '["31"]', words: expect.stringMatching(/kept_word_check.*Failing row contains \(31, never/) as string },
+    ])
   })
 })
 

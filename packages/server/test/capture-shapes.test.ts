@@ -104,7 +104,10 @@ describe('other ways of writing', () => {
     const client = await world.business.connect()
     await pipeline(Readable.from(['31\talpha\n32\t\\N\n']), client.query(copyFrom('copy family (id, name) from stdin')))
     client.release()
-    expect(short(await fresh())).toEqual([['create', '["31"]', { id: [null, '31'], name: [null, 'alpha'] }], ['create', '["32"]', { id: [null, '32'] }]]) // prettier-ignore
+    expect(short(await fresh())).toEqual([
+      ['create', '["31"]', { id: [null, '31'], name: [null, 'alpha'] }],
+      ['create', '["32"]', { id: [null, '32'] }],
+    ])
   })
 
   it('a prepared transaction appears when it is committed, whoever commits it', async () => {
@@ -119,7 +122,10 @@ describe('other ways of writing', () => {
   it('identity columns and names of 63 bytes are captured', async () => {
     await sql(`insert into identified (word) values ('x')`)
     await sql(`insert into "${longName}" values (1, 'long')`)
-    expect((await fresh()).map(({ values }) => values)).toEqual([{ id: [null, '1'], word: [null, 'x'] }, { id: [null, '1'], [longName]: [null, 'long'] }]) // prettier-ignore
+    expect((await fresh()).map(({ values }) => values)).toEqual([
+      { id: [null, '1'], word: [null, 'x'] },
+      { id: [null, '1'], [longName]: [null, 'long'] },
+    ])
   })
 })
 
@@ -156,13 +162,21 @@ describe('a table that changes its shape while it is tracked', () => {
 })
 
 describe('the watch over a table’s shape', () => {
-  const spells = async (column: string) => await world.db('spoor.coverage as c').join('spoor.field as f', 'f.id', 'c.field_id').where('f.column_name', column).orderBy('c.id').select<{ to_at: string | null; ended_because: string | null }[]>('c.to_at', 'c.ended_because') // prettier-ignore
+  const spells = async (column: string) =>
+    await world
+      .db('spoor.coverage as c')
+      .join('spoor.field as f', 'f.id', 'c.field_id')
+      .where('f.column_name', column)
+      .orderBy('c.id')
+      .select<{ to_at: string | null; ended_because: string | null }[]>('c.to_at', 'c.ended_because')
 
   it('fits the triggers to it, ends the coverage of what was dropped, and keeps that of what was renamed', async () => {
     await world.newCollector().watch()
     expect(await spells('two')).toMatchObject([{ ended_because: 'the column is not in the source any more' }])
     expect(await spells('first')).toMatchObject([{ to_at: null }])
-    const { rows } = await asOwner(`select prosrc from pg_proc where proname like 'spoor_t%_update' and prosrc like '%x."first" as c2%'`) as { rows: unknown[] } // prettier-ignore
+    const { rows } = (await asOwner(
+      `select prosrc from pg_proc where proname like 'spoor_t%_update' and prosrc like '%x."first" as c2%'`,
+    )) as { rows: unknown[] }
     expect(rows).toHaveLength(1)
   })
 
@@ -240,7 +254,9 @@ describe('taking the capture out', () => {
     await expect(removeCapture(world.db, world.sources, world.sourceId)).rejects.toMatchObject({ code: 'source-busy' })
     await fresh()
     await removeCapture(world.db, world.sources, world.sourceId)
-    const { rows } = (await asOwner(`select (select count(*) from pg_namespace where nspname = 'spoor_capture') + (select count(*) from pg_trigger where tgname like 'spoor%') + (select count(*) from pg_proc where proname like 'spoor%') as left_over`)) as { rows: { left_over: string }[] } // prettier-ignore
+    const { rows } = (await asOwner(
+      `select (select count(*) from pg_namespace where nspname = 'spoor_capture') + (select count(*) from pg_trigger where tgname like 'spoor%') + (select count(*) from pg_proc where proname like 'spoor%') as left_over`,
+    )) as { rows: { left_over: string }[] }
     expect(rows[0]!.left_over).toBe('0')
     await sql(`update identified set word = 'free'`)
     const open = await world.db('spoor.coverage').whereNull('to_at')

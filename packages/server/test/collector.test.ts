@@ -217,11 +217,27 @@ describe('a source that is not what it was', () => {
   })
 
   it.each([
-    ['alters one from within a trigger of their own', `create function public.quiet() returns trigger language plpgsql as 'begin update spoor_capture.outbox set label = label || ''!''; return null; end'; create trigger quiet after insert on public.elsewhere for each statement execute function public.quiet(); insert into public.elsewhere values (1); drop function public.quiet() cascade`, /laid hands on captured rows before they were collected \(update, once/], // prettier-ignore
-    ['removes one with no trigger running', `set session_replication_role = replica; delete from spoor_capture.outbox where seq = (select max(seq) from spoor_capture.outbox)`, /\(delete, once/], // prettier-ignore
-    ['covers the trace up in the same transaction', `begin; update spoor_capture.outbox set label = label; delete from spoor_capture.meddling; commit`, /touched once without a trace that stayed/], // prettier-ignore
+    [
+      'alters one from within a trigger of their own',
+      `create function public.quiet() returns trigger language plpgsql as 'begin update spoor_capture.outbox set label = label || ''!''; return null; end'; create trigger quiet after insert on public.elsewhere for each statement execute function public.quiet(); insert into public.elsewhere values (1); drop function public.quiet() cascade`,
+      /laid hands on captured rows before they were collected \(update, once/,
+    ],
+    [
+      'removes one with no trigger running',
+      `set session_replication_role = replica; delete from spoor_capture.outbox where seq = (select max(seq) from spoor_capture.outbox)`,
+      /\(delete, once/,
+    ],
+    [
+      'covers the trace up in the same transaction',
+      `begin; update spoor_capture.outbox set label = label; delete from spoor_capture.meddling; commit`,
+      /touched once without a trace that stayed/,
+    ],
     ['takes it back', `begin; delete from spoor_capture.outbox; rollback`, /touched once without a trace that stayed/],
-    ['sets the numbers back', `begin; delete from spoor_capture.outbox; delete from spoor_capture.meddling; select setval('spoor_capture.meddling_id_seq', 1, false); commit`, /set back/], // prettier-ignore
+    [
+      'sets the numbers back',
+      `begin; delete from spoor_capture.outbox; delete from spoor_capture.meddling; select setval('spoor_capture.meddling_id_seq', 1, false); commit`,
+      /set back/,
+    ],
   ])('says when somebody %s', async (_, deed, words) => {
     await world.collect()
     await world.newCollector().watch()
@@ -234,7 +250,10 @@ describe('a source that is not what it was', () => {
     await superuser.query(deed)
     await superuser.end()
     await world.newCollector().watch()
-    const told: string[] = await world.db('spoor.alarm').where({ kind: 'outbox-altered', settled_at: null }).pluck('words') // prettier-ignore
+    const told: string[] = await world
+      .db('spoor.alarm')
+      .where({ kind: 'outbox-altered', settled_at: null })
+      .pluck('words')
     expect(told).toEqual([expect.stringMatching(words)])
     await world.collect()
   })
@@ -242,7 +261,11 @@ describe('a source that is not what it was', () => {
   it('sets a row aside that somebody else put among the captured ones', async () => {
     await world.collect()
     await world.business.query('update account set balance = balance + 1 where id = 1')
-    await asSuperuser(world.superuserUrl, (client) => client.query(`insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, label, delta, login) select captured_at, type_id, plan_version, action, key, label, delta, 'somebody else' from spoor_capture.outbox limit 1`)) // prettier-ignore
+    await asSuperuser(world.superuserUrl, (client) =>
+      client.query(
+        `insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, label, delta, login) select captured_at, type_id, plan_version, action, key, label, delta, 'somebody else' from spoor_capture.outbox limit 1`,
+      ),
+    )
     const before = await count()
     await world.collect()
     expect(await count()).toBe(before + 1)
@@ -255,7 +278,9 @@ describe('a source that is not what it was', () => {
     const collector = world.newCollector()
     await collector.watch()
     await world.db('spoor.alarm').where({ kind: 'outbox-altered' }).update({ settled_at: new Date().toISOString() })
-    await world.business.query('insert into account values (9001, 1), (9002, 1); update account set id = id + 10 where id > 9000; delete from account where id > 9000') // prettier-ignore
+    await world.business.query(
+      'insert into account values (9001, 1), (9002, 1); update account set id = id + 10 where id > 9000; delete from account where id > 9000',
+    )
     await world.collect()
     await collector.watch()
     expect(await world.db('spoor.alarm').where({ kind: 'outbox-altered', settled_at: null })).toEqual([])

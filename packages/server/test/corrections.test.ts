@@ -92,7 +92,10 @@ describe('a revert', () => {
     const one = await changed('110.00', '150.00')
     const two = await changed('210.00', '250.00')
     const rent = await fieldId('rent')
-    const correction = await drafted([{ saveId: one.save.id, fieldId: rent }, { saveId: two.save.id, fieldId: rent }]) // prettier-ignore
+    const correction = await drafted([
+      { saveId: one.save.id, fieldId: rent },
+      { saveId: two.save.id, fieldId: rent },
+    ])
     await sql('update tenancy set rent = 251 where id = $1', [two.id])
     await expect(applyCorrection(deps(), correction.id, 'too late', admin)).rejects.toMatchObject({
       code: 'correction-moved',

@@ -41,10 +41,16 @@ beforeAll(async () => {
   superuser = new pg.Client({ connectionString: urlFor(world.superuserUrl, world.names.spoor) })
   await superuser.connect()
   // With everything that a save can say: who for, why, which run; another key; rows that nobody understands.
-  await withActorContext(world.business, { actor: 'Ann', onBehalfOf: 'Bea', reason: 'asked for', run: 'spring', channel: 'screen' }, `insert into item select 1000 + n, 'said ' || n, n, '{}' from generate_series(1, 30) n`) // prettier-ignore
+  await withActorContext(
+    world.business,
+    { actor: 'Ann', onBehalfOf: 'Bea', reason: 'asked for', run: 'spring', channel: 'screen' },
+    `insert into item select 1000 + n, 'said ' || n, n, '{}' from generate_series(1, 30) n`,
+  )
   await world.business.query(`update item set id = id + 1000 where id > 1020`)
   const source = await world.sources.connection(world.sourceId)
-  await source.raw(`insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, label, delta, login) select now(), 1, 1, 'explode', '["1"]', '', '{}', 'x' from generate_series(1, 12)`) // prettier-ignore
+  await source.raw(
+    `insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, label, delta, login) select now(), 1, 1, 'explode', '["1"]', '', '{}', 'x' from generate_series(1, 12)`,
+  )
   await world.business.query(
     `insert into item select n, 'item ' || n, n * 1.5, array['a', 'b'] from generate_series(1, 400) n`,
   )
@@ -76,10 +82,15 @@ beforeEach(async () => {
 
 /** Seals until every event is covered: they wait while an older transaction runs in the cluster, which other suites use as well. */
 async function sealEverything(): Promise<void> {
-  const { rows } = await world.db.raw<{ rows: { transaction: string; id: string }[] }>('select e.transaction::text, e.id::text from ledger.event e order by e.transaction desc, e.id desc limit 1') // prettier-ignore
+  const { rows } = await world.db.raw<{ rows: { transaction: string; id: string }[] }>(
+    'select e.transaction::text, e.id::text from ledger.event e order by e.transaction desc, e.id desc limit 1',
+  )
   for (;;) {
     await sealer.seal()
-    const { rows: covered } = await world.db.raw<{ rows: unknown[] }>('select from ledger.seal where (events_transaction::xid8, events_id) >= (?::xid8, ?::bigint) limit 1', [rows[0]!.transaction, rows[0]!.id]) // prettier-ignore
+    const { rows: covered } = await world.db.raw<{ rows: unknown[] }>(
+      'select from ledger.seal where (events_transaction::xid8, events_id) >= (?::xid8, ?::bigint) limit 1',
+      [rows[0]!.transaction, rows[0]!.id],
+    )
     if (covered.length > 0) return
     await sleep(50)
   }
@@ -108,10 +119,12 @@ async function check(): Promise<
     before_seal: string | null
   }[]
 > {
-  // prettier-ignore
   await askForCheck(world.db, world.adminId)
   expect(await checking().round()).toBe(true)
-  return await world.db('spoor.mismatch').orderBy('id').select('words', 'save_id', 'field_id', 'place', 'after_seal', 'before_seal') // prettier-ignore
+  return await world
+    .db('spoor.mismatch')
+    .orderBy('id')
+    .select('words', 'save_id', 'field_id', 'place', 'after_seal', 'before_seal')
 }
 function checking(): Checking {
   return new Checking({
@@ -151,8 +164,42 @@ function seeded(seed: number): () => number {
   }
 }
 
-const saveColumns = ['reason', 'run', 'on_behalf_of', 'key_before', 'client_address', 'record_key', 'label', 'actor_kind', 'actor_name', 'channel', 'db_login', 'application_name', 'transaction_id', 'captured_at', 'collected_at', 'actor_id', 'type_id', 'source_id', 'plan_version', 'outbox_seq', 'run_id', 'leaf'] // prettier-ignore
-const changeColumns = ['before', 'after', 'record_key', 'actor_kind', 'actor_id', 'type_id', 'rise', 'rise_share', 'salt', 'digest'] // prettier-ignore
+const saveColumns = [
+  'reason',
+  'run',
+  'on_behalf_of',
+  'key_before',
+  'client_address',
+  'record_key',
+  'label',
+  'actor_kind',
+  'actor_name',
+  'channel',
+  'db_login',
+  'application_name',
+  'transaction_id',
+  'captured_at',
+  'collected_at',
+  'actor_id',
+  'type_id',
+  'source_id',
+  'plan_version',
+  'outbox_seq',
+  'run_id',
+  'leaf',
+]
+const changeColumns = [
+  'before',
+  'after',
+  'record_key',
+  'actor_kind',
+  'actor_id',
+  'type_id',
+  'rise',
+  'rise_share',
+  'salt',
+  'digest',
+]
 
 /** Every value of the ledger that could be altered, with what has to be told of it. */
 async function alterable(): Promise<Target[]> {
@@ -164,23 +211,57 @@ async function alterable(): Promise<Target[]> {
     located: (row: Record<string, string>) => Target['located'],
     where = 'true',
   ) => {
-    // prettier-ignore
-    const { rows } = await superuser.query<Record<string, string>>(`select ctid::text as row, ${key}, ${columns.map((column) => `${column} is not null as has_${column}`).join(', ')} from ${table} where ${where}`) // prettier-ignore
+    const { rows } = await superuser.query<Record<string, string>>(
+      `select ctid::text as row, ${key}, ${columns.map((column) => `${column} is not null as has_${column}`).join(', ')} from ${table} where ${where}`,
+    )
     for (const row of rows)
       for (const column of columns)
-        if (row[`has_${column}`]) targets.push({ table, column, row: row['key']!, place: `${table} ${row['key']} ${column}`, located: located(row) }) // prettier-ignore
+        if (row[`has_${column}`])
+          targets.push({
+            table,
+            column,
+            row: row['key']!,
+            place: `${table} ${row['key']} ${column}`,
+            located: located(row),
+          })
   }
   const ofSave = (row: Record<string, string>) => (found: Found) => found.save_id === row['save']
   await all('ledger.save', saveColumns, 'id::text as key, id::text as save', ofSave)
   await all('ledger.change', changeColumns, `save_id || ' ' || field_id as key, save_id::text as save`, ofSave)
   const has = (words: RegExp) => () => (found: Found) => words.test(found.words)
-  await all('ledger.erased', ['before', 'after', 'erasure_id'], `save_id || ' ' || field_id as key`, has(/^Erasure \d+ is not what was written down/)) // prettier-ignore
-  await all('ledger.set_aside', ['why', 'content', 'outbox_seq', 'source_id'], 'outbox_seq::text as key', has(/^Captured row \d+, which was set aside/)) // prettier-ignore
-  await all('ledger.event', ['words', 'at'], 'id::text as key', has(/Of the events between/), 'id <= (select max(events_id) from ledger.seal)') // prettier-ignore
+  await all(
+    'ledger.erased',
+    ['before', 'after', 'erasure_id'],
+    `save_id || ' ' || field_id as key`,
+    has(/^Erasure \d+ is not what was written down/),
+  )
+  await all(
+    'ledger.set_aside',
+    ['why', 'content', 'outbox_seq', 'source_id'],
+    'outbox_seq::text as key',
+    has(/^Captured row \d+, which was set aside/),
+  )
+  await all(
+    'ledger.event',
+    ['words', 'at'],
+    'id::text as key',
+    has(/Of the events between/),
+    'id <= (select max(events_id) from ledger.seal)',
+  )
   await all('ledger.node', ['hash'], `height || ' ' || place as key`, has(/node|no longer what was sealed/))
-  await all('ledger.seal', ['root', 'note', 'events_end'], 'number::text as key', (row) => (found) => found.words.startsWith(`Seal ${row['key']} `) || found.words.includes(`seal ${row['key']},`)) // prettier-ignore
+  await all(
+    'ledger.seal',
+    ['root', 'note', 'events_end'],
+    'number::text as key',
+    (row) => (found) => found.words.startsWith(`Seal ${row['key']} `) || found.words.includes(`seal ${row['key']},`),
+  )
   await all('ledger.hour_field', ['changes'], `hour || ' ' || field_id as key`, has(/count of changes of a field/))
-  await all('ledger.hour_actor', ['saves', 'changes'], `hour || ' ' || type_id || ' ' || actor_id || ' ' || channel as key`, has(/count of an actor/)) // prettier-ignore
+  await all(
+    'ledger.hour_actor',
+    ['saves', 'changes'],
+    `hour || ' ' || type_id || ' ' || actor_id || ' ' || channel as key`,
+    has(/count of an actor/),
+  )
   await all(
     'ledger.hour_kind',
     ['saves', 'changes'],
@@ -216,7 +297,10 @@ async function flip(
   random: () => number,
 ): Promise<{ statement: string; values: unknown[] }> {
   const where = `where ${keys[table]!} = $1`
-  const { rows } = await superuser.query<{ value: string; type: string }>(`select ${column}::text as value, pg_typeof(${column})::text as type from ${table} ${where}`, [row]) // prettier-ignore
+  const { rows } = await superuser.query<{ value: string; type: string }>(
+    `select ${column}::text as value, pg_typeof(${column})::text as type from ${table} ${where}`,
+    [row],
+  )
   const { value, type } = rows[0]!
   const other = alteredText(value, type, random)
   const statement = `update ${table} set ${column} = $2::text::${type} ${where}`
@@ -226,10 +310,12 @@ async function flip(
 }
 
 function alteredText(value: string, type: string, random: () => number): string {
-  if (type === 'timestamp with time zone') return new Date(Date.parse(value) + 1 + Math.floor(random() * 1000)).toISOString() // prettier-ignore
+  if (type === 'timestamp with time zone')
+    return new Date(Date.parse(value) + 1 + Math.floor(random() * 1000)).toISOString()
   if (type === 'double precision') return String(Number(value) + 1)
   // Further than there are rows, so that no row comes to have the number of another.
-  if (/int|numeric/.test(type)) return String(BigInt(Math.trunc(Number(value))) + 20_000n + BigInt(Math.floor(random() * 9))) // prettier-ignore
+  if (/int|numeric/.test(type))
+    return String(BigInt(Math.trunc(Number(value))) + 20_000n + BigInt(Math.floor(random() * 9)))
   const from = type === 'bytea' ? 2 : 0
   const at = from + Math.floor(random() * Math.max(1, value.length - from))
   const digits = type === 'bytea' ? '0123456789abcdef' : 'abcdefghijklmnopqrstuvwxyz0123456789'
@@ -261,7 +347,13 @@ describe('sealing', () => {
       const place = await placeOf(world.db, save.id)
       const note = readNote(place.seal!.note)!
       const { root, size } = readCheckpoint(note.text)!
-      const claim = { leaf: fromHex(place.leaf)!, index: place.index!, size, root, proof: place.proof.map((hash) => fromHex(hash)!) } // prettier-ignore
+      const claim = {
+        leaf: fromHex(place.leaf)!,
+        index: place.index!,
+        size,
+        root,
+        proof: place.proof.map((hash) => fromHex(hash)!),
+      }
       expect(provesInclusion(sha256, claim)).toBe(true)
       expect(provesInclusion(sha256, { ...claim, leaf: sha256('another') })).toBe(false)
     }
@@ -291,7 +383,9 @@ describe('sealing', () => {
     for (const scopes of [[asked], [{}, asked]]) {
       const lines: string[] = []
       for await (const line of provedLines(world.db, scopes)) lines.push(line)
-      const opened = lines.slice(1, -1).flatMap((line) => (JSON.parse(line) as { openings: { fieldId: number }[] }).openings) // prettier-ignore
+      const opened = lines
+        .slice(1, -1)
+        .flatMap((line) => (JSON.parse(line) as { openings: { fieldId: number }[] }).openings)
       expect(new Set(opened.map((one) => one.fieldId))).toEqual(new Set([amount]))
       const [key] = await world.db('ledger.signing_key').orderBy('number', 'desc').pluck<string[]>('line')
       expect(await verify(Readable.from(lines), { key: key!, nowMs: Date.now() })).toMatchObject({ failed: 0 })
@@ -319,7 +413,9 @@ describe('sealing', () => {
     expect(after.size).toBe(before.size)
     expect(Number(after.number)).toBeGreaterThanOrEqual(Number(before.number) + 2)
     expect(await check()).toEqual([])
-    expect((await altered(`update ledger.event set words = 'loud' where words = 'quiet 1'`)).map((one) => one.words)).toContainEqual(expect.stringMatching(/Of the events between/)) // prettier-ignore
+    expect(
+      (await altered(`update ledger.event set words = 'loud' where words = 'quiet 1'`)).map((one) => one.words),
+    ).toContainEqual(expect.stringMatching(/Of the events between/))
     await superuser.query(`update ledger.event set words = 'quiet 1' where words = 'loud'`)
     await world.db('spoor.mismatch').delete()
   })
@@ -337,10 +433,19 @@ describe('sealing', () => {
 
   it('cannot be done or undone by the application itself', async () => {
     for (const statement of [
-      'update ledger.save set label = label', 'delete from ledger.save', 'truncate ledger.change', 'update ledger.seal set size = 1',
-      'delete from ledger.seal', 'update ledger.node set hash = hash', 'update ledger.event set words = words', 'delete from ledger.event',
-      'update ledger.signing_key set line = line', 'update ledger.sealing set first_save_id = 9', 'drop table ledger.seal',
-    ]) await expect(world.db.raw(statement)).rejects.toMatchObject({ code: '42501' }) // prettier-ignore
+      'update ledger.save set label = label',
+      'delete from ledger.save',
+      'truncate ledger.change',
+      'update ledger.seal set size = 1',
+      'delete from ledger.seal',
+      'update ledger.node set hash = hash',
+      'update ledger.event set words = words',
+      'delete from ledger.event',
+      'update ledger.signing_key set line = line',
+      'update ledger.sealing set first_save_id = 9',
+      'drop table ledger.seal',
+    ])
+      await expect(world.db.raw(statement)).rejects.toMatchObject({ code: '42501' })
   })
 })
 
@@ -374,14 +479,23 @@ describe('checking', () => {
     await superuser.query('delete from ledger.seal where number = $1', [last.number])
     await recordEvent(world.db, { kind: 'export', personId: null, words: 'after the seal was taken away' })
     expect(await sealer.seal()).toBe(false)
-    expect(await world.db('spoor.mismatch').pluck('words')).toContainEqual(expect.stringMatching(/cannot be sealed any further: seal \d+, which is kept outside/)) // prettier-ignore
+    expect(await world.db('spoor.mismatch').pluck('words')).toContainEqual(
+      expect.stringMatching(/cannot be sealed any further: seal \d+, which is kept outside/),
+    )
     // Another server without a copy outside goes on: the check of this one still misses the seal.
     const elsewhere = mkdtempSync(join(tmpdir(), 'spoor-elsewhere-'))
     cpSync(join(directory, 'signing-key.pem'), join(elsewhere, 'signing-key.pem'))
-    const other = new Sealer({ db: world.db, key: SigningKey.open(elsewhere), outside: new OutsideSeals(elsewhere), log: silentLog }) // prettier-ignore
+    const other = new Sealer({
+      db: world.db,
+      key: SigningKey.open(elsewhere),
+      outside: new OutsideSeals(elsewhere),
+      log: silentLog,
+    })
     expect(await other.seal()).toBe(true)
     await world.db('spoor.mismatch').delete()
-    expect((await check()).map((one) => one.words)).toContainEqual(expect.stringMatching(new RegExp(`Seal ${last.number} .*kept outside the database`))) // prettier-ignore
+    expect((await check()).map((one) => one.words)).toContainEqual(
+      expect.stringMatching(new RegExp(`Seal ${last.number} .*kept outside the database`)),
+    )
     await superuser.query('delete from ledger.seal where number >= $1; ', [last.number])
     await superuser.query('delete from ledger.node')
     await world.db('ledger.node').insert(nodes.rows)
@@ -390,20 +504,28 @@ describe('checking', () => {
   })
 
   it('reads the tables of the ledger whatever its role was told to read first', async () => {
-    await superuser.query(`create schema elsewhere; create function elsewhere.forged(text, text) returns boolean language sql as 'select true'; create operator elsewhere.= (leftarg = text, rightarg = text, function = elsewhere.forged); create table elsewhere.save as select * from ledger.save; grant all on schema elsewhere to public; grant all on all tables in schema elsewhere to public; alter role spoor_test_app in database ${world.names.spoor} set search_path = elsewhere, ledger, spoor, pg_catalog`) // prettier-ignore
+    await superuser.query(
+      `create schema elsewhere; create function elsewhere.forged(text, text) returns boolean language sql as 'select true'; create operator elsewhere.= (leftarg = text, rightarg = text, function = elsewhere.forged); create table elsewhere.save as select * from ledger.save; grant all on schema elsewhere to public; grant all on all tables in schema elsewhere to public; alter role spoor_test_app in database ${world.names.spoor} set search_path = elsewhere, ledger, spoor, pg_catalog`,
+    )
     const fresh = connect(world.spoorUrl, { applicationName: 'spoor test', maxConnections: 1, own: true })
     try {
-      const { rows } = await fresh.raw<{ rows: { path: string; same: boolean }[] }>(`select current_setting('search_path') as path, 'a'::text = 'b'::text as same`) // prettier-ignore
+      const { rows } = await fresh.raw<{ rows: { path: string; same: boolean }[] }>(
+        `select current_setting('search_path') as path, 'a'::text = 'b'::text as same`,
+      )
       expect(rows[0]).toEqual({ path: 'pg_catalog, pg_temp', same: false })
     } finally {
       await fresh.destroy()
-      await superuser.query(`alter role spoor_test_app in database ${world.names.spoor} reset all; drop schema elsewhere cascade`) // prettier-ignore
+      await superuser.query(
+        `alter role spoor_test_app in database ${world.names.spoor} reset all; drop schema elsewhere cascade`,
+      )
     }
   })
 
   it('finds nothing in a ledger that nobody touched, and writes that down', async () => {
     expect(await check()).toEqual([])
-    const { rows } = await world.db.raw<{ rows: { words: string }[] }>(`select words from ledger.event where kind = 'custody' order by id desc limit 1`) // prettier-ignore
+    const { rows } = await world.db.raw<{ rows: { words: string }[] }>(
+      `select words from ledger.event where kind = 'custody' order by id desc limit 1`,
+    )
     expect(rows[0]!.words).toBe('checked the whole ledger: everything matches its seals')
     expect((await readCustody(world.db)).lastWhole).toMatchObject({ found: 0 })
   })
@@ -422,50 +544,184 @@ describe('checking', () => {
   })
 
   it('names the save, the field and the seals around a value that was altered', async () => {
-    const [change] = (await superuser.query(`select c.save_id, c.field_id, c.captured_at from ledger.change c join spoor.field f on f.id = c.field_id where f.column_name = 'amount' and c.save_id = 450`)).rows // prettier-ignore
-    const found = await altered(`update ledger.change set after = after || '0' where save_id = $1 and field_id = $2`, [change.save_id, change.field_id]) // prettier-ignore
-    expect(found.map(({ save_id, field_id, after_seal, before_seal }) => ({ save_id, field_id, after_seal, before_seal }))).toContainEqual({ save_id: '450', field_id: change.field_id, after_seal: '1', before_seal: '2' }) // prettier-ignore
-    await superuser.query(`update ledger.change set after = left(after, -1) where save_id = $1 and field_id = $2`, [change.save_id, change.field_id]) // prettier-ignore
+    const [change] = (
+      await superuser.query(
+        `select c.save_id, c.field_id, c.captured_at from ledger.change c join spoor.field f on f.id = c.field_id where f.column_name = 'amount' and c.save_id = 450`,
+      )
+    ).rows
+    const found = await altered(`update ledger.change set after = after || '0' where save_id = $1 and field_id = $2`, [
+      change.save_id,
+      change.field_id,
+    ])
+    expect(
+      found.map(({ save_id, field_id, after_seal, before_seal }) => ({ save_id, field_id, after_seal, before_seal })),
+    ).toContainEqual({ save_id: '450', field_id: change.field_id, after_seal: '1', before_seal: '2' })
+    await superuser.query(`update ledger.change set after = left(after, -1) where save_id = $1 and field_id = $2`, [
+      change.save_id,
+      change.field_id,
+    ])
     await world.db('spoor.mismatch').delete()
     expect(await check()).toEqual([])
   })
 
   it.each<[string, string, string, RegExp]>([
-    ['a time', `update ledger.save set captured_at = captured_at - interval '1 microsecond' where id = 300`, `update ledger.save set captured_at = captured_at + interval '1 microsecond' where id = 300`, /Save 300 .* is not as it was written/],
-    ['an actor', `update ledger.save set actor_id = actor_id + 1 where id = 300`, `update ledger.save set actor_id = actor_id - 1 where id = 300`, /Save 300 .* is not as it was written/],
-    ['an action', `update ledger.save set action = 'delete' where id = 500`, `update ledger.save set action = 'change' where id = 500`, /Save 500 .* is not as it was written/],
-    ['where sealing began', `update ledger.sealing set first_save_id = first_save_id + 1`, `update ledger.sealing set first_save_id = first_save_id - 1`, /no longer what was sealed/],
-    ['how many saves there are', `update ledger.head set last_save_id = last_save_id + 3`, `update ledger.head set last_save_id = last_save_id - 3`, /is missing from the ledger/],
-    ['an actor’s name', `update ledger.save set actor_name = 'Somebody else' where id = 300`, `update ledger.save set actor_name = 'login business_app' where id = 300`, /Save 300 .* is not as it was written/],
-    ['the time of collecting', `update ledger.save set collected_at = collected_at - interval '1 day' where id = 300`, `update ledger.save set collected_at = collected_at + interval '1 day' where id = 300`, /Save 300 .* is not as it was written/],
-    ['the leaf alone', `update ledger.save set leaf = set_byte(leaf, 3, get_byte(leaf, 3) # 1) where id = 300`, `update ledger.save set leaf = set_byte(leaf, 3, get_byte(leaf, 3) # 1) where id = 300`, /leaf stored with save 300/],
-    ['a change’s record', `update ledger.change set record_key = '["9"]' where save_id = 300`, `update ledger.change set record_key = (select record_key from ledger.save where id = 300) where save_id = 300`, /record is not that of the save/],
-    ['a salt', `update ledger.change set salt = set_byte(salt, 0, get_byte(salt, 0) # 1) where save_id = 300`, `update ledger.change set salt = set_byte(salt, 0, get_byte(salt, 0) # 1) where save_id = 300`, /Save 300 .*of this change, the value before is not as written/],
-    ['a value after', `update ledger.change set after = after || 'x' where save_id = 300`, `update ledger.change set after = left(after, -1) where save_id = 300`, /Save 300 .*of this change, the value after is not as written/],
-    ['a missing node', `update ledger.node set place = -1 where height = 8 and place = 1`, `update ledger.node set place = 1 where place = -1`, /node over saves 257 to 512 is missing/],
-    ['a node', `update ledger.node set hash = set_byte(hash, 0, get_byte(hash, 0) # 1) where height = 8 and place = 0`, `update ledger.node set hash = set_byte(hash, 0, get_byte(hash, 0) # 1) where height = 8 and place = 0`, /node over saves 1 to 256/],
-    ['a seal’s root', `update ledger.seal set root = set_byte(root, 0, get_byte(root, 0) # 1) where number = 2`, `update ledger.seal set root = set_byte(root, 0, get_byte(root, 0) # 1) where number = 2`, /Seal 2 says other/],
-    ['a seal’s note', `update ledger.seal set note = replace(note, 'time 2', 'time 3') where number = 2`, `update ledger.seal set note = replace(note, 'time 3', 'time 2') where number = 2`, /Seal 2 does not hold/],
-    ['an event', `update ledger.event set words = words || '.' where words = 'round 1'`, `update ledger.event set words = 'round 1' where words = 'round 1.'`, /Of the events between seal \d+ and seal \d+/],
-    ['a count by field', `update ledger.hour_field set changes = changes + 1`, `update ledger.hour_field set changes = changes - 1`, /count of changes of a field/],
-    ['a count by actor', `update ledger.hour_actor set saves = saves + 1`, `update ledger.hour_actor set saves = saves - 1`, /count of an actor/],
-    ['a count by kind', `update ledger.hour_kind set changes = changes + 1`, `update ledger.hour_kind set changes = changes - 1`, /count of a kind of actor/],
+    [
+      'a time',
+      `update ledger.save set captured_at = captured_at - interval '1 microsecond' where id = 300`,
+      `update ledger.save set captured_at = captured_at + interval '1 microsecond' where id = 300`,
+      /Save 300 .* is not as it was written/,
+    ],
+    [
+      'an actor',
+      `update ledger.save set actor_id = actor_id + 1 where id = 300`,
+      `update ledger.save set actor_id = actor_id - 1 where id = 300`,
+      /Save 300 .* is not as it was written/,
+    ],
+    [
+      'an action',
+      `update ledger.save set action = 'delete' where id = 500`,
+      `update ledger.save set action = 'change' where id = 500`,
+      /Save 500 .* is not as it was written/,
+    ],
+    [
+      'where sealing began',
+      `update ledger.sealing set first_save_id = first_save_id + 1`,
+      `update ledger.sealing set first_save_id = first_save_id - 1`,
+      /no longer what was sealed/,
+    ],
+    [
+      'how many saves there are',
+      `update ledger.head set last_save_id = last_save_id + 3`,
+      `update ledger.head set last_save_id = last_save_id - 3`,
+      /is missing from the ledger/,
+    ],
+    [
+      'an actor’s name',
+      `update ledger.save set actor_name = 'Somebody else' where id = 300`,
+      `update ledger.save set actor_name = 'login business_app' where id = 300`,
+      /Save 300 .* is not as it was written/,
+    ],
+    [
+      'the time of collecting',
+      `update ledger.save set collected_at = collected_at - interval '1 day' where id = 300`,
+      `update ledger.save set collected_at = collected_at + interval '1 day' where id = 300`,
+      /Save 300 .* is not as it was written/,
+    ],
+    [
+      'the leaf alone',
+      `update ledger.save set leaf = set_byte(leaf, 3, get_byte(leaf, 3) # 1) where id = 300`,
+      `update ledger.save set leaf = set_byte(leaf, 3, get_byte(leaf, 3) # 1) where id = 300`,
+      /leaf stored with save 300/,
+    ],
+    [
+      'a change’s record',
+      `update ledger.change set record_key = '["9"]' where save_id = 300`,
+      `update ledger.change set record_key = (select record_key from ledger.save where id = 300) where save_id = 300`,
+      /record is not that of the save/,
+    ],
+    [
+      'a salt',
+      `update ledger.change set salt = set_byte(salt, 0, get_byte(salt, 0) # 1) where save_id = 300`,
+      `update ledger.change set salt = set_byte(salt, 0, get_byte(salt, 0) # 1) where save_id = 300`,
+      /Save 300 .*of this change, the value before is not as written/,
+    ],
+    [
+      'a value after',
+      `update ledger.change set after = after || 'x' where save_id = 300`,
+      `update ledger.change set after = left(after, -1) where save_id = 300`,
+      /Save 300 .*of this change, the value after is not as written/,
+    ],
+    [
+      'a missing node',
+      `update ledger.node set place = -1 where height = 8 and place = 1`,
+      `update ledger.node set place = 1 where place = -1`,
+      /node over saves 257 to 512 is missing/,
+    ],
+    [
+      'a node',
+      `update ledger.node set hash = set_byte(hash, 0, get_byte(hash, 0) # 1) where height = 8 and place = 0`,
+      `update ledger.node set hash = set_byte(hash, 0, get_byte(hash, 0) # 1) where height = 8 and place = 0`,
+      /node over saves 1 to 256/,
+    ],
+    [
+      'a seal’s root',
+      `update ledger.seal set root = set_byte(root, 0, get_byte(root, 0) # 1) where number = 2`,
+      `update ledger.seal set root = set_byte(root, 0, get_byte(root, 0) # 1) where number = 2`,
+      /Seal 2 says other/,
+    ],
+    [
+      'a seal’s note',
+      `update ledger.seal set note = replace(note, 'time 2', 'time 3') where number = 2`,
+      `update ledger.seal set note = replace(note, 'time 3', 'time 2') where number = 2`,
+      /Seal 2 does not hold/,
+    ],
+    [
+      'an event',
+      `update ledger.event set words = words || '.' where words = 'round 1'`,
+      `update ledger.event set words = 'round 1' where words = 'round 1.'`,
+      /Of the events between seal \d+ and seal \d+/,
+    ],
+    [
+      'a count by field',
+      `update ledger.hour_field set changes = changes + 1`,
+      `update ledger.hour_field set changes = changes - 1`,
+      /count of changes of a field/,
+    ],
+    [
+      'a count by actor',
+      `update ledger.hour_actor set saves = saves + 1`,
+      `update ledger.hour_actor set saves = saves - 1`,
+      /count of an actor/,
+    ],
+    [
+      'a count by kind',
+      `update ledger.hour_kind set changes = changes + 1`,
+      `update ledger.hour_kind set changes = changes - 1`,
+      /count of a kind of actor/,
+    ],
     ['a run', `update ledger.run set saves = saves + 1`, `update ledger.run set saves = saves - 1`, /Run \d+ says/],
-    ['a policy on rows', `alter table ledger.save enable row level security; create policy all_rows on ledger.save using (true)`, `drop policy all_rows on ledger.save; alter table ledger.save disable row level security`, /table ledger.save is not as Spoor made it: a policy/],
-    ['a rule', `create rule kept as on delete to ledger.run do instead nothing`, `drop rule kept on ledger.run`, /table ledger.run is not as Spoor made it: a rule \(kept\)/],
-    ['a trigger', `create trigger quiet before update on ledger.node for each row execute function suppress_redundant_updates_trigger()`, `drop trigger quiet on ledger.node`, /table ledger.node is not as Spoor made it: a trigger \(quiet\)/],
-    ['a view in place of a table', `alter table ledger.hour_kind rename to hour_kind_kept; create view ledger.hour_kind as select * from ledger.hour_kind_kept; grant select on ledger.hour_kind to public`, `drop view ledger.hour_kind; alter table ledger.hour_kind_kept rename to hour_kind`, /table ledger.hour_kind is not as Spoor made it: a view/],
-    ['the order of two saves', `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`, `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`, /Save 300 .* is not as it was written/],
+    [
+      'a policy on rows',
+      `alter table ledger.save enable row level security; create policy all_rows on ledger.save using (true)`,
+      `drop policy all_rows on ledger.save; alter table ledger.save disable row level security`,
+      /table ledger.save is not as Spoor made it: a policy/,
+    ],
+    [
+      'a rule',
+      `create rule kept as on delete to ledger.run do instead nothing`,
+      `drop rule kept on ledger.run`,
+      /table ledger.run is not as Spoor made it: a rule \(kept\)/,
+    ],
+    [
+      'a trigger',
+      `create trigger quiet before update on ledger.node for each row execute function suppress_redundant_updates_trigger()`,
+      `drop trigger quiet on ledger.node`,
+      /table ledger.node is not as Spoor made it: a trigger \(quiet\)/,
+    ],
+    [
+      'a view in place of a table',
+      `alter table ledger.hour_kind rename to hour_kind_kept; create view ledger.hour_kind as select * from ledger.hour_kind_kept; grant select on ledger.hour_kind to public`,
+      `drop view ledger.hour_kind; alter table ledger.hour_kind_kept rename to hour_kind`,
+      /table ledger.hour_kind is not as Spoor made it: a view/,
+    ],
+    [
+      'the order of two saves',
+      `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`,
+      `update ledger.save set id = 0 where id = 300; update ledger.save set id = 300 where id = 301; update ledger.save set id = 301 where id = 0`,
+      /Save 300 .* is not as it was written/,
+    ],
   ])('finds and names %s', async (_, alter, putBack, words) => {
     const found = await altered(alter)
     expect(found.map((one) => one.words)).toContainEqual(expect.stringMatching(words))
     await superuser.query(putBack)
     await world.db('spoor.mismatch').delete()
     expect(await check()).toEqual([])
-  }) // prettier-ignore
+  })
 
   it('finds a save that was taken out, one that was put in, and an end that was cut off', async () => {
-    await superuser.query('create table public.kept as select * from ledger.save where id = 500; create table public.kept_changes as select * from ledger.change where save_id = 500') // prettier-ignore
+    await superuser.query(
+      'create table public.kept as select * from ledger.save where id = 500; create table public.kept_changes as select * from ledger.change where save_id = 500',
+    )
     const gone = await altered('delete from ledger.save where id = 500')
     expect(gone.map((one) => one.words)).toContainEqual('Save 500 is missing from the ledger.')
     expect(gone.map((one) => one.words)).toContainEqual(
@@ -486,9 +742,13 @@ describe('checking', () => {
     await superuser.query('update ledger.head set last_save_id = last_save_id + 10')
     await world.db('spoor.mismatch').delete()
     const seal = (await latestSeal(world.db))!
-    await superuser.query('create table public.kept_seal as select * from ledger.seal where number = (select max(number) from ledger.seal)') // prettier-ignore
+    await superuser.query(
+      'create table public.kept_seal as select * from ledger.seal where number = (select max(number) from ledger.seal)',
+    )
     const older = await altered('delete from ledger.seal where number = (select max(number) from ledger.seal)')
-    expect(older.map((one) => one.words)).toContainEqual(expect.stringMatching(new RegExp(`^Seal ${seal.number} .* kept outside the database, is not in it`))) // prettier-ignore
+    expect(older.map((one) => one.words)).toContainEqual(
+      expect.stringMatching(new RegExp(`^Seal ${seal.number} .* kept outside the database, is not in it`)),
+    )
     await superuser.query('insert into ledger.seal select * from kept_seal')
     await world.db('spoor.mismatch').delete()
     expect(await check()).toEqual([])
@@ -536,7 +796,9 @@ describe('checking', () => {
     await check()
     const { mismatches } = await readCustody(world.db)
     expect(mismatches).toHaveLength(1)
-    const { rows } = await world.db.raw<{ rows: { n: string }[] }>(`select count(*) as n from ledger.event where words like 'found the ledger altered: Save 200 (forged%'`) // prettier-ignore
+    const { rows } = await world.db.raw<{ rows: { n: string }[] }>(
+      `select count(*) as n from ledger.event where words like 'found the ledger altered: Save 200 (forged%'`,
+    )
     expect(rows[0]!.n).toBe('1')
   })
 })

@@ -40,24 +40,42 @@ beforeAll(async () => {
     'create table public.tenant (id int primary key, ref text, note text, rent numeric); create table public.other (id int primary key, note text)',
   )
   await track(world, { tenant: '*', other: '*' })
-  for (const [login, role] of [['pat', 'approver'], ['rhea', 'reviewer'], ['cato', 'contributor']] as const)
-    await world.people.add({ login, name: login, role, password: `password of ${login}` }) // prettier-ignore
+  for (const [login, role] of [
+    ['pat', 'approver'],
+    ['rhea', 'reviewer'],
+    ['cato', 'contributor'],
+  ] as const)
+    await world.people.add({ login, name: login, role, password: `password of ${login}` })
   directory = mkdtempSync(join(tmpdir(), 'spoor-erasure-'))
   outside = new OutsideSeals(directory)
   sealer = new Sealer({ db: world.db, key: SigningKey.open(directory), outside, log: silentLog })
   superuser = new pg.Client({ connectionString: urlFor(world.superuserUrl, world.names.spoor) })
   await superuser.connect()
   served = await serve(world)
-  for (const login of ['ada', 'pat', 'rhea', 'cato'] as const) browsers[login] = await signIn(served, login, `password of ${login}`) // prettier-ignore
-  await world.business.query(`insert into tenant select n, 'T' || n, 'note ' || n, n from generate_series(1, 30) n; insert into other values (1, 'x')`) // prettier-ignore
+  for (const login of ['ada', 'pat', 'rhea', 'cato'] as const)
+    browsers[login] = await signIn(served, login, `password of ${login}`)
+  await world.business.query(
+    `insert into tenant select n, 'T' || n, 'note ' || n, n from generate_series(1, 30) n; insert into other values (1, 'x')`,
+  )
   await world.business.query(`update tenant set note = $1, rent = rent + 10 where id = 7`, [`${secret} owes`])
   await world.business.query(`update tenant set note = $1 where id = 7`, [`${secret} paid`])
   await world.business.query(`update tenant set note = null where id = 7`)
   await world.business.query(`update tenant set note = note || '.' where id > 20`)
   await world.collect()
   await sealer.seal()
-  noteField = (await world.db('spoor.field as f').join('spoor.record_type as t', 't.id', 'f.type_id').where({ column_name: 'note', table_name: 'tenant' }).first('f.id')).id // prettier-ignore
-  first = (await world.db('ledger.change').where({ field_id: noteField, after: `${secret} owes` }).first('save_id')).save_id // prettier-ignore
+  noteField = (
+    await world
+      .db('spoor.field as f')
+      .join('spoor.record_type as t', 't.id', 'f.type_id')
+      .where({ column_name: 'note', table_name: 'tenant' })
+      .first('f.id')
+  ).id
+  first = (
+    await world
+      .db('ledger.change')
+      .where({ field_id: noteField, after: `${secret} owes` })
+      .first('save_id')
+  ).save_id
 })
 afterAll(async () => {
   await superuser.end()
@@ -83,7 +101,9 @@ async function check(): Promise<string[]> {
 
 /** Every row of Spoor's database that holds a text, whichever table it is in. */
 async function whereabouts(text: string): Promise<string[]> {
-  const { rows } = await superuser.query<{ name: string }>(`select format('%I.%I', n.nspname, c.relname) as name from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relkind = 'r' and n.nspname in ('ledger', 'spoor', 'public')`) // prettier-ignore
+  const { rows } = await superuser.query<{ name: string }>(
+    `select format('%I.%I', n.nspname, c.relname) as name from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relkind = 'r' and n.nspname in ('ledger', 'spoor', 'public')`,
+  )
   const found: string[] = []
   for (const { name } of rows) {
     const { rowCount } = await superuser.query(`select from ${name} r where r::text like $1`, [`%${text}%`])
@@ -92,9 +112,17 @@ async function whereabouts(text: string): Promise<string[]> {
   return found
 }
 
-const wish = (more: object = {}) => ({ saveId: first, fieldId: noteField, reach: 'record', reason: 'Article 17: the tenant asked us to.', ...more }) // prettier-ignore
-const asked = async (more: object = {}) => (await browsers.ada.send('POST', '/erasures', wish(more))).answer as unknown as Erasure // prettier-ignore
-const decide = (who: Browser, id: number, body: object = { decision: 'erase' }) => who.send('PUT', `/erasures/${id}`, body) // prettier-ignore
+const wish = (more: object = {}) => ({
+  saveId: first,
+  fieldId: noteField,
+  reach: 'record',
+  reason: 'Article 17: the tenant asked us to.',
+  ...more,
+})
+const asked = async (more: object = {}) =>
+  (await browsers.ada.send('POST', '/erasures', wish(more))).answer as unknown as Erasure
+const decide = (who: Browser, id: number, body: object = { decision: 'erase' }) =>
+  who.send('PUT', `/erasures/${id}`, body)
 
 describe('asking', () => {
   it('takes a reason, an existing change, and somebody who may', async () => {
@@ -103,7 +131,9 @@ describe('asking', () => {
     expect((await browsers.ada.send('POST', '/erasures', wish({ reason: 'x' }))).status).toBe(400)
     expect((await browsers.ada.send('POST', '/erasures', wish({ saveId: '999999' }))).status).toBe(404)
     expect((await browsers.cato.send('GET', '/erasures')).status).toBe(403)
-    expect((await browsers.ada.send('GET', `/erasures/reach?save=${first}&field=${noteField}`)).answer).toEqual({ record: 4 }) // prettier-ignore
+    expect((await browsers.ada.send('GET', `/erasures/reach?save=${first}&field=${noteField}`)).answer).toEqual({
+      record: 4,
+    })
   })
 
   it('erases nothing by itself; it can be taken back by the one who asked, and refused by another', async () => {
@@ -117,7 +147,9 @@ describe('asking', () => {
     expect((await decide(browsers.pat, mine.id)).answer['code']).toBe('erasure-decided')
     const refused = await asked()
     expect((await decide(browsers.pat, refused.id, { decision: 'refuse', answer: 'no' })).status).toBe(400)
-    expect((await decide(browsers.pat, refused.id, { decision: 'refuse', answer: 'It has to be kept six years.' })).answer).toMatchObject({ state: 'refused', answer: 'It has to be kept six years.', decidedBy: 'pat' }) // prettier-ignore
+    expect(
+      (await decide(browsers.pat, refused.id, { decision: 'refuse', answer: 'It has to be kept six years.' })).answer,
+    ).toMatchObject({ state: 'refused', answer: 'It has to be kept six years.', decidedBy: 'pat' })
   })
 })
 
@@ -139,7 +171,9 @@ describe('erasing', () => {
     await noticing.stop()
     expect(await whereabouts(secret)).toEqual([])
     // A draft goes on without the value, and one of nothing else is gone.
-    expect(await world.db('spoor.correction').whereIn('id', [draftOfIt, draftOfMore]).pluck('id')).toEqual([draftOfMore]) // prettier-ignore
+    expect(await world.db('spoor.correction').whereIn('id', [draftOfIt, draftOfMore]).pluck('id')).toEqual([
+      draftOfMore,
+    ])
     const after = await placeOf(world.db, first)
     expect(after.canonical).toBe(before.canonical)
     expect(after.leaf).toBe(before.leaf)
@@ -148,8 +182,12 @@ describe('erasing', () => {
     await sealer.seal()
     expect(await check()).toEqual([])
     expect((await decide(browsers.pat, id)).answer['code']).toBe('erasure-decided')
-    const { rows } = await superuser.query<{ words: string }>(`select words from ledger.event where kind = 'erasure' order by id desc limit 1`) // prettier-ignore
-    expect(rows[0]!.words).toMatch(/^erased every change of “.*” of .*, as Ada Admin asked: Article 17: the tenant asked us to\. \(erasure \d+, list [0-9a-f]{64}\)$/) // prettier-ignore
+    const { rows } = await superuser.query<{ words: string }>(
+      `select words from ledger.event where kind = 'erasure' order by id desc limit 1`,
+    )
+    expect(rows[0]!.words).toMatch(
+      /^erased every change of “.*” of .*, as Ada Admin asked: Article 17: the tenant asked us to\. \(erasure \d+, list [0-9a-f]{64}\)$/,
+    )
   })
 
   it('still proves to somebody outside, with the values closed', async () => {
@@ -163,8 +201,14 @@ describe('erasing', () => {
 
   it('is said wherever the change is shown, and nothing that is asked of its values holds', async () => {
     const page = (query: object) => savePage(world.db, [query], { after: undefined, limit: 100, nowMs: Date.now() })
-    const shown = (await page({ what: { part: 'what', exclude: false, types: [], fields: [noteField] } })).saves.find((save) => save.id === first)! // prettier-ignore
-    expect(shown.changes.find((change) => change.fieldId === noteField)).toMatchObject({ erased: true, before: null, after: null }) // prettier-ignore
+    const shown = (await page({ what: { part: 'what', exclude: false, types: [], fields: [noteField] } })).saves.find(
+      (save) => save.id === first,
+    )!
+    expect(shown.changes.find((change) => change.fieldId === noteField)).toMatchObject({
+      erased: true,
+      before: null,
+      after: null,
+    })
     const toNothing = await page({ value: { part: 'value', exclude: false, tests: [{ test: 'to', value: null }] } })
     expect(toNothing.saves).toEqual([])
     const reveal = await browsers.ada.send('POST', `/changes/saves/${first}/reveal`, { fieldId: noteField })
@@ -172,14 +216,19 @@ describe('erasing', () => {
     const csv = await browsers.ada.text('/changes/export.csv?scope=')
     expect(csv).toContain('[erased]')
     expect(csv).not.toContain(secret)
-    await expect(draftCorrection(world.db, [{ saveId: first, fieldId: noteField }], world.adminId)).rejects.toMatchObject({ code: 'nothing-to-revert' }) // prettier-ignore
+    await expect(
+      draftCorrection(world.db, [{ saveId: first, fieldId: noteField }], world.adminId),
+    ).rejects.toMatchObject({ code: 'nothing-to-revert' })
     expect((await browsers.ada.send('POST', '/erasures', wish())).answer['code']).toBe('rule-broken')
-    const { erasures } = (await browsers.rhea.send('GET', `/erasures?save=${first}`)).answer as unknown as { erasures: Erasure[] } // prettier-ignore
+    const { erasures } = (await browsers.rhea.send('GET', `/erasures?save=${first}`)).answer as unknown as {
+      erasures: Erasure[]
+    }
     expect(erasures[0]).toMatchObject({ state: 'erased', askedBy: 'Ada Admin', mayDecide: false })
   })
 
   it('can mean one change alone', async () => {
-    const save = (await world.db('ledger.change').where({ field_id: noteField, after: 'note 25.' }).first('save_id')).save_id // prettier-ignore
+    const save = (await world.db('ledger.change').where({ field_id: noteField, after: 'note 25.' }).first('save_id'))
+      .save_id
     const { id } = await asked({ saveId: save, reach: 'change' })
     expect((await decide(browsers.pat, id)).answer).toMatchObject({ changes: 1 })
     expect(await world.db('ledger.change').where({ field_id: noteField, after: 'note 25' })).toHaveLength(1)

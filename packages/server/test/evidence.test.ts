@@ -28,33 +28,128 @@ async function quietly(statement: string, values?: unknown[]): Promise<void> {
 /** A row for whatever nobody has written yet, by the same hand as everything else. */
 async function fill(): Promise<void> {
   const { db, adminId, sourceId } = world
-  const [actor] = await db('spoor.actor').insert({ kind: 'person', name: 'I. Coombe', login: 'icoombe', unit: 'Rents', joined_on: '2020-01-01', left_on: '2030-01-01', directory_id: 'x1' }).returning<{ id: number }[]>('id') // prettier-ignore
+  const [actor] = await db('spoor.actor')
+    .insert({
+      kind: 'person',
+      name: 'I. Coombe',
+      login: 'icoombe',
+      unit: 'Rents',
+      joined_on: '2020-01-01',
+      left_on: '2030-01-01',
+      directory_id: 'x1',
+    })
+    .returning<{ id: number }[]>('id')
   const type = await db('spoor.record_type').first<{ id: number }>('id')
   const field = await db('spoor.field').first<{ id: number }>('id')
   await db('spoor.former_name').insert({ kind: 'person', name: 'I. Combe', actor_id: actor!.id })
-  await db('spoor.identity').insert({ source_id: sourceId, by: 'login', said: 'ic', actor_id: actor!.id, from_on: '2020-01-01' }) // prettier-ignore
+  await db('spoor.identity').insert({
+    source_id: sourceId,
+    by: 'login',
+    said: 'ic',
+    actor_id: actor!.id,
+    from_on: '2020-01-01',
+  })
   await db('spoor.note').insert({ save_id: 1, text: 'asked about it', by: adminId })
   await db('spoor.mark').insert({ save_id: 1, mark: 'flagged', by: adminId })
-  const [assignment] = await db('spoor.assignment').insert({ assigned_to: adminId, note: 'look', by: adminId, due_on: '2026-12-01' }).returning<{ id: number }[]>('id') // prettier-ignore
+  const [assignment] = await db('spoor.assignment')
+    .insert({ assigned_to: adminId, note: 'look', by: adminId, due_on: '2026-12-01' })
+    .returning<{ id: number }[]>('id')
   await db('spoor.assignment_save').insert({ assignment_id: assignment!.id, save_id: 1 })
-  const [question] = await db('spoor.question').insert({ actor_id: actor!.id, text: 'why?', by: adminId, answer: 'so', answered_by: adminId, answered_at: db.fn.now() }).returning<{ id: number }[]>('id') // prettier-ignore
+  const [question] = await db('spoor.question')
+    .insert({
+      actor_id: actor!.id,
+      text: 'why?',
+      by: adminId,
+      answer: 'so',
+      answered_by: adminId,
+      answered_at: db.fn.now(),
+    })
+    .returning<{ id: number }[]>('id')
   await db('spoor.question_save').insert([
     { question_id: question!.id, save_id: 1 },
     { question_id: question!.id, save_id: 2 },
   ])
   await db('spoor.named_scope').insert({ name: 'mine', scope: 'a=1', owner: adminId })
-  const [story] = await db('spoor.story').insert({ story: 's1', reasons: '[]', saves: 1, records: 1, from_at: db.fn.now(), to_at: db.fn.now(), actors: [1], types: [1] }).returning<{ id: number }[]>('id') // prettier-ignore
+  const [story] = await db('spoor.story')
+    .insert({
+      story: 's1',
+      reasons: '[]',
+      saves: 1,
+      records: 1,
+      from_at: db.fn.now(),
+      to_at: db.fn.now(),
+      actors: [1],
+      types: [1],
+    })
+    .returning<{ id: number }[]>('id')
   await db('spoor.story_save').insert({ story_id: story!.id, save_id: 1 })
-  const [correction] = await db('spoor.correction').insert({ source_id: sourceId, state: 'applied', drafted_by: adminId, applied_by: adminId, reason: 'wrong', trial: '{}' }).returning<{ id: number }[]>('id') // prettier-ignore
-  const [item] = await db('spoor.correction_item').insert({ correction_id: correction!.id, type_id: type!.id, record_key: '["1"]', label: 'one', field_id: field!.id, save_id: 1, found: 'a', now: 'b', target: 'a', state: 'clear', why: 'so' }).returning<{ id: number }[]>('id') // prettier-ignore
-  await db('spoor.correction_change').insert({ correction_id: correction!.id, save_id: 1, field_id: field!.id, item_id: item!.id }) // prettier-ignore
-  await db('spoor.erasure').insert({ save_id: 1, type_id: type!.id, record_key: '["1"]', label: 'one', field_id: field!.id, reach: 'change', reason: 'law', asked_by: adminId }) // prettier-ignore
+  const [correction] = await db('spoor.correction')
+    .insert({
+      source_id: sourceId,
+      state: 'applied',
+      drafted_by: adminId,
+      applied_by: adminId,
+      reason: 'wrong',
+      trial: '{}',
+    })
+    .returning<{ id: number }[]>('id')
+  const [item] = await db('spoor.correction_item')
+    .insert({
+      correction_id: correction!.id,
+      type_id: type!.id,
+      record_key: '["1"]',
+      label: 'one',
+      field_id: field!.id,
+      save_id: 1,
+      found: 'a',
+      now: 'b',
+      target: 'a',
+      state: 'clear',
+      why: 'so',
+    })
+    .returning<{ id: number }[]>('id')
+  await db('spoor.correction_change').insert({
+    correction_id: correction!.id,
+    save_id: 1,
+    field_id: field!.id,
+    item_id: item!.id,
+  })
+  await db('spoor.erasure').insert({
+    save_id: 1,
+    type_id: type!.id,
+    record_key: '["1"]',
+    label: 'one',
+    field_id: field!.id,
+    reach: 'change',
+    reason: 'law',
+    asked_by: adminId,
+  })
   await db('spoor.alarm').insert({ source_id: sourceId, kind: 'attest', words: 'switched off' })
-  const [ledgerCheck] = await db('spoor.ledger_check').insert({ total: 1, asked_by: adminId, trouble: 'stopped' }).returning<{ id: number }[]>('id') // prettier-ignore
-  await db('spoor.mismatch').insert({ check_id: ledgerCheck!.id, place: 'somewhere', words: 'altered', save_id: 1, field_id: 1, stored: 'a', expected: 'b', after_seal: 1, before_seal: 2 }) // prettier-ignore
+  const [ledgerCheck] = await db('spoor.ledger_check')
+    .insert({ total: 1, asked_by: adminId, trouble: 'stopped' })
+    .returning<{ id: number }[]>('id')
+  await db('spoor.mismatch').insert({
+    check_id: ledgerCheck!.id,
+    place: 'somewhere',
+    words: 'altered',
+    save_id: 1,
+    field_id: 1,
+    stored: 'a',
+    expected: 'b',
+    after_seal: 1,
+    before_seal: 2,
+  })
   await db('ledger.signing_key').insert({ number: 1, since: db.fn.now(), line: 'spoor+1+x', note: 'n' })
-  const [proof] = await db('spoor.proof').insert({ source_id: sourceId, plan_version: 1, by: adminId }).returning<{ id: number }[]>('id') // prettier-ignore
-  await db('spoor.proof_field').insert({ proof_id: proof!.id, type_id: type!.id, field_id: field!.id, outcome: 'recorded', words: 'it did' }) // prettier-ignore
+  const [proof] = await db('spoor.proof')
+    .insert({ source_id: sourceId, plan_version: 1, by: adminId })
+    .returning<{ id: number }[]>('id')
+  await db('spoor.proof_field').insert({
+    proof_id: proof!.id,
+    type_id: type!.id,
+    field_id: field!.id,
+    outcome: 'recorded',
+    words: 'it did',
+  })
 }
 
 beforeAll(async () => {
@@ -118,16 +213,27 @@ describe('what no leaf covers', () => {
         const column = columns[at]!
         const other = otherOf(table, column, types.get(`${table}.${column}`)!)
         const [kept, altered] = [`"kept ${table}"`, `"altered ${table}"`]
-        await superuser.query(`create temp table ${kept} as select * from ${table}; create temp table ${altered} as select * from ${table}`) // prettier-ignore
-        await superuser.query(`update ${altered} set "${column}" = ${other} where ctid = (select ctid from ${altered} limit 1)`) // prettier-ignore
-        await quietly(`delete from ${table}; insert into ${table} overriding system value select * from ${altered}; drop table ${altered}`) // prettier-ignore
+        await superuser.query(
+          `create temp table ${kept} as select * from ${table}; create temp table ${altered} as select * from ${table}`,
+        )
+        await superuser.query(
+          `update ${altered} set "${column}" = ${other} where ctid = (select ctid from ${altered} limit 1)`,
+        )
+        await quietly(
+          `delete from ${table}; insert into ${table} overriding system value select * from ${altered}; drop table ${altered}`,
+        )
       }
       const found = new Set((await check()).map(({ place }) => place.split(' ')[1]!))
       // Where the state of a correction was altered, its values are not those of an applied one any more.
-      const after = due.flatMap((one) => [one.table, ...(!isGroup(one) && one.columns[at] === 'state' ? (one.decides ?? []) : [])]) // prettier-ignore
+      const after = due.flatMap((one) => [
+        one.table,
+        ...(!isGroup(one) && one.columns[at] === 'state' ? (one.decides ?? []) : []),
+      ])
       expect([...found].sort(), `column ${at + 1}`).toEqual([...new Set(after)].sort())
       for (const { table } of due)
-        await quietly(`delete from ${table}; insert into ${table} overriding system value select * from "kept ${table}"; drop table "kept ${table}"`) // prettier-ignore
+        await quietly(
+          `delete from ${table}; insert into ${table} overriding system value select * from "kept ${table}"; drop table "kept ${table}"`,
+        )
     }
     expect(await check()).toEqual([])
   })
@@ -154,8 +260,12 @@ describe('what no leaf covers', () => {
     const told = new RegExp(`^The entry of the directory \\d+ is not as Spoor wrote it \\(${login}, .* UTC\\)\\.$`)
     expect(wordsOf(await check())).toContainEqual(expect.stringMatching(told))
     await superuser.query(`update spoor.actor set name = 'I. Coombe' where name = 'Somebody else'`)
-    expect(wordsOf(await check())).toContainEqual(expect.stringMatching(/was written by something other than Spoor, and is again/)) // prettier-ignore
-    const { rows } = await superuser.query<{ id: number }>(`insert into spoor.mismatch (place, words) select 'fact spoor.actor [' || id || ']', 'told' from spoor.actor where name = 'I. Coombe' returning id`) // prettier-ignore
+    expect(wordsOf(await check())).toContainEqual(
+      expect.stringMatching(/was written by something other than Spoor, and is again/),
+    )
+    const { rows } = await superuser.query<{ id: number }>(
+      `insert into spoor.mismatch (place, words) select 'fact spoor.actor [' || id || ']', 'told' from spoor.actor where name = 'I. Coombe' returning id`,
+    )
     await settleMismatch(world.db, rows[0]!.id, world.adminId, 'put back')
     expect(wordsOf(await check())).not.toContainEqual(expect.stringMatching(/directory/))
   })
@@ -164,19 +274,27 @@ describe('what no leaf covers', () => {
     await quietly(`update spoor.actor set unit = 'Elsewhere' where name = 'I. Coombe'`)
     await world.db('spoor.actor').where({ name: 'I. Coombe' }).update({ left_on: '2031-01-01' })
     const told: string[] = await world.db('spoor.mismatch').whereNull('settled_at').pluck('words')
-    expect(told).toContainEqual(expect.stringMatching(/entry of the directory \d+ is not as Spoor wrote it before it was written last/)) // prettier-ignore
+    expect(told).toContainEqual(
+      expect.stringMatching(/entry of the directory \d+ is not as Spoor wrote it before it was written last/),
+    )
   })
 
   it('does not believe an old fact that is said again, nor one of another row', async () => {
     const note = await world.db('spoor.note').first<{ id: string }>('id')
     await world.db('spoor.note').where(note).update({ text: 'second' })
     await quietly(`update spoor.note set text = 'asked about it' where id = ${note.id}`)
-    await superuser.query(`insert into ledger.event (kind, outcome, words) select kind, outcome, words from ledger.event where kind = 'spoor.note' order by id limit 1`) // prettier-ignore
+    await superuser.query(
+      `insert into ledger.event (kind, outcome, words) select kind, outcome, words from ledger.event where kind = 'spoor.note' order by id limit 1`,
+    )
     expect(wordsOf(await check())).toContainEqual(`The note ${note.id} is not as Spoor wrote it.`)
   })
 
   it('is kept by a statement outside a transaction, by one inside, and by none that was rolled back', async () => {
-    const count = async () => Number((await world.db('ledger.event').where({ kind: 'spoor.setting' }).count<{ count: string }[]>('* as count'))[0]!.count) // prettier-ignore
+    const count = async () =>
+      Number(
+        (await world.db('ledger.event').where({ kind: 'spoor.setting' }).count<{ count: string }[]>('* as count'))[0]!
+          .count,
+      )
     const before = await count()
     await world.db('spoor.setting').insert({ name: 'one', value: '1' })
     await world.db.transaction((trx) => trx('spoor.setting').insert({ name: 'two', value: '2' }))
@@ -196,7 +314,15 @@ describe('what no leaf covers', () => {
   })
 
   it('finds itself whole after many hands wrote the same rows at once', async () => {
-    await Promise.all(Array.from({ length: 40 }, (_, n) => world.db('spoor.setting').insert({ name: `of ${n % 5}`, value: JSON.stringify(n) }).onConflict('name').merge())) // prettier-ignore
+    await Promise.all(
+      Array.from({ length: 40 }, (_, n) =>
+        world
+          .db('spoor.setting')
+          .insert({ name: `of ${n % 5}`, value: JSON.stringify(n) })
+          .onConflict('name')
+          .merge(),
+      ),
+    )
     expect((await check()).filter(({ place }) => place.includes('setting'))).toEqual([])
   })
 })

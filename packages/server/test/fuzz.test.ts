@@ -28,14 +28,92 @@ afterAll(async () => {
 })
 
 const texts = [
-  '\0', 'a\0b', '', ' ', '9223372036854775807', '9223372036854775808', '99999999999999999999', '2147483648', '999999999', '-1', '1.5', '1e3', '0x10', '٣',
-  '2026-02-31', '2026-02-30..2026-02-31', '0000-01-01', '0000-01-01..', '9999-12-31', '..9999-12-31', '10000-01-01', '2026-02-31T10:00:00Z', '0000-01-01T00:00:00Z',
-  '9999-12-31T23:59:59.999999Z', '2026-01-01T24:00:01Z', '2026-13-01T00:00:00Z', 'Nowhere/Nothing', 'Etc/GMT+99', '%', '%FF', '%00', '\ud800', 'x'.repeat(6000),
-  '{"a":1}', '["1"]', '[[]]', '[null]', 'null', 'true', `';--`, '../..', '\\', '*', '(', '[', '1 1', '1,2', 'eyJhIjoxfQ', 'W10', 'bnVsbA', 'WyIyMDI2LTAyLTMxIiwiMSJd',
-] // prettier-ignore
+  '\0',
+  'a\0b',
+  '',
+  ' ',
+  '9223372036854775807',
+  '9223372036854775808',
+  '99999999999999999999',
+  '2147483648',
+  '999999999',
+  '-1',
+  '1.5',
+  '1e3',
+  '0x10',
+  '٣',
+  '2026-02-31',
+  '2026-02-30..2026-02-31',
+  '0000-01-01',
+  '0000-01-01..',
+  '9999-12-31',
+  '..9999-12-31',
+  '10000-01-01',
+  '2026-02-31T10:00:00Z',
+  '0000-01-01T00:00:00Z',
+  '9999-12-31T23:59:59.999999Z',
+  '2026-01-01T24:00:01Z',
+  '2026-13-01T00:00:00Z',
+  'Nowhere/Nothing',
+  'Etc/GMT+99',
+  '%',
+  '%FF',
+  '%00',
+  '\ud800',
+  'x'.repeat(6000),
+  '{"a":1}',
+  '["1"]',
+  '[[]]',
+  '[null]',
+  'null',
+  'true',
+  `';--`,
+  '../..',
+  '\\',
+  '*',
+  '(',
+  '[',
+  '1 1',
+  '1,2',
+  'eyJhIjoxfQ',
+  'W10',
+  'bnVsbA',
+  'WyIyMDI2LTAyLTMxIiwiMSJd',
+]
 /** Parts of a scope, each to be filled with hostile texts. */
-const scopeParts = ['when=', 'when=e.', 'who=', 'who=k.', 'what=', 'what=f', 'what=t', 'record=', 'value=', 'how=', 'state=', 'reason=', 'x='] // prettier-ignore
-const values: unknown[] = [...texts, 2 ** 53, 2 ** 63, 2 ** 31, -1, 1.5, 1e308, 0, null, true, [], {}, [null], [[]], { a: null }, Array.from({ length: 2000 }, () => 1)] // prettier-ignore
+const scopeParts = [
+  'when=',
+  'when=e.',
+  'who=',
+  'who=k.',
+  'what=',
+  'what=f',
+  'what=t',
+  'record=',
+  'value=',
+  'how=',
+  'state=',
+  'reason=',
+  'x=',
+]
+const values: unknown[] = [
+  ...texts,
+  2 ** 53,
+  2 ** 63,
+  2 ** 31,
+  -1,
+  1.5,
+  1e308,
+  0,
+  null,
+  true,
+  [],
+  {},
+  [null],
+  [[]],
+  { a: null },
+  Array.from({ length: 2000 }, () => 1),
+]
 
 type Schema = v.GenericSchema & {
   type: string
@@ -46,7 +124,25 @@ type Schema = v.GenericSchema & {
   options?: (Schema | string)[]
 }
 
-const usual: unknown[] = ['1', 1, 'a', 'abc', 'abc abc abc abc', true, null, [], ['1'], [1], {}, '2026-01-01', '2026-01-01T00:00:00Z', 'Europe/London', 'postgresql://a:b@127.0.0.1:1/c', 'ldap://127.0.0.1:1', '2026-01-01..2026-02-01'] // prettier-ignore
+const usual: unknown[] = [
+  '1',
+  1,
+  'a',
+  'abc',
+  'abc abc abc abc',
+  true,
+  null,
+  [],
+  ['1'],
+  [1],
+  {},
+  '2026-01-01',
+  '2026-01-01T00:00:00Z',
+  'Europe/London',
+  'postgresql://a:b@127.0.0.1:1/c',
+  'ldap://127.0.0.1:1',
+  '2026-01-01..2026-02-01',
+]
 
 /** A value that a schema takes; undefined where none is found. */
 function sample(schema: Schema): unknown {
@@ -92,7 +188,11 @@ const fillIn = (path: string, params: Record<string, unknown>) =>
   path.replace(/:(\w+)/g, (_, name: string) => encodeURIComponent(wellFormed(String(params[name] ?? '1'))))
 const wellFormed = (text: string) => text.replace(/[\ud800-\udfff]/g, '\ufffd')
 const queryOf = (query: Record<string, unknown>) =>
-  new URLSearchParams(Object.entries(query).flatMap(([name, value]): [string, string][] => (value === undefined || value === null ? [] : [[name, typeof value === 'string' ? value : JSON.stringify(value)]]))).toString() // prettier-ignore
+  new URLSearchParams(
+    Object.entries(query).flatMap(([name, value]): [string, string][] =>
+      value === undefined || value === null ? [] : [[name, typeof value === 'string' ? value : JSON.stringify(value)]],
+    ),
+  ).toString()
 
 function* asked(shape: RouteShape): Generator<Asked> {
   const { method, path } = shape
@@ -100,10 +200,12 @@ function* asked(shape: RouteShape): Generator<Asked> {
   const goodPath = fillIn(path, (params ? sample(params) : {}) as Record<string, unknown>)
   const goodBody = body ? sample(body) : undefined
   if (params)
-    for (const bad of spoiled(params, texts)) yield { method, path: fillIn(path, bad as Record<string, unknown>), body: goodBody } // prettier-ignore
+    for (const bad of spoiled(params, texts))
+      yield { method, path: fillIn(path, bad as Record<string, unknown>), body: goodBody }
   if (query) {
     const good = sample(query) as Record<string, unknown>
-    for (const bad of spoiled(query, texts)) yield { method, path: `${goodPath}?${queryOf(bad as Record<string, unknown>)}`, body: goodBody } // prettier-ignore
+    for (const bad of spoiled(query, texts))
+      yield { method, path: `${goodPath}?${queryOf(bad as Record<string, unknown>)}`, body: goodBody }
     if (query.entries?.['scope'])
       for (const part of scopeParts)
         for (const text of texts)
@@ -129,7 +231,18 @@ function raw(path: string): Promise<number> {
 }
 
 // What ends the session, streams without end, or goes out to other machines is asked by tests of its own.
-const leftOut = new Set(['signOut', 'signIn', 'changeOwnPassword', 'followPulse', 'checkSource', 'addSource', 'changeSource', 'changePerson', 'readLdap', 'loadLdap']) // prettier-ignore
+const leftOut = new Set([
+  'signOut',
+  'signIn',
+  'changeOwnPassword',
+  'followPulse',
+  'checkSource',
+  'addSource',
+  'changeSource',
+  'changePerson',
+  'readLdap',
+  'loadLdap',
+])
 const shapes = Object.entries<RouteShape>(routes).filter(([name]) => !leftOut.has(name))
 
 it.each(shapes)('%s', { timeout: 120_000 }, async (_, shape) => {
@@ -138,7 +251,8 @@ it.each(shapes)('%s', { timeout: 120_000 }, async (_, shape) => {
     const response = await visitor.send(method, path, body)
     const text = await response.text()
     // 502 and 503 are words about a source or a database, not a failure of Spoor's.
-    if (response.status >= 500 && ![502, 503].includes(response.status)) wrong.push({ path: path.slice(0, 300), body, cause: causes.at(-1)?.slice(0, 500) ?? text }) // prettier-ignore
+    if (response.status >= 500 && ![502, 503].includes(response.status))
+      wrong.push({ path: path.slice(0, 300), body, cause: causes.at(-1)?.slice(0, 500) ?? text })
     expect(response.status, `${method} ${path}`).not.toBe(401)
   }
   expect(wrong.slice(0, 8), `${wrong.length} requests`).toEqual([])
@@ -172,10 +286,6 @@ it.each([
   '/api/v1/changes/saves?__proto__=a',
   '/assets/%00',
   '/assets/..%2f..%2fpackage.json',
-])(
-  // prettier-ignore
-  'a malformed address: %s',
-  async (path) => {
-    expect(await raw(path)).toBeLessThan(500)
-  },
-)
+])('a malformed address: %s', async (path) => {
+  expect(await raw(path)).toBeLessThan(500)
+})

@@ -12,7 +12,9 @@ import { Workload } from './mill/workload.ts'
 /** Seeds that failed once stand here for good; `npm run test:faults` draws more of them. */
 const kept = [1, 2, 3, 4, 5, 6, 7, 8, 14, 54, 59, 64, 80, 205]
 const from = Number(process.env['SPOOR_MILL_FROM'] ?? 0)
-const seeds = process.env['SPOOR_MILL_SEEDS'] ? Array.from({ length: Number(process.env['SPOOR_MILL_SEEDS']) }, (_, at) => from + at) : kept // prettier-ignore
+const seeds = process.env['SPOOR_MILL_SEEDS']
+  ? Array.from({ length: Number(process.env['SPOOR_MILL_SEEDS']) }, (_, at) => from + at)
+  : kept
 
 let open: World | null = null
 afterAll(async () => {
@@ -87,7 +89,13 @@ async function grind(
     const whole = tables.filter((table) => !table.partitioned)
     const names = new Set(whole.map((table) => table.name))
     const told = await toldChanges(world.superuserUrl, schema, whole)
-    const kept = saves.filter((save) => names.has(save.table)).flatMap((save) => Object.entries(save.values).map(([column, [before, after]]) => changeLine(save.transaction, save.table, column, before, after))) // prettier-ignore
+    const kept = saves
+      .filter((save) => names.has(save.table))
+      .flatMap((save) =>
+        Object.entries(save.values).map(([column, [before, after]]) =>
+          changeLine(save.transaction, save.table, column, before, after),
+        ),
+      )
     expect(kept.sort()).toEqual(told.sort())
   }
   expect(workloads.reduce((sum, work) => sum + work.done, 0)).toBeGreaterThan(100)
@@ -96,5 +104,13 @@ async function grind(
 }
 
 function sorted(rows: Record<string, string | null>[]): string[] {
-  return rows.map((row) => JSON.stringify(Object.entries(row).filter(([, value]) => value !== null).sort(([a], [b]) => (a < b ? -1 : 1)))).sort() // prettier-ignore
+  return rows
+    .map((row) =>
+      JSON.stringify(
+        Object.entries(row)
+          .filter(([, value]) => value !== null)
+          .sort(([a], [b]) => (a < b ? -1 : 1)),
+      ),
+    )
+    .sort()
 }

@@ -19,8 +19,18 @@ beforeAll(async () => {
   await track(world, { account: ['holder', 'number'], secret: ['code'] })
   await world.business.query(`insert into account select n, 'holder ' || n, 'N' || n from generate_series(1, 20) n`)
   served = await serve(world)
-  for (const [login, role, actorName] of [['rea', 'reviewer'], ['con', 'contributor', 'Con Tributor'], ['other', 'contributor', 'Other Person']] as const)
-    await world.people.add({ login, name: login, role, password: `password of ${login}`, ...(actorName ? { actorName } : {}) }) // prettier-ignore
+  for (const [login, role, actorName] of [
+    ['rea', 'reviewer'],
+    ['con', 'contributor', 'Con Tributor'],
+    ['other', 'contributor', 'Other Person'],
+  ] as const)
+    await world.people.add({
+      login,
+      name: login,
+      role,
+      password: `password of ${login}`,
+      ...(actorName ? { actorName } : {}),
+    })
 })
 afterAll(async () => {
   await served.close()
@@ -37,7 +47,8 @@ async function set(id: number, number: string, actor = 'Con Tributor'): Promise<
 async function notice(noticing = new Noticing(world.db, silentLog)): Promise<void> {
   while ((await noticing.readOn()) > 0);
 }
-const stories = () => world.db('spoor.story').orderBy('id').select<{ id: number; story: string; saves: number }[]>('id', 'story', 'saves') // prettier-ignore
+const stories = () =>
+  world.db('spoor.story').orderBy('id').select<{ id: number; story: string; saves: number }[]>('id', 'story', 'saves')
 
 describe('noticing as saves are collected', () => {
   it('tells a story once, and extends it when it goes on, whether or not it was restarted between', async () => {
@@ -69,13 +80,26 @@ describe('noticing as saves are collected', () => {
   })
 
   it('has gaps of its own record types and its own spell beside it, and no others', async () => {
-    const told = (await world.db('spoor.story').orderBy('id', 'desc').first<{ id: number; from_at: string }>('id', 'from_at')) // prettier-ignore
+    const told = await world
+      .db('spoor.story')
+      .orderBy('id', 'desc')
+      .first<{ id: number; from_at: string }>('id', 'from_at')
     const { scope } = parseScope(new URLSearchParams(`state=s${told.id}`))
-    const [number, code] = await Promise.all(['number', 'code'].map((name) => world.db('spoor.field').where({ column_name: name }).first<{ id: number }>('id'))) // prettier-ignore
+    const [number, code] = await Promise.all(
+      ['number', 'code'].map((name) =>
+        world.db('spoor.field').where({ column_name: name }).first<{ id: number }>('id'),
+      ),
+    )
     const trx = await world.db.transaction()
     try {
       for (const field of [number!, code!])
-        await trx('spoor.coverage').insert({ field_id: field.id, keep: 'values', from_at: trx.fn.now(), to_at: told.from_at, ended_because: 'capture triggers were taken away' }) // prettier-ignore
+        await trx('spoor.coverage').insert({
+          field_id: field.id,
+          keep: 'values',
+          from_at: trx.fn.now(),
+          to_at: told.from_at,
+          ended_because: 'capture triggers were taken away',
+        })
       const fields = async (scope: Scope) => (await gapsIn(trx, [scope], Date.now())).map((gap) => gap.fieldId)
       expect(new Set(await fields({}))).toEqual(new Set([number!.id, code!.id]))
       expect(await fields(scope)).toEqual([number!.id])
@@ -90,9 +114,17 @@ describe('noticing as saves are collected', () => {
     const settings = { zone: 'UTC', rules: { 'there-and-back': { on: false, parameters: {} } } }
     expect((await admin.send('PUT', '/noticing/settings')).answer.code).toBe('trial-unfinished')
     expect((await admin.send('POST', '/noticing/trial', { ...settings, zone: 'Nowhere/Else' })).status).toBe(400)
-    expect((await admin.send('POST', '/noticing/trial', { zone: 'UTC', rules: { factor: { on: true, parameters: { percent: 1e9 } } } })).status).toBe(400) // prettier-ignore
+    expect(
+      (
+        await admin.send('POST', '/noticing/trial', {
+          zone: 'UTC',
+          rules: { factor: { on: true, parameters: { percent: 1e9 } } },
+        })
+      ).status,
+    ).toBe(400)
     expect((await admin.send('POST', '/noticing/trial', settings)).status).toBe(200)
-    const outcome = async () => ((await admin.send('GET', '/noticing/settings')).answer['trial'] as { outcome: unknown } | null)?.outcome // prettier-ignore
+    const outcome = async () =>
+      ((await admin.send('GET', '/noticing/settings')).answer['trial'] as { outcome: unknown } | null)?.outcome
     await expect.poll(outcome, { timeout: 10_000 }).toMatchObject({ before, after: before - 1, gone: 1, added: 0 })
     expect(await stories()).toHaveLength(before)
     expect((await admin.send('PUT', '/noticing/settings')).status).toBe(200)
@@ -111,7 +143,11 @@ describe('noticing as saves are collected', () => {
     await track(world, { account: ['holder'] }, 'off')
     await world.business.query(`update account set holder = 'unseen' where id = 9`)
     await track(world, { account: ['holder'] })
-    await withActorContext(world.business, { actor: 'Con Tributor' }, `update account set holder = 'seen again' where id = 9`) // prettier-ignore
+    await withActorContext(
+      world.business,
+      { actor: 'Con Tributor' },
+      `update account set holder = 'seen again' where id = 9`,
+    )
     await world.collect()
     await notice(noticing)
     const told = await world.db('spoor.story').whereRaw(`reasons @> '[{"rule": "gap"}]'`)
@@ -129,7 +165,9 @@ describe('noticing as saves are collected', () => {
     const from = new Date(Date.now() - 86_400_000).toISOString()
     const open = await rea.send('GET', `/noticing/stories?from=${from}`)
     expect((open.answer['stories'] as { id: number }[]).map((story) => story.id)).not.toContain(told.id)
-    expect((await listEvents(world.db, { kind: 'review' })).events[0]!.words).toBe(`settled what stood out (story ${told.id})`) // prettier-ignore
+    expect((await listEvents(world.db, { kind: 'review' })).events[0]!.words).toBe(
+      `settled what stood out (story ${told.id})`,
+    )
     await rea.send('PUT', `/noticing/stories/${told.id}/settled`, { on: false })
     expect((await (await sign('con')).send('GET', `/noticing/stories?from=${from}`)).status).toBe(403)
   })
@@ -160,7 +198,10 @@ describe('what people say of a save', () => {
       const saves = listed['saves'] as { id: string; marks: string[] }[]
       expect(saves.map((save) => [save.id, save.marks])).toEqual([[saveId, ['asked', 'assigned']]])
     }
-    expect((await rea.send('GET', '/review/waiting')).answer).toMatchObject({ assigned: [{ note: 'ring them' }], asked: [{ text: 'Why?' }] }) // prettier-ignore
+    expect((await rea.send('GET', '/review/waiting')).answer).toMatchObject({
+      assigned: [{ note: 'ring them' }],
+      asked: [{ text: 'Why?' }],
+    })
     const [assignment] = review['assignments'] as { id: number }[]
     await rea.send('PUT', `/review/assignments/${assignment!.id}`, { done: true })
     expect((await rea.send('GET', '/review/waiting')).answer).toMatchObject({ assigned: [] })
@@ -177,7 +218,10 @@ describe('what people say of a save', () => {
     expect((await con.send('PUT', path, { answer: '   ' })).status).toBe(400)
     expect((await con.send('PUT', path, { answer: 'By order of Hester.' })).status).toBe(200)
     expect((await con.send('PUT', path, { answer: 'Or not.' })).answer.code).toBe('question-answered')
-    expect((await rea.send('GET', '/review/waiting')).answer).toMatchObject({ asked: [], answered: [{ answer: 'By order of Hester.', answeredBy: 'con' }] }) // prettier-ignore
+    expect((await rea.send('GET', '/review/waiting')).answer).toMatchObject({
+      asked: [],
+      answered: [{ answer: 'By order of Hester.', answeredBy: 'con' }],
+    })
     expect((await con.send('GET', `/review/saves/1`)).status).toBe(403)
     expect((await con.send('POST', '/review/notes', { saveIds: ['1'], text: 'x' })).status).toBe(403)
   })
@@ -188,8 +232,14 @@ describe('what people say of a save', () => {
     const refused = await rea.send('POST', '/review/notes', { saveIds: [first!.id, '999999'], text: 'half' })
     expect(refused.status).toBe(404)
     expect(await world.db('spoor.note').where({ text: 'half' })).toEqual([])
-    expect((await rea.send('POST', '/review/assignments', { saveIds: [first!.id], to: 99999, dueOn: null, note: '' })).status).toBe(422) // prettier-ignore
-    expect((await rea.send('POST', '/review/assignments', { saveIds: [first!.id], to: 1, dueOn: '2026-13-40', note: '' })).status).toBe(400) // prettier-ignore
+    expect(
+      (await rea.send('POST', '/review/assignments', { saveIds: [first!.id], to: 99999, dueOn: null, note: '' }))
+        .status,
+    ).toBe(422)
+    expect(
+      (await rea.send('POST', '/review/assignments', { saveIds: [first!.id], to: 1, dueOn: '2026-13-40', note: '' }))
+        .status,
+    ).toBe(400)
   })
 })
 

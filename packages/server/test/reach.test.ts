@@ -45,7 +45,11 @@ const actors: Record<'ann' | 'ben' | 'cat', string> = { ann: token(), ben: token
 const actorIds: Record<string, number> = {}
 
 const written = (actor: keyof typeof actors, statement: string) =>
-  withActorContext(world.business, { actor: actors[actor], reason: token(), run: token(), channel: token(), onBehalfOf: token() }, statement) // prettier-ignore
+  withActorContext(
+    world.business,
+    { actor: actors[actor], reason: token(), run: token(), channel: token(), onBehalfOf: token() },
+    statement,
+  )
 
 beforeAll(async () => {
   world = await makeWorld(`
@@ -54,14 +58,20 @@ beforeAll(async () => {
   await track(world, { [tables.item]: '*', [tables.thing]: '*' })
   const hands = ['ann', 'ben', 'cat'] as const
   for (const [at, actor] of hands.entries()) {
-    await written(actor, `insert into ${tables.item} values (${at}, '${token()}', '${token()}', ${at}, '2031-0${at + 1}-11')`) // prettier-ignore
+    await written(
+      actor,
+      `insert into ${tables.item} values (${at}, '${token()}', '${token()}', ${at}, '2031-0${at + 1}-11')`,
+    )
     await written(actor, `insert into ${tables.thing} values (${at}, '${token()}', ${at})`)
   }
   for (let round = 0; round < 3; round++)
     for (const [at, actor] of hands.entries()) {
       const other = (at + round) % 3
       await written(actor, `update ${tables.item} set ${nameless} = '${token()}' where id = ${other}`)
-      await written(actor, `update ${tables.item} set ${secretField} = '${token()}', amount = amount + 7 where id = ${other}`) // prettier-ignore
+      await written(
+        actor,
+        `update ${tables.item} set ${secretField} = '${token()}', amount = amount + 7 where id = ${other}`,
+      )
       await written(actor, `update ${tables.thing} set title = '${token()}' where id = ${other}`)
     }
   await written('cat', `update ${tables.item} set day = '2032-05-05' where id = 0`)
@@ -86,9 +96,23 @@ async function whatPeopleSay(): Promise<void> {
   await db('spoor.note').insert(everySave.map((save_id) => ({ save_id, text: token(), by: adminId })))
   await db('spoor.mark').insert(everySave.map((save_id) => ({ save_id, mark: 'flagged', by: adminId })))
   await db('spoor.named_scope').insert({ name: token(), scope: `reason=~${token()}`, owner: adminId, shared: true })
-  await db('spoor.story').insert({ story: token(), reasons: JSON.stringify([{ rule: 'blank', fieldId: null, figures: {}, words: token() }]), saves: 1, records: 1, from_at: '2020-01-01', to_at: '2040-01-01', actors: [1], types: [type.id], settled_why: token(), settled_by: adminId, settled_at: '2026-01-01' }) // prettier-ignore
+  await db('spoor.story').insert({
+    story: token(),
+    reasons: JSON.stringify([{ rule: 'blank', fieldId: null, figures: {}, words: token() }]),
+    saves: 1,
+    records: 1,
+    from_at: '2020-01-01',
+    to_at: '2040-01-01',
+    actors: [1],
+    types: [type.id],
+    settled_why: token(),
+    settled_by: adminId,
+    settled_at: '2026-01-01',
+  })
   await db('spoor.story_save').insert(everySave.map((save_id) => ({ story_id: 1, save_id })))
-  const [assignment] = await db('spoor.assignment').insert({ assigned_to: adminId, note: token(), by: adminId }).returning<{ id: number }[]>('id') // prettier-ignore
+  const [assignment] = await db('spoor.assignment')
+    .insert({ assigned_to: adminId, note: token(), by: adminId })
+    .returning<{ id: number }[]>('id')
   await db('spoor.assignment_save').insert(everySave.map((save_id) => ({ assignment_id: assignment!.id, save_id })))
   const cat = await db('spoor.actor').where({ name: actors.cat }).first<{ id: number }>('id')
   await db('spoor.question').insert({ actor_id: cat.id, text: token(), by: adminId })
@@ -100,11 +124,29 @@ async function whatPeopleSay(): Promise<void> {
   const fields = await db('spoor.field').select<{ id: number }[]>('id')
   for (const { id } of fields) {
     await db('spoor.coverage').where({ field_id: id }).update({ from_at: '2026-02-01' })
-    await db('spoor.coverage').insert({ field_id: id, keep: 'values', from_at: '2025-01-01', to_at: '2026-01-01', ended_because: token() }) // prettier-ignore
+    await db('spoor.coverage').insert({
+      field_id: id,
+      keep: 'values',
+      from_at: '2025-01-01',
+      to_at: '2026-01-01',
+      ended_because: token(),
+    })
   }
-  const day = await db('spoor.field as f').join('spoor.record_type as t', 't.id', 'f.type_id').where({ 't.table_name': tables.item, 'f.column_name': 'day' }).first<{ id: number; type_id: number }>('f.id', 'f.type_id') // prettier-ignore
+  const day = await db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .where({ 't.table_name': tables.item, 'f.column_name': 'day' })
+    .first<{ id: number; type_id: number }>('f.id', 'f.type_id')
   await db('spoor.record_type').where({ id: day.type_id }).update({ effective_field_id: day.id })
-  await db('spoor.erasure').insert({ save_id: first, type_id: type.id, record_key: '["0"]', label: token(), field_id: fields[0]!.id, reach: 'change', reason: token(), asked_by: adminId }) // prettier-ignore
+  await db('spoor.erasure').insert({
+    save_id: first,
+    type_id: type.id,
+    record_key: '["0"]',
+    label: token(),
+    field_id: fields[0]!.id,
+    reach: 'change',
+    reason: token(),
+    asked_by: adminId,
+  })
 }
 
 async function readAll(): Promise<void> {
@@ -118,7 +160,15 @@ async function readAll(): Promise<void> {
   changes = rows
   for (const actor of await world.db('spoor.actor').select<{ id: number; name: string }[]>('id', 'name'))
     actorIds[actor.name] = actor.id
-  const fields = await world.db('spoor.field as f').join('spoor.record_type as t', 't.id', 'f.type_id').select<{ id: number; type: number; table: string; column: string }[]>('f.id', 't.id as type', 't.table_name as table', 'f.column_name as column') // prettier-ignore
+  const fields = await world
+    .db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .select<{ id: number; type: number; table: string; column: string }[]>(
+      'f.id',
+      't.id as type',
+      't.table_name as table',
+      'f.column_name as column',
+    )
   const field = (table: string, column: string) => fields.find((one) => one.table === table && one.column === column)!
   ids = {
     item: field(tables.item, 'amount').type,
@@ -135,12 +185,20 @@ interface Reach {
   has(change: ChangeSeen): boolean
 }
 
-const what = (types: number[], fields: number[], exclude = false): Scope => ({ what: { part: 'what', exclude, types, fields } }) // prettier-ignore
+const what = (types: number[], fields: number[], exclude = false): Scope => ({
+  what: { part: 'what', exclude, types, fields },
+})
 
 /** Reaches of auditors, each with what it gives, said a second time. */
 const reaches: Readonly<Record<string, () => Reach>> = {
-  'one actor': () => ({ scope: { who: { part: 'who', exclude: false, actors: [actorIds[actors.ann]!], kinds: [] } }, has: (one) => one.actorId === actorIds[actors.ann] }), // prettier-ignore
-  'all but one actor': () => ({ scope: { who: { part: 'who', exclude: true, actors: [actorIds[actors.ann]!], kinds: [] } }, has: (one) => one.actorId !== actorIds[actors.ann] }), // prettier-ignore
+  'one actor': () => ({
+    scope: { who: { part: 'who', exclude: false, actors: [actorIds[actors.ann]!], kinds: [] } },
+    has: (one) => one.actorId === actorIds[actors.ann],
+  }),
+  'all but one actor': () => ({
+    scope: { who: { part: 'who', exclude: true, actors: [actorIds[actors.ann]!], kinds: [] } },
+    has: (one) => one.actorId !== actorIds[actors.ann],
+  }),
   'one field': () => ({ scope: what([], [ids.amount]), has: (one) => one.fieldId === ids.amount }),
   'one type': () => ({ scope: what([ids.thing], []), has: (one) => one.typeId === ids.thing }),
   'all but a field': () => ({ scope: what([], [ids.secret], true), has: (one) => one.fieldId !== ids.secret }),
@@ -151,11 +209,36 @@ const reaches: Readonly<Record<string, () => Reach>> = {
   'a spell': () => {
     const [from, to] = [changes[10]!.at, changes[20]!.at]
     const minute = (text: string) => `${text.slice(0, 16)}Z`
-    return { scope: { when: { part: 'when', exclude: false, effective: false, span: { span: 'instants', from: minute(from), to: minute(to), zone: 'UTC' } } }, has: (one) => one.at >= minute(from) && one.at < minute(to) } // prettier-ignore
+    return {
+      scope: {
+        when: {
+          part: 'when',
+          exclude: false,
+          effective: false,
+          span: { span: 'instants', from: minute(from), to: minute(to), zone: 'UTC' },
+        },
+      },
+      has: (one) => one.at >= minute(from) && one.at < minute(to),
+    }
   },
-  'a reason': () => ({ scope: { reason: { part: 'reason', exclude: false, contains: changes[12]!.reason } }, has: (one) => one.reason === changes[12]!.reason }), // prettier-ignore
-  'a value': () => ({ scope: { value: { part: 'value', exclude: false, tests: [{ test: 'to', value: changes.find((one) => one.fieldId === ids.secret)!.after }] } }, has: (one) => one.after === changes.find((other) => other.fieldId === ids.secret)!.after }), // prettier-ignore
-  'a channel': () => ({ scope: { how: { part: 'how', exclude: false, actions: [], channels: [changes[4]!.channel], runs: [] } }, has: (one) => one.channel === changes[4]!.channel }), // prettier-ignore
+  'a reason': () => ({
+    scope: { reason: { part: 'reason', exclude: false, contains: changes[12]!.reason } },
+    has: (one) => one.reason === changes[12]!.reason,
+  }),
+  'a value': () => ({
+    scope: {
+      value: {
+        part: 'value',
+        exclude: false,
+        tests: [{ test: 'to', value: changes.find((one) => one.fieldId === ids.secret)!.after }],
+      },
+    },
+    has: (one) => one.after === changes.find((other) => other.fieldId === ids.secret)!.after,
+  }),
+  'a channel': () => ({
+    scope: { how: { part: 'how', exclude: false, actions: [], channels: [changes[4]!.channel], runs: [] } },
+    has: (one) => one.channel === changes[4]!.channel,
+  }),
   'an actor and a field': () => ({
     scope: {
       who: { part: 'who', exclude: false, actors: [actorIds[actors.ben]!], kinds: [] },
@@ -171,7 +254,13 @@ const text = (scope: Scope) => new URLSearchParams(scopeEntries(scope)).toString
 let people = 0
 async function visit(role: 'auditor' | 'contributor', scope: Scope): Promise<Visitor> {
   const login = `visitor${++people}`
-  await world.people.add({ login, name: login, role, password: `password of ${login}`, ...(role === 'contributor' ? { actorName: actors.cat } : {}) }) // prettier-ignore
+  await world.people.add({
+    login,
+    name: login,
+    role,
+    password: `password of ${login}`,
+    ...(role === 'contributor' ? { actorName: actors.cat } : {}),
+  })
   await world
     .db('spoor.person')
     .where({ login })
@@ -184,20 +273,46 @@ async function visit(role: 'auditor' | 'contributor', scope: Scope): Promise<Vis
 /** Scopes that name everything there is. */
 function everyScope(): Scope[] {
   const distinct = <T>(of: (one: ChangeSeen) => T) => [...new Set(changes.map(of))]
-  const records = [...new Map(changes.map((one) => [`${one.typeId} ${one.key}`, { typeId: one.typeId, key: one.key }])).values()] // prettier-ignore
+  const records = [
+    ...new Map(changes.map((one) => [`${one.typeId} ${one.key}`, { typeId: one.typeId, key: one.key }])).values(),
+  ]
   return [
     {},
     { record: { part: 'record', exclude: false, lines: false, records } },
     { record: { part: 'record', exclude: false, lines: true, records } },
-    { how: { part: 'how', exclude: false, actions: [], channels: [], runs: Array.from({ length: 60 }, (_, n) => n + 1) } }, // prettier-ignore
+    {
+      how: {
+        part: 'how',
+        exclude: false,
+        actions: [],
+        channels: [],
+        runs: Array.from({ length: 60 }, (_, n) => n + 1),
+      },
+    },
     { how: { part: 'how', exclude: false, actions: ['restore'], channels: [], runs: [] } },
     { state: { part: 'state', exclude: false, states: ['flagged', 'assigned'], stories: [1] } },
     { state: { part: 'state', exclude: true, states: ['flagged'], stories: [1] } },
     what([ids.item, ids.thing], []),
     ...distinct((one) => one.fieldId).map((field) => what([], [field])),
-    ...distinct((one) => one.actorId).map((actor): Scope => ({ who: { part: 'who', exclude: false, actors: [actor], kinds: [] } })), // prettier-ignore
-    { when: { part: 'when', exclude: false, effective: true, span: { span: 'days', from: '2031-01-01', to: '2031-12-31', zone: 'UTC' } } }, // prettier-ignore
-    { when: { part: 'when', exclude: false, effective: false, span: { span: 'days', from: '2020-01-01', to: null, zone: 'UTC' } } }, // prettier-ignore
+    ...distinct((one) => one.actorId).map((actor): Scope => ({
+      who: { part: 'who', exclude: false, actors: [actor], kinds: [] },
+    })),
+    {
+      when: {
+        part: 'when',
+        exclude: false,
+        effective: true,
+        span: { span: 'days', from: '2031-01-01', to: '2031-12-31', zone: 'UTC' },
+      },
+    },
+    {
+      when: {
+        part: 'when',
+        exclude: false,
+        effective: false,
+        span: { span: 'days', from: '2020-01-01', to: null, zone: 'UTC' },
+      },
+    },
     { value: { part: 'value', exclude: false, tests: [{ test: 'contains', text: 'q' }] } },
     { value: { part: 'value', exclude: false, tests: [{ test: 'rose', by: '1', percent: false }] } },
   ]
@@ -205,23 +320,49 @@ function everyScope(): Scope[] {
 
 /** Every address that somebody might ask. */
 function everyAddress(): string[] {
-  const query = (path: string, scope: Scope, more: Record<string, string> = {}) => `${path}?${new URLSearchParams({ scope: text(scope), ...more }).toString()}` // prettier-ignore
+  const query = (path: string, scope: Scope, more: Record<string, string> = {}) =>
+    `${path}?${new URLSearchParams({ scope: text(scope), ...more }).toString()}`
   const fragments = ['q', 'z', '0', '[', ...[...tokens].slice(0, 80).map((one) => one.slice(2, 6))]
   return [
     ...everyScope().flatMap((scope) => [
-      query('/changes/saves', scope), query('/changes/saves', scope, { sort: 'record' }), query('/changes/saves', scope, { sort: 'who', descending: '0' }),
-      query('/changes/summary', scope), query('/changes/export.csv', scope, { zone: 'UTC' }), query('/changes/changes', scope), 
-      query('/changes/activity', scope, { zone: 'UTC' }), query('/changes/records', scope, { order: 'most', page: '0' }), query('/changes/records', scope, { order: 'latest', page: '0' }),
-      query('/changes/pairs', scope), query('/custody/proved.ndjson', scope),
+      query('/changes/saves', scope),
+      query('/changes/saves', scope, { sort: 'record' }),
+      query('/changes/saves', scope, { sort: 'who', descending: '0' }),
+      query('/changes/summary', scope),
+      query('/changes/export.csv', scope, { zone: 'UTC' }),
+      query('/changes/changes', scope),
+      query('/changes/activity', scope, { zone: 'UTC' }),
+      query('/changes/records', scope, { order: 'most', page: '0' }),
+      query('/changes/records', scope, { order: 'latest', page: '0' }),
+      query('/changes/pairs', scope),
+      query('/custody/proved.ndjson', scope),
       ...['day', 'actor', 'type'].map((by) => query('/changes/groups', scope, { by, zone: 'UTC' })),
     ]),
     ...changes.map((one) => `/changes/saves/${one.saveId}`),
     ...[...new Set(changes.map((one) => `/records/present?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],
     ...[...new Set(changes.map((one) => `/records/story?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],
     ...fragments.map((words) => `/records/find?words=${encodeURIComponent(words)}`),
-    '/vocabulary', '/scopes', '/today?zone=UTC', '/today?zone=UTC&from=2020-01-01T00:00:00Z', '/layouts', '/session', '/review/waiting', '/openapi.json', '/people', '/directory', '/events',
-    '/custody', '/corrections', '/noticing/stories', '/noticing/stories/1', '/tracking', '/erasures', '/review/saves/1', '/custody/seals', '/custody/saves/1',
-  ] // prettier-ignore
+    '/vocabulary',
+    '/scopes',
+    '/today?zone=UTC',
+    '/today?zone=UTC&from=2020-01-01T00:00:00Z',
+    '/layouts',
+    '/session',
+    '/review/waiting',
+    '/openapi.json',
+    '/people',
+    '/directory',
+    '/events',
+    '/custody',
+    '/corrections',
+    '/noticing/stories',
+    '/noticing/stories/1',
+    '/tracking',
+    '/erasures',
+    '/review/saves/1',
+    '/custody/seals',
+    '/custody/saves/1',
+  ]
 }
 
 async function held(visitor: Visitor, has: Reach['has']): Promise<void> {
@@ -233,7 +374,9 @@ async function held(visitor: Visitor, has: Reach['has']): Promise<void> {
     const response = await visitor.send('GET', path)
     const answer = await response.text()
     expect(response.status, path).toBeLessThan(500)
-    for (const one of forbidden) if (answer.includes(one) && !decodeURIComponent(path).includes(one)) leaks.push(`${path}: ${answer.slice(Math.max(0, answer.indexOf(one) - 80), answer.indexOf(one) + 30)}`) // prettier-ignore
+    for (const one of forbidden)
+      if (answer.includes(one) && !decodeURIComponent(path).includes(one))
+        leaks.push(`${path}: ${answer.slice(Math.max(0, answer.indexOf(one) - 80), answer.indexOf(one) + 30)}`)
   }
   expect(leaks.slice(0, 5), `${leaks.length} leaks`).toEqual([])
 
@@ -264,22 +407,48 @@ describe('nobody is told more than their reach gives', () => {
   it('an auditor without a reach, or with one that leaves nothing out, sees nothing', async () => {
     const visitor = await visit('auditor', {})
     await held(visitor, () => false)
-    await expect(world.people.create('open', 'a password of nobody', { name: 'Open', role: 'auditor', actorId: null, reach: '', reachFrom: null, reachUntil: null })).rejects.toMatchObject({ code: 'rule-broken' }) // prettier-ignore
+    await expect(
+      world.people.create('open', 'a password of nobody', {
+        name: 'Open',
+        role: 'auditor',
+        actorId: null,
+        reach: '',
+        reachFrom: null,
+        reachUntil: null,
+      }),
+    ).rejects.toMatchObject({ code: 'rule-broken' })
   })
 
   it('whoever sees everything is told that this is so: the test finds the tokens', async () => {
     const visitor = await new Visitor(address).arrive()
     await visitor.signIn('ada', 'password of ada')
-    const answers = await Promise.all(['/changes/export.csv?zone=UTC', '/changes/saves?limit=200'].map(async (path) => (await visitor.send('GET', path)).text())) // prettier-ignore
-    const found = changes.filter((one) => one.after !== null && tokens.has(one.after) && answers.every((answer) => answer.includes(one.after!))) // prettier-ignore
+    const answers = await Promise.all(
+      ['/changes/export.csv?zone=UTC', '/changes/saves?limit=200'].map(async (path) =>
+        (await visitor.send('GET', path)).text(),
+      ),
+    )
+    const found = changes.filter(
+      (one) => one.after !== null && tokens.has(one.after) && answers.every((answer) => answer.includes(one.after!)),
+    )
     expect(found.length).toBeGreaterThan(30)
   })
 
   it('the day of effect is asked only where all of it is seen', async () => {
-    const effective: Scope = { when: { part: 'when', exclude: false, effective: true, span: { span: 'days', from: '2031-01-01', to: '2032-12-31', zone: 'UTC' } } } // prettier-ignore
+    const effective: Scope = {
+      when: {
+        part: 'when',
+        exclude: false,
+        effective: true,
+        span: { span: 'days', from: '2031-01-01', to: '2032-12-31', zone: 'UTC' },
+      },
+    }
     const saves = async (scope: Scope) => {
       const visitor = await visit('auditor', scope)
-      return ((await (await visitor.send('GET', `/changes/summary?scope=${encodeURIComponent(text(effective))}`)).json()) as Summary).saves // prettier-ignore
+      return (
+        (await (
+          await visitor.send('GET', `/changes/summary?scope=${encodeURIComponent(text(effective))}`)
+        ).json()) as Summary
+      ).saves
     }
     expect(await saves(what([ids.item], []))).toBeGreaterThan(0)
     expect(await saves(what([], [ids.name]))).toBe(0)
@@ -292,6 +461,10 @@ describe('nobody is told more than their reach gives', () => {
     const reader = response.body!.getReader()
     const { value } = await reader.read()
     await reader.cancel()
-    expect(JSON.parse(new TextDecoder().decode(value).replace(/^data: /, ''))).toMatchObject({ sources: [], latestSave: null, mismatches: 0 }) // prettier-ignore
+    expect(JSON.parse(new TextDecoder().decode(value).replace(/^data: /, ''))).toMatchObject({
+      sources: [],
+      latestSave: null,
+      mismatches: 0,
+    })
   })
 })

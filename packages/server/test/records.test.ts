@@ -20,7 +20,10 @@ beforeAll(async () => {
   world = await makeWorld('create table public.item (id int primary key, name text, amount numeric, secret text)')
   await track(world, { item: ['name', 'amount'] })
   typeId = (await world.db('spoor.record_type').first<{ id: number }>('id')).id
-  for (const { id, name } of await world.db('spoor.field').select<{ id: number; name: string }[]>('id', 'column_name as name')) fieldIds[name] = id // prettier-ignore
+  for (const { id, name } of await world
+    .db('spoor.field')
+    .select<{ id: number; name: string }[]>('id', 'column_name as name'))
+    fieldIds[name] = id
 })
 afterAll(() => world.close())
 
@@ -56,8 +59,12 @@ describe('the story of a record', () => {
     await now(`insert into item values (7, 'a', 1, null)`)
     const seen: { at: string; row: { name: string | null; amount: string | null } | undefined }[] = []
     const look = async () => {
-      const { rows } = await world.business.query<{ name: string | null; amount: string | null; at: Date }>(`select name, amount::text, clock_timestamp() as at from item where id = 7`) // prettier-ignore
-      const { rows: clock } = await world.business.query<{ at: string }>(`select to_char(clock_timestamp() at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as at`) // prettier-ignore
+      const { rows } = await world.business.query<{ name: string | null; amount: string | null; at: Date }>(
+        `select name, amount::text, clock_timestamp() as at from item where id = 7`,
+      )
+      const { rows: clock } = await world.business.query<{ at: string }>(
+        `select to_char(clock_timestamp() at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as at`,
+      )
       seen.push({ at: clock[0]!.at, row: rows[0] && { name: rows[0].name, amount: rows[0].amount } })
     }
     await look()
@@ -68,7 +75,6 @@ describe('the story of a record', () => {
       `delete from item where id = 7`,
       `insert into item values (7, 'again', 3, null)`,
     ]) {
-      // prettier-ignore
       await now(statement)
       await look()
     }
@@ -101,7 +107,11 @@ describe('the story of a record', () => {
     await now(`insert into item values (30, 'thirty', 3, 's')`)
     const present = () => presentOf(world.db, world.sources, typeId, '["30"]')
     const value = async (name: string) => (await present()).values.find((one) => one.fieldId === fieldIds[name])?.value
-    expect(await present()).toMatchObject({ there: true, waiting: false, lastSaveId: (await story('["30"]')).saves.at(-1)!.id }) // prettier-ignore
+    expect(await present()).toMatchObject({
+      there: true,
+      waiting: false,
+      lastSaveId: (await story('["30"]')).saves.at(-1)!.id,
+    })
     expect([await value('name'), await value('amount')]).toEqual(['thirty', '3'])
     // Captured and not yet collected: it may not be held against the trail.
     await world.business.query(`update item set amount = 4 where id = 30`)

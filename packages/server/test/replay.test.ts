@@ -128,7 +128,14 @@ async function workload(world: World, seed: number, steps: number): Promise<void
           k1,
         ])
       else if (kind < 0.7)
-        await client.query(`update public.${table} set k1 = k1 + 100 * ($1 - k1 / 100) where k1 % 100 = $2 and k2 = $3 and not exists (select from public.${table} o where o.k1 = 100 * ($1 - public.${table}.k1 / 100) + public.${table}.k1 and o.k2 = $3)`, [whole(2), k1, k2]).catch((error: unknown) => { throw error }) // prettier-ignore
+        await client
+          .query(
+            `update public.${table} set k1 = k1 + 100 * ($1 - k1 / 100) where k1 % 100 = $2 and k2 = $3 and not exists (select from public.${table} o where o.k1 = 100 * ($1 - public.${table}.k1 / 100) + public.${table}.k1 and o.k2 = $3)`,
+            [whole(2), k1, k2],
+          )
+          .catch((error: unknown) => {
+            throw error
+          })
       else if (kind < 0.8) await client.query(`delete from public.${table} where k1 = $1 and k2 = $2`, [k1, k2])
       else if (kind < 0.95)
         await client.query(`update public.${table} set c${at} = $1::${types[at]}`, [value(types[at]!)])

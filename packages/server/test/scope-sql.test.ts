@@ -53,8 +53,24 @@ beforeAll(async () => {
   for (const id of [1, 2, 3, 4, 5, 6])
     await db.raw(`insert into spoor.actor (kind, name) values (?, ?)`, [actorKinds[id - 1]!, `actor ${id}`])
   await db('spoor.question').insert({ actor_id: 1, text: 'Why?', by: world.adminId })
-  await db('spoor.question').insert({ actor_id: 1, text: 'Why?', by: world.adminId, answer: 'So.', answered_by: world.adminId, answered_at: db.fn.now() }) // prettier-ignore
-  await db('spoor.story').insert({ story: 'x', reasons: '[]', saves: 0, records: 0, from_at: new Date().toISOString(), to_at: new Date().toISOString(), actors: [], types: [] }) // prettier-ignore
+  await db('spoor.question').insert({
+    actor_id: 1,
+    text: 'Why?',
+    by: world.adminId,
+    answer: 'So.',
+    answered_by: world.adminId,
+    answered_at: db.fn.now(),
+  })
+  await db('spoor.story').insert({
+    story: 'x',
+    reasons: '[]',
+    saves: 0,
+    records: 0,
+    from_at: new Date().toISOString(),
+    to_at: new Date().toISOString(),
+    actors: [],
+    types: [],
+  })
   await db('spoor.assignment').insert({ assigned_to: world.adminId, note: '', by: world.adminId })
   for (const month of ['2026-03-01', '2026-04-01', '2026-05-01'])
     await db.raw('select ledger.ensure_month(?::date)', [month])
@@ -79,9 +95,26 @@ beforeAll(async () => {
     ]
     const line = { parent_type_id: parent?.typeId ?? null, parent_key: parent?.key ?? null }
     await db('ledger.save').insert({
-      id: save, captured_at: at, source_id: world.sourceId, type_id: typeId, record_key: key, label: `record ${key}`, action, actor_id: actorId, reason, run_id: runId, correction_id: save % 7 === 0 ? 1 : null,
-      actor_kind: actorKind, claimed: false, channel, db_login: 'x', transaction_id: String(save), plan_version: 1, outbox_seq: save, ...line,
-    }) // prettier-ignore
+      id: save,
+      captured_at: at,
+      source_id: world.sourceId,
+      type_id: typeId,
+      record_key: key,
+      label: `record ${key}`,
+      action,
+      actor_id: actorId,
+      reason,
+      run_id: runId,
+      correction_id: save % 7 === 0 ? 1 : null,
+      actor_kind: actorKind,
+      claimed: false,
+      channel,
+      db_login: 'x',
+      transaction_id: String(save),
+      plan_version: 1,
+      outbox_seq: save,
+      ...line,
+    })
     for (const mark of states.filter((state) => state === 'reviewed' || state === 'flagged'))
       await db('spoor.mark').insert({ save_id: save, mark, by: world.adminId })
     if (states.includes('asked')) await db('spoor.question_save').insert({ question_id: 1, save_id: save })
@@ -90,7 +123,9 @@ beforeAll(async () => {
     if (save % 10 === 0) await db('spoor.story_save').insert({ story_id: 1, save_id: save })
     for (const fieldId of new Set([1 + (save % 6), 1 + ((save * 11) % 6)])) {
       const erased = save % 13 === 0
-      const [before, after] = erased ? [null, null] : [values[(save + fieldId) % values.length]!, values[(save * 3 + fieldId) % values.length]!] // prettier-ignore
+      const [before, after] = erased
+        ? [null, null]
+        : [values[(save + fieldId) % values.length]!, values[(save * 3 + fieldId) % values.length]!]
       const isNumber = fieldId % 2 === 0
       const moved = isNumber ? rise(before, after) : null
       await db('ledger.change').insert({
@@ -141,11 +176,15 @@ beforeAll(async () => {
   }
   await db('spoor.record_type').update({ effective_field_id: 1 })
   for (const change of changes) {
-    const before = (other: Made, orAt: boolean) => other.typeId === change.typeId && other.key === change.key && (other.atMs < change.atMs || (orAt && other.atMs === change.atMs)) // prettier-ignore
+    const before = (other: Made, orAt: boolean) =>
+      other.typeId === change.typeId &&
+      other.key === change.key &&
+      (other.atMs < change.atMs || (orAt && other.atMs === change.atMs))
     const latest = changes.filter((other) => other.fieldId === 1 && before(other, true)).at(-1)
     const day = latest && (latest.after ?? (latest.action === 'delete' ? latest.before : null))
     change.effectiveOn = day && /^\d{4}-\d\d-\d\d/.test(day) ? day.slice(0, 10) : null
-    change.restored = change.action === 'create' && changes.some((other) => other.action === 'delete' && before(other, false)) // prettier-ignore
+    change.restored =
+      change.action === 'create' && changes.some((other) => other.action === 'delete' && before(other, false))
   }
   await db.raw(
     'insert into ledger.hour_kind select hour, actor_kind, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2',
@@ -175,7 +214,9 @@ describe('every reading counts what the scope means', () => {
         const saves = new Set(expected([scope]).map((change) => change.saveId)).size
         const zone = 'Europe/London'
         for (const by of ['day', 'actor', 'type'] as const)
-          expect(sum((await groupChanges(world.db, [scope], { by, zone, before: undefined }, nowMs)).groups), by).toBe(saves) // prettier-ignore
+          expect(sum((await groupChanges(world.db, [scope], { by, zone, before: undefined }, nowMs)).groups), by).toBe(
+            saves,
+          )
         const { buckets } = await readActivity(world.db, [scope], zone, nowMs)
         const inTime = scope.when && !scope.when.exclude ? saves : undefined
         const shown = buckets.reduce((total, one) => total + Object.values(one.saves).reduce((a, b) => a + b, 0), 0)
@@ -214,9 +255,19 @@ describe('every reading counts what the scope means', () => {
   })
 
   it('by a masked value’s order nothing is told of it', async () => {
-    const byBefore = (masked: ReadonlySet<number>) => sortedChanges(world.db, world.db('ledger.change as r').select('r.captured_at', 'r.save_id as id', 'r.field_id'), 'before', { after: undefined, limit: 5000, descending: false, masked }) // prettier-ignore
+    const byBefore = (masked: ReadonlySet<number>) =>
+      sortedChanges(
+        world.db,
+        world.db('ledger.change as r').select('r.captured_at', 'r.save_id as id', 'r.field_id'),
+        'before',
+        { after: undefined, limit: 5000, descending: false, masked },
+      )
     const byTime = [...(await byBefore(new Set(await world.db('spoor.field').pluck<number[]>('id')))).rows]
-    expect(byTime).toEqual([...byTime].sort((a, b) => (a.captured_at === b.captured_at ? Number(BigInt(b.id) - BigInt(a.id)) : a.captured_at < b.captured_at ? 1 : -1))) // prettier-ignore
+    expect(byTime).toEqual(
+      [...byTime].sort((a, b) =>
+        a.captured_at === b.captured_at ? Number(BigInt(b.id) - BigInt(a.id)) : a.captured_at < b.captured_at ? 1 : -1,
+      ),
+    )
     expect((await byBefore(new Set())).rows).not.toEqual(byTime)
   })
 
@@ -291,7 +342,12 @@ describe('SQL and in-memory matching agree on random scopes', () => {
           save.changes.filter((change) => change.inScope).map((change) => `${save.id}/${change.fieldId}`),
         )
         const onPage = new Set(page.saves.map((save) => save.id))
-        expect(shown.sort()).toEqual(expected([scope]).filter((c) => onPage.has(c.saveId)).map((c) => `${c.saveId}/${c.fieldId}`).sort()) // prettier-ignore
+        expect(shown.sort()).toEqual(
+          expected([scope])
+            .filter((c) => onPage.has(c.saveId))
+            .map((c) => `${c.saveId}/${c.fieldId}`)
+            .sort(),
+        )
       }),
       { numRuns: 60 },
     )

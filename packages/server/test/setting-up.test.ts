@@ -115,7 +115,8 @@ describe('connecting', () => {
   })
 
   it('writes nothing when it looks again and nothing is different', async () => {
-    const versions = async () => (await world.db.raw(`select string_agg(xmin::text, ',' order by id) as v from spoor.field`)).rows[0].v // prettier-ignore
+    const versions = async () =>
+      (await world.db.raw(`select string_agg(xmin::text, ',' order by id) as v from spoor.field`)).rows[0].v
     const before = await versions()
     await world.sources.refresh(world.sourceId)
     expect(await versions()).toBe(before)
@@ -139,7 +140,13 @@ describe('the draft', () => {
   })
 
   it('is put in force with lines captured under their parent', async () => {
-    await put([{ ...on('repair_line.price'), lock: { until: null } } as PlanEdit, on('repair.note'), on('repair.stage'), on('repair.priority'), on('repair.doubled')]) // prettier-ignore
+    await put([
+      { ...on('repair_line.price'), lock: { until: null } } as PlanEdit,
+      on('repair.note'),
+      on('repair.stage'),
+      on('repair.priority'),
+      on('repair.doubled'),
+    ])
     await world.business.query('update repair_line set price = price + 1 where id = 3')
     await world.collect()
     const save = await world.db('ledger.save').orderBy('id', 'desc').first('parent_type_id', 'parent_key')
@@ -149,7 +156,9 @@ describe('the draft', () => {
   })
 
   it('does not let a locked field go, whoever asks and however', async () => {
-    await expect(stage([{ ...field('repair_line.price'), keep: 'off' }])).rejects.toMatchObject({ code: 'plan-contradicts' }) // prettier-ignore
+    await expect(stage([{ ...field('repair_line.price'), keep: 'off' }])).rejects.toMatchObject({
+      code: 'plan-contradicts',
+    })
     const run = await returnToVersion(world.db, world.sourceId, 0)
     expect(run.troubles.join()).toContain('locked for good')
     const file = await writePlanFile(world.db, world.sourceId, undefined)
@@ -159,9 +168,15 @@ describe('the draft', () => {
 
   it('enforces a reason for the fields that need one, and for no others', async () => {
     await put([{ ...field('repair.note'), reason: 'required' }])
-    await expect(world.business.query(`update repair set note = 'x' where id = 1`)).rejects.toMatchObject({ code: 'SPR01' }) // prettier-ignore
+    await expect(world.business.query(`update repair set note = 'x' where id = 1`)).rejects.toMatchObject({
+      code: 'SPR01',
+    })
     await world.business.query(`update repair set stage = 'done' where id = 1`)
-    await withActorContext(world.business, { actor: 'Ada', reason: 'because' }, `update repair set note = 'x' where id = 1`) // prettier-ignore
+    await withActorContext(
+      world.business,
+      { actor: 'Ada', reason: 'because' },
+      `update repair set note = 'x' where id = 1`,
+    )
     await put([{ ...field('repair.note'), reason: 'never' }])
     await world.business.query(`update repair set note = 'y' where id = 1`)
   })
@@ -196,14 +211,26 @@ describe('a second person', () => {
     await expect(put([on('visit.at')])).rejects.toMatchObject({ code: 'second-person' })
     const { revision } = await readDraft(world.db, world.sourceId)
     await proposeDraft(world.db, world.sourceId, revision, 'visits matter', world.adminId)
-    await expect(putInForce(world.db, world.sources, world.sourceId, revision, 'self', world.admin)).rejects.toMatchObject({ code: 'second-person' }) // prettier-ignore
+    await expect(
+      putInForce(world.db, world.sources, world.sourceId, revision, 'self', world.admin),
+    ).rejects.toMatchObject({ code: 'second-person' })
     await sendDraftBack(world.db, world.sourceId, revision, 'say more', approver.id)
-    expect(await draftShown(world.db, world.sourceId)).toMatchObject({ proposed: null, sentBack: { by: 'Ann Approver', why: 'say more' } }) // prettier-ignore
-    await expect(putInForce(world.db, world.sources, world.sourceId, revision, 'not proposed', approver)).rejects.toMatchObject({ code: 'second-person' }) // prettier-ignore
+    expect(await draftShown(world.db, world.sourceId)).toMatchObject({
+      proposed: null,
+      sentBack: { by: 'Ann Approver', why: 'say more' },
+    })
+    await expect(
+      putInForce(world.db, world.sources, world.sourceId, revision, 'not proposed', approver),
+    ).rejects.toMatchObject({ code: 'second-person' })
     await proposeDraft(world.db, world.sourceId, revision, 'visits matter, the auditor says', world.adminId)
     const version = await putInForce(world.db, world.sources, world.sourceId, revision, 'agreed', approver)
     const [latest] = await listVersions(world.db, world.sourceId)
-    expect(latest).toMatchObject({ version, by: 'Ada Admin', approvedBy: 'Ann Approver', reason: 'visits matter, the auditor says' }) // prettier-ignore
+    expect(latest).toMatchObject({
+      version,
+      by: 'Ada Admin',
+      approvedBy: 'Ann Approver',
+      reason: 'visits matter, the auditor says',
+    })
   })
 
   it('takes a proposal back when the draft is edited', async () => {
@@ -225,14 +252,31 @@ describe('versions and files', () => {
     const run = await returnToVersion(world.db, world.sourceId, first)
     expect(run.troubles).toEqual([])
     await put(run.edits as PlanEdit[])
-    const [back, then] = await Promise.all([planInForce(world.db, world.sourceId), world.db('spoor.plan_version').where({ version: first }).first('plan')]) // prettier-ignore
+    const [back, then] = await Promise.all([
+      planInForce(world.db, world.sourceId),
+      world.db('spoor.plan_version').where({ version: first }).first('plan'),
+    ])
     expect(back.plan).toEqual(then.plan)
   })
 
   it('a file comes back as the same plan, and one from elsewhere names what is not here', async () => {
     const file = await writePlanFile(world.db, world.sourceId, undefined)
     expect(await readPlanFile(world.db, world.sourceId, file)).toMatchObject({ edits: [], troubles: [], unknown: [] })
-    const foreign = { ...file, source: 'elsewhere', types: [...file.types, { schema: 'x', table: 'y', reason: 'never' as const, newColumns: 'wait' as const, onFailure: 'refuse' as const, fields: [] }] } // prettier-ignore
+    const foreign = {
+      ...file,
+      source: 'elsewhere',
+      types: [
+        ...file.types,
+        {
+          schema: 'x',
+          table: 'y',
+          reason: 'never' as const,
+          newColumns: 'wait' as const,
+          onFailure: 'refuse' as const,
+          fields: [],
+        },
+      ],
+    }
     expect((await readPlanFile(world.db, world.sourceId, foreign)).unknown).toEqual(['the table x.y'])
   })
 })
@@ -243,7 +287,9 @@ describe('putting in force', () => {
     const blocker = await world.business.connect()
     await blocker.query('begin; lock table visit in access exclusive mode')
     const attempt = put([on('visit.at')]).catch((error: unknown) => error)
-    await expect.poll(async () => (await readInstallation(world.db, world.sourceId)).doing, { timeout: 8000 }).toContain('waiting for a table') // prettier-ignore
+    await expect
+      .poll(async () => (await readInstallation(world.db, world.sourceId)).doing, { timeout: 8000 })
+      .toContain('waiting for a table')
     await stopInstallation(world.db, world.sourceId)
     expect(await attempt).toMatchObject({ code: 'installation-stopped' })
     await blocker.query('rollback')
@@ -257,7 +303,10 @@ describe('putting in force', () => {
 describe('two Spoors', () => {
   it('neither takes from a database that the other captures in', async () => {
     await world.collect()
-    const meta = (value: string) => asSuperuser(world.superuserUrl, (client) => client.query(`update spoor_capture.meta set value = $1 where name = 'installation'`, [value])) // prettier-ignore
+    const meta = (value: string) =>
+      asSuperuser(world.superuserUrl, (client) =>
+        client.query(`update spoor_capture.meta set value = $1 where name = 'installation'`, [value]),
+      )
     const own = (await world.db('spoor.setting').where({ name: 'installation' }).first('value')).value
     await meta('another')
     await world.business.query(`update repair set note = 'theirs' where id = 9`)
@@ -284,11 +333,15 @@ describe('proof and coverage', () => {
     await world.collect()
     expect((await ledger(world)).length).toBe(saves)
     const coverage = await readCoverage(world.db, field('repair.note').typeId)
-    expect(coverage.fields.find((one) => one.fieldId === field('repair.note').fieldId)!.proof).toMatchObject({ outcome: 'recorded' }) // prettier-ignore
+    expect(coverage.fields.find((one) => one.fieldId === field('repair.note').fieldId)!.proof).toMatchObject({
+      outcome: 'recorded',
+    })
   })
 
   it('finds a field that is not recorded any more', async () => {
-    const { rows } = await world.business.query<{ name: string }>(`select tgname as name from pg_trigger where tgrelid = 'repair'::regclass and tgname like 'spoor%update'`) // prettier-ignore
+    const { rows } = await world.business.query<{ name: string }>(
+      `select tgname as name from pg_trigger where tgrelid = 'repair'::regclass and tgname like 'spoor%update'`,
+    )
     const owner = new pg.Client({ connectionString: world.businessAs('business_owner') })
     await owner.connect()
     await owner.query(`alter table repair disable trigger ${rows[0]!.name}`)
@@ -318,7 +371,14 @@ describe('proof and coverage', () => {
 describe('describing', () => {
   it('changes what a record is called from then on, and what was captured before keeps its own', async () => {
     const typeId = field('repair.note').typeId
-    await describeType(world.db, typeId, { name: 'mending', plural: 'mendings', area: 'Works', labelFields: [field('repair.priority').fieldId], parentTypeId: null, effectiveFieldId: null }) // prettier-ignore
+    await describeType(world.db, typeId, {
+      name: 'mending',
+      plural: 'mendings',
+      area: 'Works',
+      labelFields: [field('repair.priority').fieldId],
+      parentTypeId: null,
+      effectiveFieldId: null,
+    })
     await refitCapture(world.db, world.sources, world.sourceId)
     await world.business.query(`update repair set note = 'z' where id = 2`)
     await world.collect()
@@ -331,21 +391,43 @@ describe('describing', () => {
 
   it('never lets a masked value stand in a record’s name', async () => {
     await put([{ ...field('repair.note'), masked: true }])
-    const named = { name: 'mending', plural: 'mendings', area: 'Works', labelFields: [field('repair.note').fieldId], parentTypeId: null, effectiveFieldId: null } // prettier-ignore
-    await expect(describeType(world.db, field('repair.note').typeId, named)).rejects.toMatchObject({ code: 'rule-broken' }) // prettier-ignore
-    await expect(stage([{ ...field('repair.priority'), masked: true }])).rejects.toMatchObject({ code: 'plan-contradicts' }) // prettier-ignore
+    const named = {
+      name: 'mending',
+      plural: 'mendings',
+      area: 'Works',
+      labelFields: [field('repair.note').fieldId],
+      parentTypeId: null,
+      effectiveFieldId: null,
+    }
+    await expect(describeType(world.db, field('repair.note').typeId, named)).rejects.toMatchObject({
+      code: 'rule-broken',
+    })
+    await expect(stage([{ ...field('repair.priority'), masked: true }])).rejects.toMatchObject({
+      code: 'plan-contradicts',
+    })
     await put([{ ...field('repair.note'), masked: false }])
   })
 
   it('refuses a parent that nothing refers to', async () => {
-    const visit = { name: 'visit', plural: 'visits', area: 'Works', labelFields: [], parentTypeId: field('repair.note').typeId, effectiveFieldId: null } // prettier-ignore
+    const visit = {
+      name: 'visit',
+      plural: 'visits',
+      area: 'Works',
+      labelFields: [],
+      parentTypeId: field('repair.note').typeId,
+      effectiveFieldId: null,
+    }
     await expect(describeType(world.db, field('visit.at').typeId, visit)).rejects.toMatchObject({ code: 'rule-broken' })
   })
 })
 
 it('tracks by another source what that has, without touching this one', async () => {
   const other = await makeWorld('create table public.only (id int primary key, word text)')
-  const second = await world.sources.add({ name: 'second', url: urlFor(other.superuserUrl, other.names.business, 'spoor_test_source'), declaringLogins: [] }) // prettier-ignore
+  const second = await world.sources.add({
+    name: 'second',
+    url: urlFor(other.superuserUrl, other.names.business, 'spoor_test_source'),
+    declaringLogins: [],
+  })
   await world.sources.refresh(second)
   const before = await planInForce(world.db, world.sourceId)
   expect((await planInForce(world.db, second)).version).toBe(0)

@@ -15,7 +15,27 @@ let clients: Clients
 let superuser: pg.Client
 let last: bigint
 
-const texts = ['', 'n', 'tn', 'null', '"', '\\', '\\"', 'a\nb\tc\rd', '\u0001\u001f\u007f', 'Zoë', '日本', '🏚️', '\u2028\u00a0', '<b>&amp;</b>', "'; --", '0', '["1"]', ' '.repeat(300), 'x'.repeat(70_000)] // prettier-ignore
+const texts = [
+  '',
+  'n',
+  'tn',
+  'null',
+  '"',
+  '\\',
+  '\\"',
+  'a\nb\tc\rd',
+  '\u0001\u001f\u007f',
+  'Zoë',
+  '日本',
+  '🏚️',
+  '\u2028\u00a0',
+  '<b>&amp;</b>',
+  "'; --",
+  '0',
+  '["1"]',
+  ' '.repeat(300),
+  'x'.repeat(70_000),
+]
 const numbers = [
   '0',
   '1',
@@ -32,12 +52,25 @@ const numbers = [
 ]
 
 beforeAll(async () => {
-  world = await makeWorld('create table public.thing (name text primary key, said text, amount numeric, at timestamptz, much float8)') // prettier-ignore
+  world = await makeWorld(
+    'create table public.thing (name text primary key, said text, amount numeric, at timestamptz, much float8)',
+  )
   await track(world, { thing: '*' })
   for (const [at, text] of texts.entries()) {
-    const context = { actor: `actor ${text.slice(0, 40)}`, reason: text.slice(0, 200) || 'none', run: `run ${text.slice(0, 90)}`, channel: text.slice(0, 30) || 'screen', onBehalfOf: text.slice(0, 50) } // prettier-ignore
-    const literal = (value: string | null | undefined) => (value === null || value === undefined ? 'null' : pg.escapeLiteral(value)) // prettier-ignore
-    await withActorContext(world.business, context, `insert into thing values (${literal(`${at}${text.slice(0, 200)}`)}, ${literal(text)}, ${literal(numbers[at % numbers.length])}, 'infinity', 1)`) // prettier-ignore
+    const context = {
+      actor: `actor ${text.slice(0, 40)}`,
+      reason: text.slice(0, 200) || 'none',
+      run: `run ${text.slice(0, 90)}`,
+      channel: text.slice(0, 30) || 'screen',
+      onBehalfOf: text.slice(0, 50),
+    }
+    const literal = (value: string | null | undefined) =>
+      value === null || value === undefined ? 'null' : pg.escapeLiteral(value)
+    await withActorContext(
+      world.business,
+      context,
+      `insert into thing values (${literal(`${at}${text.slice(0, 200)}`)}, ${literal(text)}, ${literal(numbers[at % numbers.length])}, 'infinity', 1)`,
+    )
   }
   for (const [at, text] of texts.entries()) {
     const other = numbers[(at * 5) % numbers.length]
@@ -81,7 +114,13 @@ describe('the quick way', () => {
   })
 
   it('leaves to the plain way what is not as it was written, and only that', async () => {
-    const risen = (await world.db('ledger.change').whereNotNull('rise').where('save_id', '>', '1250').min<{ id: string }[]>('save_id as id'))[0]!.id // prettier-ignore
+    const risen = (
+      await world
+        .db('ledger.change')
+        .whereNotNull('rise')
+        .where('save_id', '>', '1250')
+        .min<{ id: string }[]>('save_id as id')
+    )[0]!.id
     const all = [
       `update ledger.change set after = after || ' ' where save_id = 300`,
       `update ledger.change set rise = 1 where save_id = ${risen} and rise is not null`,
@@ -93,7 +132,11 @@ describe('the quick way', () => {
     for (const statement of all) await superuser.query(statement)
     await superuser.query('commit')
     const { blocks, strays } = await slice()
-    const odd = blocks.flatMap(({ saves }) => (saves ?? []).filter((save) => save.leaf !== save.stored || save.changes.some((change) => change.strays.length > 0)).map((save) => save.id)) // prettier-ignore
+    const odd = blocks.flatMap(({ saves }) =>
+      (saves ?? [])
+        .filter((save) => save.leaf !== save.stored || save.changes.some((change) => change.strays.length > 0))
+        .map((save) => save.id),
+    )
     expect(odd).toEqual(['300', '900', '1200', risen, '1500'])
     expect(new Set(strays.map((one) => one.saveId))).toEqual(new Set(['1500']))
     const plain = await recompute(world.db, '1', last.toString())
@@ -113,7 +156,11 @@ describe('the sums of counts', () => {
   }
   const counted = async () => {
     const sums = new CountSums('secret')
-    for (const [from, to] of [[1n, 400n], [400n, last + 1n]] as const) sums.take((await readSlice(clients, { from, to, secret: 'secret', countsOnly: true })).counts) // prettier-ignore
+    for (const [from, to] of [
+      [1n, 400n],
+      [400n, last + 1n],
+    ] as const)
+      sums.take((await readSlice(clients, { from, to, secret: 'secret', countsOnly: true })).counts)
     return sums
   }
 
@@ -129,14 +176,19 @@ describe('the sums of counts', () => {
       ['hour_kind', 'changes', 'kind'],
       ['run', 'saves', 'run'],
     ] as const)
-      // prettier-ignore
       for (const by of ['1', '-1', '4294967296', '-4294967296']) {
-        const row = (await superuser.query<{ ctid: string }>(`select ctid::text from ledger.${table} limit 1`)).rows[0]!.ctid // prettier-ignore
+        const row = (await superuser.query<{ ctid: string }>(`select ctid::text from ledger.${table} limit 1`)).rows[0]!
+          .ctid
         await superuser.query('begin')
-        const { rows } = await superuser.query<{ ctid: string }>(`update ledger.${table} set ${column} = ${column} + (${by}) where ctid = $1::tid returning ctid::text`, [row]) // prettier-ignore
+        const { rows } = await superuser.query<{ ctid: string }>(
+          `update ledger.${table} set ${column} = ${column} + (${by}) where ctid = $1::tid returning ctid::text`,
+          [row],
+        )
         await superuser.query('commit')
         expect([table, by, (await counted()).differing(await stored())]).toEqual([table, by, [of]])
-        await superuser.query(`update ledger.${table} set ${column} = ${column} - (${by}) where ctid = $1::tid`, [rows[0]!.ctid]) // prettier-ignore
+        await superuser.query(`update ledger.${table} set ${column} = ${column} - (${by}) where ctid = $1::tid`, [
+          rows[0]!.ctid,
+        ])
       }
   })
 })
@@ -150,7 +202,10 @@ describe('whoever reads slices', () => {
     }
     const threads = new SliceThreads(world.spoorUrl, 2)
     const reading = Promise.all(Array.from({ length: 8 }, () => threads.read({ from: 1n, to: last + 1n, secret: '' })))
-    await superuser.query(`select pg_terminate_backend(pid) from pg_stat_activity where application_name = 'spoor checking' and datname = $1`, [world.names.spoor]) // prettier-ignore
+    await superuser.query(
+      `select pg_terminate_backend(pid) from pg_stat_activity where application_name = 'spoor checking' and datname = $1`,
+      [world.names.spoor],
+    )
     await reading.catch((error: Error) =>
       expect(error.message).toMatch(/terminat|stopped|closed|queryable|ECONNRESET/i),
     )

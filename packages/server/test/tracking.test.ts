@@ -145,7 +145,10 @@ describe('putting in force', () => {
       .join('spoor.field as f', 'f.id', 'c.field_id')
       .orderBy('c.id')
       .select<{ column_name: string; to_at: string | null }[]>('f.column_name', 'c.to_at')
-    expect(spells.map((spell) => [spell.column_name, spell.to_at === null])).toEqual([['address', false], ['rent_band', true]]) // prettier-ignore
+    expect(spells.map((spell) => [spell.column_name, spell.to_at === null])).toEqual([
+      ['address', false],
+      ['rent_band', true],
+    ])
   })
 
   it('changes nothing anywhere when the source refuses', async () => {
@@ -220,14 +223,25 @@ describe('putting in force', () => {
   it('a server that starts leaves alone what another is installing', async () => {
     const other = new Leadership(world.db, `installing in source ${world.sourceId}`)
     expect(await other.holds()).toBe(true)
-    await world.db('spoor.plan_version').insert({ source_id: world.sourceId, version: 900, plan: '{"types":{}}', state: 'installing', reason: 'another server', put_by: world.adminId }) // prettier-ignore
+    await world
+      .db('spoor.plan_version')
+      .insert({
+        source_id: world.sourceId,
+        version: 900,
+        plan: '{"types":{}}',
+        state: 'installing',
+        reason: 'another server',
+        put_by: world.adminId,
+      })
     try {
       expect(await settleInstallations(world.db, world.sources)).toEqual([])
       await expect(track(world, { home: ['address', 'rent_band'] })).rejects.toMatchObject({ code: 'source-busy' })
     } finally {
       await other.resign()
     }
-    expect(await settleInstallations(world.db, world.sources)).toEqual([expect.stringMatching(/^plan 900 had not been installed/)]) // prettier-ignore
+    expect(await settleInstallations(world.db, world.sources)).toEqual([
+      expect.stringMatching(/^plan 900 had not been installed/),
+    ])
   })
 
   it('a plan whose commit went through and whose answer was lost is in force, without an alarm', async () => {

@@ -92,13 +92,22 @@ it('hands the collecting over when the process that leads is killed', async () =
   expect(saves.filter((save) => save.action === 'change')).toHaveLength(Number(rows[0]!.sum))
 })
 
-const seals = () => world.db('ledger.seal').orderBy('number').select<{ number: string; size: string }[]>('number', 'size') // prettier-ignore
+const seals = () =>
+  world.db('ledger.seal').orderBy('number').select<{ number: string; size: string }[]>('number', 'size')
 const sealedUpTo = async () => Number((await seals()).at(-1)?.size ?? 0)
 
 async function whatDoesNotMatch(): Promise<string[]> {
   const [row] = await world.db('spoor.ledger_check').insert({ total: 0 }).returning<{ id: number }[]>('id')
   const slices = new SliceThreads(world.spoorUrl, 2)
-  const check = new LedgerCheck({ db: world.db, outside: new OutsideSeals(dataDir), evidenceKey: evidenceKey(Vault.open(dataDir)), slices, checkId: row!.id, hurried: () => true, onProgress: () => Promise.resolve(true) }) // prettier-ignore
+  const check = new LedgerCheck({
+    db: world.db,
+    outside: new OutsideSeals(dataDir),
+    evidenceKey: evidenceKey(Vault.open(dataDir)),
+    slices,
+    checkId: row!.id,
+    hurried: () => true,
+    onProgress: () => Promise.resolve(true),
+  })
   await check.check().finally(() => slices.close())
   return await world.db('spoor.mismatch').pluck<string[]>('words')
 }
@@ -117,12 +126,21 @@ it('a server killed while it seals leaves no seal without its leaves, and no lea
   const nodes = async () => Number((await superuser.query('select count(*) from ledger.node')).rows[0].count)
   const nodesBefore = await nodes()
   // Nodes are written and the seal is being: there it stays until it is killed.
-  await superuser.query(`create function public.linger() returns trigger language plpgsql as 'begin perform pg_sleep(60); return new; end'; create trigger linger before insert on ledger.seal for each row execute function public.linger()`) // prettier-ignore
+  await superuser.query(
+    `create function public.linger() returns trigger language plpgsql as 'begin perform pg_sleep(60); return new; end'; create trigger linger before insert on ledger.seal for each row execute function public.linger()`,
+  )
   for (let n = 0; n < 30; n++) await world.business.query('update account set balance = balance + 1')
-  const sealing = async () => (await superuser.query(`select pid from pg_stat_activity where datname = current_database() and wait_event = 'PgSleep' and query like 'insert into "ledger"."seal"%'`)).rowCount // prettier-ignore
+  const sealing = async () =>
+    (
+      await superuser.query(
+        `select pid from pg_stat_activity where datname = current_database() and wait_event = 'PgSleep' and query like 'insert into "ledger"."seal"%'`,
+      )
+    ).rowCount
   await expect.poll(sealing, { timeout: 15_000, interval: 100 }).toBe(1)
   for (const server of servers) server.kill('SIGKILL')
-  await superuser.query(`select pg_terminate_backend(pid) from pg_stat_activity where wait_event = 'PgSleep' and datname = current_database()`) // prettier-ignore
+  await superuser.query(
+    `select pg_terminate_backend(pid) from pg_stat_activity where wait_event = 'PgSleep' and datname = current_database()`,
+  )
   await expect.poll(sealing).toBe(0)
   expect(await seals()).toEqual(before)
   expect(await nodes()).toBe(nodesBefore)

@@ -27,7 +27,7 @@ let nextId = 1
 async function write(context: { actor?: string } | null): Promise<string> {
   const id = nextId++
   if (context?.actor)
-    await withActorContext(world.business, { actor: context.actor }, `insert into note values (${id}, 'w', 's')`) // prettier-ignore
+    await withActorContext(world.business, { actor: context.actor }, `insert into note values (${id}, 'w', 's')`)
   else await world.business.query('insert into note values ($1, $2, $3)', [id, 'w', 's'])
   await world.collect()
   return (await ledger(world)).at(-1)!.id
@@ -58,7 +58,9 @@ describe('the staff list', () => {
   it('follows a change of name: saves under either are the same person’s', async () => {
     const before = await write({ actor: 'Ada Lindgren' })
     const outcome = await staff(`${heading}\nAda Carr,person,ada,Lettings,2020-01-01,,7\nBo Carr,person,bo,Repairs,,,8`)
-    expect(outcome.changes).toEqual([{ change: 'renamed', name: 'Ada Carr', words: 'was Ada Lindgren; their saves stay theirs' }]) // prettier-ignore
+    expect(outcome.changes).toEqual([
+      { change: 'renamed', name: 'Ada Carr', words: 'was Ada Lindgren; their saves stay theirs' },
+    ])
     await write({ actor: 'Ada Carr' })
     await write({ actor: 'Ada Lindgren' })
     const names = (await ledger(world)).slice(-3).map((save) => save.actor)
@@ -83,11 +85,19 @@ describe('logins and said names', () => {
     expect(unmapped).toMatchObject({ by: 'login', text: 'business_app', kind: 'unknown', saves: 1 })
     const bo = (await listDirectory(world.db)).find((entry) => entry.name === 'Bo Carr')!
     const open = { sourceId: world.sourceId, forActorId: null, fromOn: null, untilOn: null }
-    const identity = await setIdentity(world.db, { ...open, by: 'login', text: 'business_app', who: { actorId: bo.actorId } }) // prettier-ignore
+    const identity = await setIdentity(world.db, {
+      ...open,
+      by: 'login',
+      text: 'business_app',
+      who: { actorId: bo.actorId },
+    })
     expect(await listUnmapped(world.db)).toEqual([])
     await write(null)
     expect(await latest()).toMatchObject({ actor: 'Bo Carr', kind: 'person' })
-    expect((await saveDetail(world.db, before, {}, Date.now()))!.save.actor).toMatchObject({ name: 'login business_app', knownAs: 'Bo Carr' }) // prettier-ignore
+    expect((await saveDetail(world.db, before, {}, Date.now()))!.save.actor).toMatchObject({
+      name: 'login business_app',
+      knownAs: 'Bo Carr',
+    })
     await removeIdentity(world.db, identity.id)
     await write(null)
     expect(await latest()).toMatchObject({ actor: 'login business_app', kind: 'unknown' })
@@ -95,7 +105,13 @@ describe('logins and said names', () => {
 
   it('knows a delegate for the spell in which they act, and for whom', async () => {
     const bo = (await listDirectory(world.db)).find((entry) => entry.name === 'Bo Carr')!
-    const delegate = { sourceId: world.sourceId, by: 'login' as const, text: 'business_app', who: { kind: 'delegate' as const, name: 'Support' }, forActorId: bo.actorId } // prettier-ignore
+    const delegate = {
+      sourceId: world.sourceId,
+      by: 'login' as const,
+      text: 'business_app',
+      who: { kind: 'delegate' as const, name: 'Support' },
+      forActorId: bo.actorId,
+    }
     const today = new Date().toISOString().slice(0, 10)
     const past = await setIdentity(world.db, { ...delegate, fromOn: '2020-01-01', untilOn: '2020-02-01' })
     await write(null)
@@ -105,7 +121,9 @@ describe('logins and said names', () => {
     expect(await latest()).toMatchObject({ actor: 'Support', kind: 'delegate' })
     expect((await world.db('ledger.save').orderBy('id', 'desc').first('on_behalf_of')).on_behalf_of).toBe('Bo Carr')
     for (const { id } of [past, now]) await removeIdentity(world.db, id)
-    await expect(setIdentity(world.db, { ...delegate, fromOn: '2026-02-01', untilOn: '2026-01-01' })).rejects.toMatchObject({ code: 'bad-request' }) // prettier-ignore
+    await expect(
+      setIdentity(world.db, { ...delegate, fromOn: '2026-02-01', untilOn: '2026-01-01' }),
+    ).rejects.toMatchObject({ code: 'bad-request' })
   })
 })
 
@@ -116,7 +134,14 @@ describe('access', () => {
     const admin = await signIn('ada', 'password of ada')
     const bo = (await listDirectory(world.db)).find((entry) => entry.name === 'Bo Carr')!
     await write({ actor: 'Bo Carr' })
-    const person = { login: 'aud', password: 'password of aud', name: 'Audrey', role: 'auditor', reachFrom: null, reachUntil: null } // prettier-ignore
+    const person = {
+      login: 'aud',
+      password: 'password of aud',
+      name: 'Audrey',
+      role: 'auditor',
+      reachFrom: null,
+      reachUntil: null,
+    }
     expect((await admin.send('POST', '/people', person)).answer.code).toBe('rule-broken')
     const added = await admin.send('POST', '/people', { ...person, reach: `who=a${bo.actorId}` })
     expect(added.status).toBe(200)
@@ -128,7 +153,14 @@ describe('access', () => {
     expect((vocabulary.answer['actors'] as { name: string }[]).map((actor) => actor.name)).toEqual(['Bo Carr'])
     expect((await auditor.send('GET', '/tracking')).status).toBe(403)
     const { id } = added.answer as unknown as { id: number }
-    await admin.send('PUT', `/people/${id}`, { ...person, login: undefined, password: undefined, reach: `who=a${bo.actorId}`, reachUntil: '2020-01-01', disabled: false }) // prettier-ignore
+    await admin.send('PUT', `/people/${id}`, {
+      ...person,
+      login: undefined,
+      password: undefined,
+      reach: `who=a${bo.actorId}`,
+      reachUntil: '2020-01-01',
+      disabled: false,
+    })
     expect((await auditor.send('GET', '/changes/summary')).answer.code).toBe('not-signed-in')
     expect((await signIn('aud', 'password of aud')).answer.code).toBe('not-allowed')
   })
@@ -136,7 +168,13 @@ describe('access', () => {
   it('shows an auditor of one field nothing of the others, not even in the saves that changed both', async () => {
     const admin = await signIn('ada', 'password of ada')
     const word = await world.db('spoor.field').where({ column_name: 'word' }).first('id')
-    const person = { login: 'narrow', password: 'password of narrow', name: 'Nora', role: 'auditor', reach: `what=f${word.id}` } // prettier-ignore
+    const person = {
+      login: 'narrow',
+      password: 'password of narrow',
+      name: 'Nora',
+      role: 'auditor',
+      reach: `what=f${word.id}`,
+    }
     expect((await admin.send('POST', '/people', person)).status).toBe(200)
     await world.business.query(`insert into note values (${nextId++}, 'seen', 'kept from her')`)
     await world.collect()
@@ -151,7 +189,6 @@ describe('access', () => {
       '/changes/records',
       '/changes/pairs',
     ])
-      // prettier-ignore
       expect(JSON.stringify((await auditor.send('GET', path)).answer), path).not.toMatch(/kept from her|"secret"/)
     const probe = await auditor.send('GET', `/changes/summary?scope=${encodeURIComponent('value=has.kept from')}`)
     expect(probe.answer).toMatchObject({ saves: 0, changes: 0 })
@@ -161,11 +198,19 @@ describe('access', () => {
     const admin = await signIn('ada', 'password of ada')
     const me = { name: 'Ada Admin', role: 'reviewer', disabled: false }
     expect((await admin.send('PUT', `/people/${world.adminId}`, me)).answer.code).toBe('rule-broken')
-    expect((await admin.send('POST', '/people', { login: 'new', password: 'short', name: 'N', role: 'reviewer' })).answer.code).toBe('rule-broken') // prettier-ignore
+    expect(
+      (await admin.send('POST', '/people', { login: 'new', password: 'short', name: 'N', role: 'reviewer' })).answer
+        .code,
+    ).toBe('rule-broken')
     await signIn('ada', 'wrong')
     const { events } = await listEvents(world.db, {})
     expect(events.map((event) => [event.kind, event.outcome])).toEqual(
-      expect.arrayContaining([['sign-in', 'refused'], ['person', 'refused'], ['person', 'done'], ['sign-in', 'done']]), // prettier-ignore
+      expect.arrayContaining([
+        ['sign-in', 'refused'],
+        ['person', 'refused'],
+        ['person', 'done'],
+        ['sign-in', 'done'],
+      ]),
     )
     expect(JSON.stringify(events)).not.toContain('password of')
     await expect(world.db('ledger.event').delete()).rejects.toMatchObject({ code: '42501' })
@@ -174,28 +219,61 @@ describe('access', () => {
 
   it('counts by person and kind what it lists, in the scope’s time and of its people', async () => {
     const saveId = await write({ actor: 'Ada Admin' })
-    const { actor_id: actorId } = await world.db('ledger.save').where({ id: saveId }).first<{ actor_id: number }>('actor_id') // prettier-ignore
+    const { actor_id: actorId } = await world
+      .db('ledger.save')
+      .where({ id: saveId })
+      .first<{ actor_id: number }>('actor_id')
     await world.db('spoor.person').where({ id: world.adminId }).update({ actor_id: actorId })
     const scopes = [
       {},
-      { when: { part: 'when', exclude: false, effective: false, span: { span: 'instants', from: '2020-01-01T00:00:00Z', to: null, zone: 'UTC' } } },
-      { when: { part: 'when', exclude: true, effective: false, span: { span: 'instants', from: '2020-01-01T00:00:00Z', to: null, zone: 'UTC' } } },
+      {
+        when: {
+          part: 'when',
+          exclude: false,
+          effective: false,
+          span: { span: 'instants', from: '2020-01-01T00:00:00Z', to: null, zone: 'UTC' },
+        },
+      },
+      {
+        when: {
+          part: 'when',
+          exclude: true,
+          effective: false,
+          span: { span: 'instants', from: '2020-01-01T00:00:00Z', to: null, zone: 'UTC' },
+        },
+      },
       { who: { part: 'who', exclude: false, actors: [actorId], kinds: [] } },
       { who: { part: 'who', exclude: true, actors: [actorId], kinds: [] } },
       { who: { part: 'who', exclude: false, actors: [], kinds: ['person'] } },
-    ] as const satisfies Scope[] // prettier-ignore
+    ] as const satisfies Scope[]
     const sizes: number[] = []
     for (const scope of scopes)
-      for (const filter of [{}, { outcome: 'refused' }, { kind: 'sign-in,person' }, { words: 'sign' }, { by: world.adminId }, { by: 0 }] as const) {
+      for (const filter of [
+        {},
+        { outcome: 'refused' },
+        { kind: 'sign-in,person' },
+        { words: 'sign' },
+        { by: world.adminId },
+        { by: 0 },
+      ] as const) {
         const counts = await countEvents(world.db, { ...filter, scopes: [scope] })
         const { events } = await listEvents(world.db, { ...filter, scopes: [scope] })
         const of = (list: readonly { by: string | null; kind: string }[]) => list.map((one) => `${one.by} ${one.kind}`)
         expect(new Set(of(counts))).toEqual(new Set(of(events)))
         expect(counts.reduce((sum, one) => sum + one.events, 0)).toBe(events.length)
-        expect(counts.reduce((sum, one) => sum + one.refused, 0)).toBe(events.filter((one) => one.outcome === 'refused').length)
+        expect(counts.reduce((sum, one) => sum + one.refused, 0)).toBe(
+          events.filter((one) => one.outcome === 'refused').length,
+        )
         sizes.push(events.length)
-      } // prettier-ignore
-    const [all, since, before, mine, others, persons] = sizes.filter((_, at) => at % 6 === 0) as [number, number, number, number, number, number] // prettier-ignore
+      }
+    const [all, since, before, mine, others, persons] = sizes.filter((_, at) => at % 6 === 0) as [
+      number,
+      number,
+      number,
+      number,
+      number,
+      number,
+    ]
     expect(since).toBe(all)
     expect(before).toBe(0)
     expect(mine).toBeGreaterThan(0)
@@ -205,10 +283,18 @@ describe('access', () => {
 
   it('ends the session of whoever is switched off, and of whoever is idle for longer than the rules allow', async () => {
     const admin = await signIn('ada', 'password of ada')
-    const added = await admin.send('POST', '/people', { login: 'rev', password: 'password of rev', name: 'Rev', role: 'reviewer' }) // prettier-ignore
+    const added = await admin.send('POST', '/people', {
+      login: 'rev',
+      password: 'password of rev',
+      name: 'Rev',
+      role: 'reviewer',
+    })
     const reviewer = await signIn('rev', 'password of rev')
     expect((await reviewer.send('GET', '/changes/summary')).status).toBe(200)
-    await world.db.raw(`update spoor.session set sess = jsonb_set(sess::jsonb, '{seenMs}', '1')::json where sess ->> 'personId' = ?`, [String(added.answer['id'])]) // prettier-ignore
+    await world.db.raw(
+      `update spoor.session set sess = jsonb_set(sess::jsonb, '{seenMs}', '1')::json where sess ->> 'personId' = ?`,
+      [String(added.answer['id'])],
+    )
     expect((await reviewer.send('GET', '/changes/summary')).status).toBe(401)
     const again = await signIn('rev', 'password of rev')
     await admin.send('PUT', `/people/${String(added.answer['id'])}`, { name: 'Rev', role: 'reviewer', disabled: true })
@@ -220,7 +306,13 @@ describe('masked fields', () => {
   it('are shown nowhere until they are revealed, and each reveal is recorded', async () => {
     const secret = await world.db('spoor.field').where({ column_name: 'secret' }).first('id', 'type_id')
     const { revision } = await readDraft(world.db, world.sourceId)
-    await stageDraft(world.db, world.sourceId, revision, [{ typeId: secret.type_id, fieldId: secret.id, masked: true }], world.adminId) // prettier-ignore
+    await stageDraft(
+      world.db,
+      world.sourceId,
+      revision,
+      [{ typeId: secret.type_id, fieldId: secret.id, masked: true }],
+      world.adminId,
+    )
     await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'private', world.admin)
     const saveId = await write({ actor: 'Bo Carr' })
     await world.business.query(`update note set secret = 'hunter2' where id = ${nextId - 1}`)
@@ -234,7 +326,10 @@ describe('masked fields', () => {
     const draft = await admin.send('POST', '/corrections', { changes: [{ saveId: later }] })
     expect(JSON.stringify(draft.answer)).not.toContain('hunter2')
     const { events: compared } = await listEvents(world.db, { kind: 'reveal' })
-    expect(compared[0]).toMatchObject({ by: 'Ada Admin', words: expect.stringMatching(/^had 1 masked value compared with what is there now, in correction \d+$/) }) // prettier-ignore
+    expect(compared[0]).toMatchObject({
+      by: 'Ada Admin',
+      words: expect.stringMatching(/^had 1 masked value compared with what is there now, in correction \d+$/),
+    })
     const shown = await admin.send('POST', `/changes/saves/${later}/reveal`, { fieldId: secret.id })
     expect(shown.answer).toEqual({ before: 's', after: 'hunter2' })
     const { events } = await listEvents(world.db, { kind: 'reveal' })

@@ -12,7 +12,10 @@ Checks saves that were taken out of Spoor with their proofs. Needs neither Spoor
 Ends with 0 when everything holds, with 1 when something does not, with 2 when it could not be checked.`
 
 function reportText({ saves, passed, failed, skipped, findings, fingerprint, checkpoint }: Report): string {
-  const told = findings.map(({ line, rule, words, outcome }) => `${outcome.toUpperCase().padEnd(8)}${line === 0 ? 'the file' : `line ${line}`}, rule ${rule}: ${words}`) // prettier-ignore
+  const told = findings.map(
+    ({ line, rule, words, outcome }) =>
+      `${outcome.toUpperCase().padEnd(8)}${line === 0 ? 'the file' : `line ${line}`}, rule ${rule}: ${words}`,
+  )
   const left = failed + skipped - findings.length
   return [
     ...told,
@@ -25,9 +28,15 @@ function reportText({ saves, passed, failed, skipped, findings, fingerprint, che
 }
 
 async function main(): Promise<number> {
-  let given: { values: { key?: string | undefined; seal?: string | undefined; help?: boolean | undefined }; positionals: string[] } // prettier-ignore
+  let given: {
+    values: { key?: string | undefined; seal?: string | undefined; help?: boolean | undefined }
+    positionals: string[]
+  }
   try {
-    given = parseArgs({ options: { key: { type: 'string' }, seal: { type: 'string' }, help: { type: 'boolean' } }, allowPositionals: true }) // prettier-ignore
+    given = parseArgs({
+      options: { key: { type: 'string' }, seal: { type: 'string' }, help: { type: 'boolean' } },
+      allowPositionals: true,
+    })
   } catch (error) {
     console.error(`${(error as Error).message}\n\n${usage}`)
     return 2

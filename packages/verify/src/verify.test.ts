@@ -22,20 +22,54 @@ import { tools, verify } from './verify.ts'
 
 const { privateKey, publicKey } = generateKeyPairSync('ed25519')
 const nowMs = Date.parse('2026-03-20T17:00:00Z')
-const key = { name: 'spoor/test', publicKey: new Uint8Array(publicKey.export({ type: 'spki', format: 'der' }).subarray(-32)) } // prettier-ignore
+const key = {
+  name: 'spoor/test',
+  publicKey: new Uint8Array(publicKey.export({ type: 'spki', format: 'der' }).subarray(-32)),
+}
 const line = keyLine(tools.sha256, key)
 
 const salt = '00112233445566778899aabbccddeeff0f1e2d3c4b5a69788796a5b4c3d2e1f0'
 const canonicals = Array.from({ length: 11 }, (_, n) =>
   canonicalSave({
-    id: String(n + 1), at: '2026-03-20T16:52:07Z', collectedAt: '2026-03-20T16:52:08Z', sourceId: 1, typeId: 3, key: `["${n}"]`, keyBefore: null, label: `record ${n}`,
-    action: 'change', actorId: 4, actorKind: 'person', actorName: 'Ann', claimed: false, onBehalfOf: null, channel: 'screen', run: null, runId: null, reason: null,
-    correctionId: null, login: 'desk', application: null, address: null, transaction: '7', planVersion: 1, seq: String(n), parentTypeId: null, parentKey: null,
+    id: String(n + 1),
+    at: '2026-03-20T16:52:07Z',
+    collectedAt: '2026-03-20T16:52:08Z',
+    sourceId: 1,
+    typeId: 3,
+    key: `["${n}"]`,
+    keyBefore: null,
+    label: `record ${n}`,
+    action: 'change',
+    actorId: 4,
+    actorKind: 'person',
+    actorName: 'Ann',
+    claimed: false,
+    onBehalfOf: null,
+    channel: 'screen',
+    run: null,
+    runId: null,
+    reason: null,
+    correctionId: null,
+    login: 'desk',
+    application: null,
+    address: null,
+    transaction: '7',
+    planVersion: 1,
+    seq: String(n),
+    parentTypeId: null,
+    parentKey: null,
     changes: [{ fieldId: 5, ...commitmentsOf(tools.sha256Hex, salt, 'before', `after ${n}`) }],
   }),
-) // prettier-ignore
+)
 const leaves = canonicals.map((canonical) => tools.sha256(leafText(canonical)))
-const nodeAt = ({ level, index }: NodeAddress): Uint8Array => level === 0 ? leaves[index]! : innerHash(tools.sha256, nodeAt({ level: level - 1, index: index * 2 }), nodeAt({ level: level - 1, index: index * 2 + 1 })) // prettier-ignore
+const nodeAt = ({ level, index }: NodeAddress): Uint8Array =>
+  level === 0
+    ? leaves[index]!
+    : innerHash(
+        tools.sha256,
+        nodeAt({ level: level - 1, index: index * 2 }),
+        nodeAt({ level: level - 1, index: index * 2 + 1 }),
+      )
 function sealed(at = '2026-03-20T16:53:00.000Z', size = leaves.length): string {
   const root = answered(rootOf(tools.sha256, size), nodeAt)
   const text = checkpointText({ origin: key.name, size, root, at, events: 0, eventsEnd: chainBegin })
@@ -43,11 +77,19 @@ function sealed(at = '2026-03-20T16:53:00.000Z', size = leaves.length): string {
 }
 const file = (seal: string | null = sealed()) => [
   JSON.stringify({ spoor: 'proved saves, 1', seal, key: line }),
-  ...canonicals.map((canonical, index) => JSON.stringify({ index, canonical, proof: answered(inclusionProof(tools.sha256, index, leaves.length), nodeAt).map(toHex), openings: [{ fieldId: 5, salt, before: 'before', after: `after ${index}` }] })), // prettier-ignore
+  ...canonicals.map((canonical, index) =>
+    JSON.stringify({
+      index,
+      canonical,
+      proof: answered(inclusionProof(tools.sha256, index, leaves.length), nodeAt).map(toHex),
+      openings: [{ fieldId: 5, salt, before: 'before', after: `after ${index}` }],
+    }),
+  ),
   JSON.stringify({ saves: leaves.length }),
   '',
 ]
-const check = (lines: readonly string[] | string, more: { key?: string; seal?: string } = { key: line }) => verify(Readable.from([Buffer.from(typeof lines === 'string' ? lines : lines.join('\n'))]), { nowMs, ...more }) // prettier-ignore
+const check = (lines: readonly string[] | string, more: { key?: string; seal?: string } = { key: line }) =>
+  verify(Readable.from([Buffer.from(typeof lines === 'string' ? lines : lines.join('\n'))]), { nowMs, ...more })
 
 describe('a file of proved saves', () => {
   it('holds with the key that was handed out', async () => {
@@ -68,14 +110,17 @@ describe('a file of proved saves', () => {
   })
 
   it('does not hold when a byte of a proved line is other', async () => {
-    await fc.assert(fc.asyncProperty(fc.nat(), fc.integer({ min: 1, max: 127 }), async (at, by) => {
-      const bytes = Buffer.from(file().join('\n'))
-      const begins = file()[0]!.length + 1
-          const place = begins + (at % (bytes.length - 1 - begins))
-      bytes[place]! ^= by
-      const report = await check(bytes.toString('latin1'))
-      expect(report.failed).toBeGreaterThan(0)
-    }), { numRuns: 300 }) // prettier-ignore
+    await fc.assert(
+      fc.asyncProperty(fc.nat(), fc.integer({ min: 1, max: 127 }), async (at, by) => {
+        const bytes = Buffer.from(file().join('\n'))
+        const begins = file()[0]!.length + 1
+        const place = begins + (at % (bytes.length - 1 - begins))
+        bytes[place]! ^= by
+        const report = await check(bytes.toString('latin1'))
+        expect(report.failed).toBeGreaterThan(0)
+      }),
+      { numRuns: 300 },
+    )
   })
 
   it.each<[string, string[] | string, RegExp]>([
@@ -88,20 +133,41 @@ describe('a file of proved saves', () => {
     ['a save that was left out', file().filter((_, at) => at !== 4), /says that it has 11 saves, and it has 10/],
     ['something put behind', [...file().slice(0, -1), '{}', ''], /after the last line/],
     ['a nest of brackets', [file()[0]!, '['.repeat(1_000_000), ...file().slice(1)], /no save with its proof/],
-    ['a nest inside a save', [file()[0]!, JSON.stringify({ index: 0, canonical: '['.repeat(1_000_000), proof: [], openings: [] }), ...file().slice(1)], /save can be read/],
-    ['numbers that are none', [file()[0]!, JSON.stringify({ index: -1, canonical: '{}', proof: [], openings: [] }), ...file().slice(1)], /no save with its proof/],
-    ['a proof that never ends', [file()[0]!, JSON.stringify({ index: 0, canonical: canonicals[0], proof: Array(10_000).fill('00'), openings: [] }), ...file().slice(1)], /no save with its proof/],
+    [
+      'a nest inside a save',
+      [
+        file()[0]!,
+        JSON.stringify({ index: 0, canonical: '['.repeat(1_000_000), proof: [], openings: [] }),
+        ...file().slice(1),
+      ],
+      /save can be read/,
+    ],
+    [
+      'numbers that are none',
+      [file()[0]!, JSON.stringify({ index: -1, canonical: '{}', proof: [], openings: [] }), ...file().slice(1)],
+      /no save with its proof/,
+    ],
+    [
+      'a proof that never ends',
+      [
+        file()[0]!,
+        JSON.stringify({ index: 0, canonical: canonicals[0], proof: Array(10_000).fill('00'), openings: [] }),
+        ...file().slice(1),
+      ],
+      /no save with its proof/,
+    ],
     ['a seal from the future', file(sealed('2027-03-20T16:53:00.000Z')), /yet to come/],
     ['a seal that is none', file('a seal'), /seal can be read/],
   ])('reports %s, and never breaks', async (_, lines, words) => {
     const report = await check(lines)
     expect(report.failed).toBeGreaterThan(0)
     expect(report.findings.map((finding) => finding.words).join('\n')).toMatch(words)
-  }) // prettier-ignore
+  })
 
   it('does not hold with another key, or one that is none', async () => {
     const other = keyLine(tools.sha256, { ...key, publicKey: tools.sha256('other') })
-    for (const wrong of [other, '', 'x', `${line}x`]) expect((await check(file(), { key: wrong })).failed).toBeGreaterThan(0) // prettier-ignore
+    for (const wrong of [other, '', 'x', `${line}x`])
+      expect((await check(file(), { key: wrong })).failed).toBeGreaterThan(0)
   })
 })
 
@@ -113,12 +179,19 @@ describe('lines', () => {
     return lines
   }
   it('come whole however the file is cut into pieces', async () => {
-    await fc.assert(fc.asyncProperty(fc.array(fc.string({ unit: fc.constantFrom('a', 'é', '\n') })), async (chunks) => {
-      const text = chunks.join('')
-      const expected = text.split('\n')
-      if (expected.at(-1) === '') expected.pop()
-      expect(await all(chunks.filter((chunk) => chunk !== ''), 1000)).toEqual(expected)
-    })) // prettier-ignore
+    await fc.assert(
+      fc.asyncProperty(fc.array(fc.string({ unit: fc.constantFrom('a', 'é', '\n') })), async (chunks) => {
+        const text = chunks.join('')
+        const expected = text.split('\n')
+        if (expected.at(-1) === '') expected.pop()
+        expect(
+          await all(
+            chunks.filter((chunk) => chunk !== ''),
+            1000,
+          ),
+        ).toEqual(expected)
+      }),
+    )
   })
   it('that are too long are passed over and counted', async () => {
     expect(await all(['ab\nabc', 'defgh', 'ij\nx\n'], 5)).toEqual(['ab', 2, 'x'])

@@ -61,10 +61,19 @@ export const tools: ProofTools = {
 
 /** Checks a file of proved saves, line by line, in little memory. Whatever the file holds, the answer is a report. */
 export async function verify(chunks: AsyncIterable<Buffer | string>, options: VerifyOptions): Promise<Report> {
-  const report: Report = { saves: 0, passed: 0, failed: 0, skipped: 0, findings: [], fingerprint: null, checkpoint: null } // prettier-ignore
+  const report: Report = {
+    saves: 0,
+    passed: 0,
+    failed: 0,
+    skipped: 0,
+    findings: [],
+    fingerprint: null,
+    checkpoint: null,
+  }
   const say = (line: number, rule: string, words: string, outcome: ProofStep['outcome']) => {
     report[outcome]++
-    if (outcome !== 'passed' && report.findings.length < mostFindings) report.findings.push({ line, rule, words, outcome }) // prettier-ignore
+    if (outcome !== 'passed' && report.findings.length < mostFindings)
+      report.findings.push({ line, rule, words, outcome })
   }
   let stage: 'heading' | 'saves' | 'done' = 'heading'
   for await (const line of linesOf(chunks)) {
@@ -84,13 +93,21 @@ export async function verify(chunks: AsyncIterable<Buffer | string>, options: Ve
     } else if (typeof field(value, 'saves') === 'number') {
       stage = 'done'
       const whole = field(value, 'saves') === report.saves
-      say(line.number, 'file', `The file says that it has ${String(field(value, 'saves'))} saves, and it has ${report.saves}.`, whole ? 'passed' : 'failed') // prettier-ignore
+      say(
+        line.number,
+        'file',
+        `The file says that it has ${String(field(value, 'saves'))} saves, and it has ${report.saves}.`,
+        whole ? 'passed' : 'failed',
+      )
     } else {
       report.saves++
       const save = handed(value)
       if (save === null) say(line.number, '6', 'The line is no save with its proof.', 'failed')
-      else if (save.index === null) say(line.number, '8', 'The save was not sealed yet when it was taken out.', 'skipped') // prettier-ignore
-      else for (const step of proveSave(tools, { ...save, index: save.index }, report.checkpoint)) say(line.number, step.rule, step.words, step.outcome) // prettier-ignore
+      else if (save.index === null)
+        say(line.number, '8', 'The save was not sealed yet when it was taken out.', 'skipped')
+      else
+        for (const step of proveSave(tools, { ...save, index: save.index }, report.checkpoint))
+          say(line.number, step.rule, step.words, step.outcome)
     }
   }
   if (stage === 'heading') say(0, 'file', 'The file is empty.', 'failed')
@@ -110,9 +127,17 @@ function begin(report: Report, value: unknown, { key, seal, nowMs }: VerifyOptio
   report.checkpoint = steps.some((step) => step.outcome === 'failed') ? null : checkpoint
   const more: ProofStep[] = []
   if (key === undefined)
-    more.push({ rule: '10', words: 'The key came with the file. Compare its fingerprint with the one that was handed out, or give the key.', outcome: 'skipped' }) // prettier-ignore
+    more.push({
+      rule: '10',
+      words: 'The key came with the file. Compare its fingerprint with the one that was handed out, or give the key.',
+      outcome: 'skipped',
+    })
   if (checkpoint && Date.parse(checkpoint.at) > nowMs + clockMs)
-    more.push({ rule: '8', words: `The seal says that it was made at ${checkpoint.at}, which is yet to come.`, outcome: 'failed' }) // prettier-ignore
+    more.push({
+      rule: '8',
+      words: `The seal says that it was made at ${checkpoint.at}, which is yet to come.`,
+      outcome: 'failed',
+    })
   return [...steps, ...more]
 }
 
@@ -138,14 +163,26 @@ const mostOpenings = 100_000
 
 /** A line as a save with its proof; null for whatever is none. */
 function handed(value: unknown): (Omit<HandedSave, 'index'> & { index: number | null }) | null {
-  const [index, canonical, proof, openings] = [field(value, 'index'), text(value, 'canonical'), field(value, 'proof'), field(value, 'openings')] // prettier-ignore
+  const [index, canonical, proof, openings] = [
+    field(value, 'index'),
+    text(value, 'canonical'),
+    field(value, 'proof'),
+    field(value, 'openings'),
+  ]
   if (!(index === null || (Number.isSafeInteger(index) && (index as number) >= 0)) || canonical === null) return null
   if (!Array.isArray(proof) || proof.length > mostProof || !proof.every((one) => typeof one === 'string')) return null
   if (!Array.isArray(openings) || openings.length > mostOpenings) return null
   const opened = openings.flatMap((one: unknown) => {
-    const [fieldId, salt, before, after] = [field(one, 'fieldId'), text(one, 'salt'), field(one, 'before'), field(one, 'after')] // prettier-ignore
+    const [fieldId, salt, before, after] = [
+      field(one, 'fieldId'),
+      text(one, 'salt'),
+      field(one, 'before'),
+      field(one, 'after'),
+    ]
     const isValue = (side: unknown): side is string | null => side === null || typeof side === 'string'
-    return typeof fieldId === 'number' && salt !== null && isValue(before) && isValue(after) ? [{ fieldId, salt, before, after }] : [] // prettier-ignore
+    return typeof fieldId === 'number' && salt !== null && isValue(before) && isValue(after)
+      ? [{ fieldId, salt, before, after }]
+      : []
   })
   if (opened.length !== openings.length) return null
   return { index: index as number | null, canonical, proof, openings: opened }

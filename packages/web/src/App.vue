@@ -15,7 +15,10 @@ const session = useSession()
 const pulse = usePulse()
 const router = useRouter()
 
-watch(() => session.person, (person) => (person ? pulse.start() : pulse.stop())) // prettier-ignore
+watch(
+  () => session.person,
+  (person) => (person ? pulse.start() : pulse.stop()),
+)
 
 onSignedOut(async () => {
   const here = router.currentRoute.value

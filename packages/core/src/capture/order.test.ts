@@ -31,7 +31,8 @@ const deed: fc.Arbitrary<Deed> = fc.oneof(
 function captured(rows: Held[], deeds: readonly Deed[]): CapturedRow[] {
   let clock = 0
   const out: CapturedRow[] = []
-  const tell = (row: Omit<CapturedRow, 'transaction' | 'typeId' | 'at'>) => out.push({ transaction: '1', typeId: 1, at: String(clock), ...row }) // prettier-ignore
+  const tell = (row: Omit<CapturedRow, 'transaction' | 'typeId' | 'at'>) =>
+    out.push({ transaction: '1', typeId: 1, at: String(clock), ...row })
   const move = (moves: readonly { row: Held; to: string }[]) => {
     for (const { row, to } of moves)
       tell({ action: 'change', key: to, keyBefore: row.key, delta: { k: [row.key, to] } })
@@ -52,12 +53,21 @@ function captured(rows: Held[], deeds: readonly Deed[]): CapturedRow[] {
     } else if (one.do === 'delete') {
       const row = at(one.at)
       if (!row) continue
-      tell({ action: 'delete', key: row.key, keyBefore: null, delta: { k: [row.key, null], v: [row.values['v']!, null] } }) // prettier-ignore
+      tell({
+        action: 'delete',
+        key: row.key,
+        keyBefore: null,
+        delta: { k: [row.key, null], v: [row.values['v']!, null] },
+      })
       rows.splice(rows.indexOf(row), 1)
     } else if (one.do === 'shift') move(rows.map((row) => ({ row, to: String(Number(row.key) + one.by) })))
     else if (one.do === 'exchange') {
       const [a, b] = [at(one.one), at(one.other)]
-      if (a && b && a !== b) move([{ row: a, to: b.key }, { row: b, to: a.key }]) // prettier-ignore
+      if (a && b && a !== b)
+        move([
+          { row: a, to: b.key },
+          { row: b, to: a.key },
+        ])
     }
   }
   return out
@@ -68,7 +78,13 @@ function replayed(rows: readonly Held[], saves: readonly CapturedRow[]): Held[] 
   const state = new Map(rows.map((row) => [row.key, { ...row.values }]))
   for (let at = 0; at < saves.length;) {
     let end = at + 1
-    while (end < saves.length && saves[end]!.keyBefore !== null && saves[at]!.keyBefore !== null && saves[end]!.at === saves[at]!.at) end++ // prettier-ignore
+    while (
+      end < saves.length &&
+      saves[end]!.keyBefore !== null &&
+      saves[at]!.keyBefore !== null &&
+      saves[end]!.at === saves[at]!.at
+    )
+      end++
     const step = saves.slice(at, end)
     const held = step.map((save) => (save.action === 'create' ? {} : state.get(save.keyBefore ?? save.key)))
     for (const [n, save] of step.entries()) {
@@ -78,7 +94,10 @@ function replayed(rows: readonly Held[], saves: readonly CapturedRow[]): Held[] 
     }
     for (const [n, save] of step.entries())
       if (save.action !== 'delete')
-        state.set(save.key, { ...held[n], ...Object.fromEntries(Object.entries(save.delta).map(([f, [, now]]) => [f, now!])) }) // prettier-ignore
+        state.set(save.key, {
+          ...held[n],
+          ...Object.fromEntries(Object.entries(save.delta).map(([f, [, now]]) => [f, now!])),
+        })
     at = end
   }
   return [...state].map(([key, values]) => ({ key, values })).sort((a, b) => a.key.localeCompare(b.key))
@@ -107,8 +126,24 @@ describe('rows of one transaction', () => {
   })
 
   it('follow a list that is put in another order by way of a place that is free', () => {
-    const move = (from: string, to: string, at: string): CapturedRow => ({ transaction: '1', typeId: 1, at, action: 'change', key: to, keyBefore: from, delta: {} }) // prettier-ignore
-    const change = (key: string, at: string): CapturedRow => ({ transaction: '1', typeId: 1, at, action: 'change', key, keyBefore: null, delta: { v: [at, 'x'] } }) // prettier-ignore
+    const move = (from: string, to: string, at: string): CapturedRow => ({
+      transaction: '1',
+      typeId: 1,
+      at,
+      action: 'change',
+      key: to,
+      keyBefore: from,
+      delta: {},
+    })
+    const change = (key: string, at: string): CapturedRow => ({
+      transaction: '1',
+      typeId: 1,
+      at,
+      action: 'change',
+      key,
+      keyBefore: null,
+      delta: { v: [at, 'x'] },
+    })
     const rows = [change('5', '1'), move('5', '-141', '2'), move('627', '5', '3'), change('5', '4')]
     // Two records stand under 5, one after the other: what was done to them is not one save.
     expect(foldRows(rows)).toEqual(rows)
@@ -124,7 +159,15 @@ describe('rows of one transaction', () => {
 
   it('that were removed to make room come before what took it, as their values show', () => {
     const rows: CapturedRow[] = [
-      { transaction: '1', typeId: 1, at: '3', action: 'create', key: 'a', keyBefore: null, delta: { k: [null, 'a'], v: [null, '2'] } }, // prettier-ignore
+      {
+        transaction: '1',
+        typeId: 1,
+        at: '3',
+        action: 'create',
+        key: 'a',
+        keyBefore: null,
+        delta: { k: [null, 'a'], v: [null, '2'] },
+      },
       { transaction: '1', typeId: 1, at: '2', action: 'delete', key: 'a', keyBefore: null, delta: { k: ['a', null] } },
     ]
     expect(inOrder(rows).map((row) => row.action)).toEqual(['delete', 'create'])
@@ -140,13 +183,29 @@ describe('rows of one transaction', () => {
   })
 
   it('stay quick by the thousand', () => {
-    const deeds = Array.from({ length: 20_000 }, (_, n): CapturedRow => ({ transaction: '1', typeId: 1, at: String(n), action: 'change', key: String(n % 7000), keyBefore: null, delta: { v: [String(Math.floor(n / 7000)), String(Math.floor(n / 7000) + 1)] } })) // prettier-ignore
+    const deeds = Array.from({ length: 20_000 }, (_, n): CapturedRow => ({
+      transaction: '1',
+      typeId: 1,
+      at: String(n),
+      action: 'change',
+      key: String(n % 7000),
+      keyBefore: null,
+      delta: { v: [String(Math.floor(n / 7000)), String(Math.floor(n / 7000) + 1)] },
+    }))
     expect(foldRows(deeds)).toHaveLength(20_000)
   })
 })
 
 describe('keys that are checked only when a transaction ends', () => {
-  const row = (transaction: string, action: CapturedRow['action'], v: string): CapturedRow => ({ transaction, typeId: 1, at: v, action, key: 'k', keyBefore: null, delta: action === 'delete' ? { v: [v, null] } : { v: [null, v] } }) // prettier-ignore
+  const row = (transaction: string, action: CapturedRow['action'], v: string): CapturedRow => ({
+    transaction,
+    typeId: 1,
+    at: v,
+    action,
+    key: 'k',
+    keyBefore: null,
+    delta: action === 'delete' ? { v: [v, null] } : { v: [null, v] },
+  })
 
   it('let a record come before another has left, which is put right where one stood there', () => {
     const rows = [row('2', 'create', 'new'), row('1', 'delete', 'old')]

@@ -42,7 +42,10 @@ function done(state: State, step: Step<CapturedRow>, newThread: () => number): b
     if (row.action === 'delete' || row.keyBefore !== null)
       leaving.push([from, { there: false, thread, values: {}, whole: true }])
     if (row.action === 'change')
-      arriving.push([row.key, { there: true, thread, values: { ...known?.values, ...afterOf(row) }, whole: known?.whole ?? false }]) // prettier-ignore
+      arriving.push([
+        row.key,
+        { there: true, thread, values: { ...known?.values, ...afterOf(row) }, whole: known?.whole ?? false },
+      ])
   }
   for (const [key, known] of leaving) state.set(key, known)
   for (const [key, known] of arriving) {
@@ -225,7 +228,15 @@ function waitForRoom<R extends CapturedRow>(placed: { row: R; at: number }[], ta
     if (leaves(row)) there.delete(recordPlace(row.typeId, fromKey(row)))
     if (!arrives(row)) continue
     const place = recordPlace(row.typeId, row.key)
-    const until = there.has(place) ? placed.findIndex(({ row: other }, at) => at > n && other.transaction !== row.transaction && leaves(other) && recordPlace(other.typeId, fromKey(other)) === place) : -1 // prettier-ignore
+    const until = there.has(place)
+      ? placed.findIndex(
+          ({ row: other }, at) =>
+            at > n &&
+            other.transaction !== row.transaction &&
+            leaves(other) &&
+            recordPlace(other.typeId, fromKey(other)) === place,
+        )
+      : -1
     if (until < 0) {
       there.add(place)
       continue

@@ -3,7 +3,14 @@ import type { Scope } from '../scope/model.ts'
 import { digestSentences, digestText, type DigestFigures } from './digest.ts'
 import { inWords, spellWords } from './words.ts'
 
-const scope: Scope = { when: { part: 'when', exclude: false, effective: false, span: { span: 'instants', from: '2026-03-02T09:00Z', to: '2026-03-04T09:00Z', zone: 'UTC' } } } // prettier-ignore
+const scope: Scope = {
+  when: {
+    part: 'when',
+    exclude: false,
+    effective: false,
+    span: { span: 'instants', from: '2026-03-02T09:00Z', to: '2026-03-04T09:00Z', zone: 'UTC' },
+  },
+}
 const figures: DigestFigures = {
   scope,
   saves: 449,
@@ -19,19 +26,53 @@ const figures: DigestFigures = {
   usual: 220,
   stories: 5,
 }
-const names = { actor: () => undefined, type: () => 'tenancies', field: () => undefined, record: () => undefined, run: () => undefined } // prettier-ignore
+const names = {
+  actor: () => undefined,
+  type: () => 'tenancies',
+  field: () => undefined,
+  record: () => undefined,
+  run: () => undefined,
+}
 const text = (more: Partial<DigestFigures>) => digestText(digestSentences({ ...figures, ...more }, names))
 
 describe('the digest', () => {
   it.each<[string, Partial<DigestFigures>, string]>([
-    ['a busy spell', {}, '449 saves by eleven people, two imports and one scheduled job changed 1,120 fields on 583 records, about twice what is usual in such a spell. Most of it is one run on 412 tenancies. Five things stand out. Everything else is like other weeks.'],
-    ['an ordinary one', { usual: 449, run: null, type: { id: 3, saves: 100 }, stories: 0 }, '449 saves by eleven people, two imports and one scheduled job changed 1,120 fields on 583 records, about as much as usual in such a spell. Nothing stands out.'],
-    ['with nothing to compare', { usual: null, run: null, type: null, stories: 1 }, '449 saves by eleven people, two imports and one scheduled job changed 1,120 fields on 583 records. There is too little history to say whether that is usual. One thing stands out. Everything else is like other weeks.'],
-    ['a quiet one', { saves: 0, usual: 0, stories: 0 }, 'Nothing was saved. That is usual for such a spell. Nothing stands out.'],
-    ['a strangely quiet one', { saves: 0, usual: 212, stories: 0 }, 'Nothing was saved. In such a spell 212 saves would be usual. Nothing stands out.'],
-    ['the very first', { saves: 0, usual: null, stories: 0 }, 'Nothing was saved. There is too little history to say whether that is usual. Nothing stands out.'],
-    ['for somebody who is not told', { stories: null, records: null, run: null, type: null, kinds: [{ kind: 'person', actors: 1, saves: 449 }] }, '449 saves by one person changed 1,120 fields, about twice what is usual in such a spell.'],
-  ])('tells %s', (_, more, expected) => expect(text(more).replace(/\s+/g, ' ').trim()).toBe(expected)) // prettier-ignore
+    [
+      'a busy spell',
+      {},
+      '449 saves by eleven people, two imports and one scheduled job changed 1,120 fields on 583 records, about twice what is usual in such a spell. Most of it is one run on 412 tenancies. Five things stand out. Everything else is like other weeks.',
+    ],
+    [
+      'an ordinary one',
+      { usual: 449, run: null, type: { id: 3, saves: 100 }, stories: 0 },
+      '449 saves by eleven people, two imports and one scheduled job changed 1,120 fields on 583 records, about as much as usual in such a spell. Nothing stands out.',
+    ],
+    [
+      'with nothing to compare',
+      { usual: null, run: null, type: null, stories: 1 },
+      '449 saves by eleven people, two imports and one scheduled job changed 1,120 fields on 583 records. There is too little history to say whether that is usual. One thing stands out. Everything else is like other weeks.',
+    ],
+    [
+      'a quiet one',
+      { saves: 0, usual: 0, stories: 0 },
+      'Nothing was saved. That is usual for such a spell. Nothing stands out.',
+    ],
+    [
+      'a strangely quiet one',
+      { saves: 0, usual: 212, stories: 0 },
+      'Nothing was saved. In such a spell 212 saves would be usual. Nothing stands out.',
+    ],
+    [
+      'the very first',
+      { saves: 0, usual: null, stories: 0 },
+      'Nothing was saved. There is too little history to say whether that is usual. Nothing stands out.',
+    ],
+    [
+      'for somebody who is not told',
+      { stories: null, records: null, run: null, type: null, kinds: [{ kind: 'person', actors: 1, saves: 449 }] },
+      '449 saves by one person changed 1,120 fields, about twice what is usual in such a spell.',
+    ],
+  ])('tells %s', (_, more, expected) => expect(text(more).replace(/\s+/g, ' ').trim()).toBe(expected))
 
   it('gives each figure the scope that counts it', () => {
     const pieces = digestSentences(figures, names).filter((piece) => piece.piece === 'figure')

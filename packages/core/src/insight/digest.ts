@@ -41,28 +41,52 @@ export function digestSentences(figures: DigestFigures, names: ScopeNames): Dige
   const words = (text: string): DigestPiece => ({ piece: 'words', text })
   const { scope, saves, changes, records, kinds, run, type, usual, stories } = figures
   if (saves === 0) {
-    const before = usual === null ? 'There is too little history to say whether that is usual.' : usual < 1 ? 'That is usual for such a spell.' : `In such a spell ${counted(Math.round(usual), 'save')} would be usual.` // prettier-ignore
+    const before =
+      usual === null
+        ? 'There is too little history to say whether that is usual.'
+        : usual < 1
+          ? 'That is usual for such a spell.'
+          : `In such a spell ${counted(Math.round(usual), 'save')} would be usual.`
     return [words(`Nothing was saved. ${before} `), ...standOut(stories)]
   }
-  const figure = (text: string, of: Scope = scope, reading: 'saves' | 'changes' | 'records' = 'saves'): DigestPiece => ({ piece: 'figure', text, scope: of, reading }) // prettier-ignore
+  const figure = (
+    text: string,
+    of: Scope = scope,
+    reading: 'saves' | 'changes' | 'records' = 'saves',
+  ): DigestPiece => ({ piece: 'figure', text, scope: of, reading })
   const who = kinds
     .filter((one) => one.actors > 0)
     .map(({ kind, actors }) =>
-      figure(`${inWords(actors)} ${actors === 1 ? kindOne[kind] : kindPlural[kind]}`, withPart(scope, { part: 'who', exclude: false, actors: [], kinds: [kind] })),
-    ) // prettier-ignore
-  const pieces = [figure(counted(saves, 'save')), words(' by '), ...joined(who), words(' changed '), figure(counted(changes, 'field'), scope, 'changes')] // prettier-ignore
+      figure(
+        `${inWords(actors)} ${actors === 1 ? kindOne[kind] : kindPlural[kind]}`,
+        withPart(scope, { part: 'who', exclude: false, actors: [], kinds: [kind] }),
+      ),
+    )
+  const pieces = [
+    figure(counted(saves, 'save')),
+    words(' by '),
+    ...joined(who),
+    words(' changed '),
+    figure(counted(changes, 'field'), scope, 'changes'),
+  ]
   if (records !== null) pieces.push(words(' on '), figure(counted(records, 'record'), scope, 'records'))
   pieces.push(words(`${comparison(saves, usual)} `))
   if (run && run.saves * 2 > saves)
     pieces.push(
       words('Most of it is one run on '),
-      figure(`${grouped(run.saves)} ${names.type(run.typeId) ?? 'records'}`, withPart(scope, { part: 'how', exclude: false, actions: [], channels: [], runs: [run.id] })), // prettier-ignore
+      figure(
+        `${grouped(run.saves)} ${names.type(run.typeId) ?? 'records'}`,
+        withPart(scope, { part: 'how', exclude: false, actions: [], channels: [], runs: [run.id] }),
+      ),
       words('. '),
     )
   else if (type && type.saves * 2 > saves)
     pieces.push(
       words('Most of it is about '),
-      figure(names.type(type.id) ?? `record type ${type.id}`, withPart(scope, { part: 'what', exclude: false, types: [type.id], fields: [] })), // prettier-ignore
+      figure(
+        names.type(type.id) ?? `record type ${type.id}`,
+        withPart(scope, { part: 'what', exclude: false, types: [type.id], fields: [] }),
+      ),
       words('. '),
     )
   return [...pieces, ...standOut(stories)]
@@ -84,7 +108,10 @@ function standOut(stories: number | null): DigestPiece[] {
   if (stories === 0) return [{ piece: 'words', text: 'Nothing stands out.' }]
   const number = inWords(stories)
   return [
-    { piece: 'stories', text: `${number.charAt(0).toUpperCase()}${number.slice(1)} ${stories === 1 ? 'thing stands' : 'things stand'} out` }, // prettier-ignore
+    {
+      piece: 'stories',
+      text: `${number.charAt(0).toUpperCase()}${number.slice(1)} ${stories === 1 ? 'thing stands' : 'things stand'} out`,
+    },
     { piece: 'words', text: '. Everything else is like other weeks.' },
   ]
 }

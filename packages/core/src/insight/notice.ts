@@ -1,5 +1,14 @@
 import { wallClock } from '../time/zone.ts'
-import { dayMs, type Around, type Figures, type Hit, type NoticedSave, type NoticingWorld, type Rule, type RuleName } from './model.ts' // prettier-ignore
+import {
+  dayMs,
+  type Around,
+  type Figures,
+  type Hit,
+  type NoticedSave,
+  type NoticingWorld,
+  type Rule,
+  type RuleName,
+} from './model.ts'
 import { rules } from './rules.ts'
 
 /** What people chose for a rule: whether it is on, and its parameters. */
@@ -146,11 +155,27 @@ export class Noticer {
     const id =
       (kept !== undefined && open[kept] ? kept : joined) ?? `${rule.name} ${hit.key} ${hit.saves[0] ?? save.id}`
     if (!open[id] && hit.saves.length === 0) return
-    const story = (open[id] ??= { id, reasons: [], saves: [], count: 0, fromMs: save.atMs, toMs: save.atMs, actors: [], types: [], records: {}, recordCount: 0, untilMs: 0 }) // prettier-ignore
+    const story = (open[id] ??= {
+      id,
+      reasons: [],
+      saves: [],
+      count: 0,
+      fromMs: save.atMs,
+      toMs: save.atMs,
+      actors: [],
+      types: [],
+      records: {},
+      recordCount: 0,
+      untilMs: 0,
+    })
     byKey[key] = id
     story.untilMs = Math.max(story.untilMs, save.atMs + rule.quietDays * dayMs)
     const before = story.reasons.findIndex((one) => one.rule === rule.name && one.fieldId === hit.fieldId)
-    const reason = { rule: rule.name, fieldId: hit.fieldId, figures: { ...story.reasons[before]?.figures, ...hit.figures } } // prettier-ignore
+    const reason = {
+      rule: rule.name,
+      fieldId: hit.fieldId,
+      figures: { ...story.reasons[before]?.figures, ...hit.figures },
+    }
     if (before >= 0) story.reasons[before] = reason
     else story.reasons.push(reason)
     for (const one of hit.saves) if (bySave[one] !== id) this.#add(story, one, save)

@@ -19,7 +19,21 @@ export function toldStory<S extends { saves: number; from: string; to: string }>
 }
 
 const kindOfRun: Readonly<Partial<Record<ActorKind, string>>> = { import: 'one import', job: 'one job run' }
-const smallNumbers = ['no', 'one', 'two', 'three', 'four', 'five', 'six', 'seven', 'eight', 'nine', 'ten', 'eleven', 'twelve'] // prettier-ignore
+const smallNumbers = [
+  'no',
+  'one',
+  'two',
+  'three',
+  'four',
+  'five',
+  'six',
+  'seven',
+  'eight',
+  'nine',
+  'ten',
+  'eleven',
+  'twelve',
+]
 
 /** Small whole numbers as words, as a sentence wants them. */
 export function inWords(n: number): string {

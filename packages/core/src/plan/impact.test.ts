@@ -15,7 +15,12 @@ const on = (fieldId: number) => ({ typeId: 1, fieldId, keep: 'values' }) as cons
 
 describe('what a plan will write', () => {
   it('a type newly tracked: every row written, whole on creation and deletion', () => {
-    const { now, then } = planImpact(emptyPlan, withEdits(emptyPlan, [on(1), on(2), on(3)]), new Map([[1, activity()]]), 400) // prettier-ignore
+    const { now, then } = planImpact(
+      emptyPlan,
+      withEdits(emptyPlan, [on(1), on(2), on(3)]),
+      new Map([[1, activity()]]),
+      400,
+    )
     expect(now).toEqual({ savesPerDay: 0, changesPerDay: 0, bytesPerDay: 0 })
     expect(then).toEqual({ savesPerDay: 112, changesPerDay: 12 * 3 + 100 * 2, bytesPerDay: (36 + 200) * 400 })
   })
@@ -46,7 +51,15 @@ describe('what a source’s counters say', () => {
   const reading = (atMs: number, created: number, changed: number) => ({ atMs, created, changed, deleted: 0 })
   it.each([
     ['nothing from one reading', [reading(0, 5, 5)], null],
-    ['the difference', [reading(0, 5, 5), reading(9, 7, 50)], { fromMs: 0, toMs: 9, created: 2, changed: 45, deleted: 0 }], // prettier-ignore
-    ['what came after they began again', [reading(0, 5, 90), reading(5, 6, 10), reading(9, 6, 12)], { fromMs: 0, toMs: 9, created: 1, changed: 12, deleted: 0 }], // prettier-ignore
+    [
+      'the difference',
+      [reading(0, 5, 5), reading(9, 7, 50)],
+      { fromMs: 0, toMs: 9, created: 2, changed: 45, deleted: 0 },
+    ],
+    [
+      'what came after they began again',
+      [reading(0, 5, 90), reading(5, 6, 10), reading(9, 6, 12)],
+      { fromMs: 0, toMs: 9, created: 1, changed: 12, deleted: 0 },
+    ],
   ])('%s', (_, readings, expected) => expect(activityBetween(readings)).toEqual(expected))
 })

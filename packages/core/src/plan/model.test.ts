@@ -79,13 +79,20 @@ describe('tracking plan', () => {
 
   it('what is said of a field goes when it goes off, and is not there when it comes back', () => {
     const on: PlanEdit = { typeId: 1, fieldId: 1, keep: 'values', masked: true, sensitive: true, reason: 'asked' }
-    const again = withEdits(emptyPlan, [on, { typeId: 1, fieldId: 1, keep: 'off' }, { typeId: 1, fieldId: 1, keep: 'values' }]) // prettier-ignore
+    const again = withEdits(emptyPlan, [
+      on,
+      { typeId: 1, fieldId: 1, keep: 'off' },
+      { typeId: 1, fieldId: 1, keep: 'values' },
+    ])
     expect(again.types['1']!.fields['1']).toEqual({ keep: 'values' })
   })
 
   it('compares only how fields are kept', () => {
     const from = withEdits(emptyPlan, [{ typeId: 1, fieldId: 1, keep: 'values' }])
-    const to = withEdits(from, [{ typeId: 1, fieldId: 1, masked: true }, { typeId: 1, fieldId: 2, keep: 'fingerprint' }]) // prettier-ignore
+    const to = withEdits(from, [
+      { typeId: 1, fieldId: 1, masked: true },
+      { typeId: 1, fieldId: 2, keep: 'fingerprint' },
+    ])
     expect(comparePlans(from, to)).toEqual([{ typeId: 1, fieldId: 2, from: 'off', to: 'fingerprint' }])
   })
 
@@ -128,18 +135,49 @@ describe('troubles', () => {
     ['keeping a locked field with less', locked('2027-01-01'), [{ ...on, keep: 'fingerprint' }], ['locked']],
     ['taking a lock off', locked(null), [{ typeId: 1, fieldId: 1, lock: null }], ['locked']],
     ['shortening a lock', locked('2027-01-01'), [{ typeId: 1, fieldId: 1, lock: { until: '2026-12-01' } }], ['locked']],
-    ['a lock for good made to end', locked(null), [{ typeId: 1, fieldId: 1, lock: { until: '2099-01-01' } }], ['locked']], // prettier-ignore
+    [
+      'a lock for good made to end',
+      locked(null),
+      [{ typeId: 1, fieldId: 1, lock: { until: '2099-01-01' } }],
+      ['locked'],
+    ],
     ['lengthening a lock', locked('2027-01-01'), [{ typeId: 1, fieldId: 1, lock: { until: null } }], []],
     ['a lock that has run out', locked('2026-11-24'), [{ ...on, keep: 'off' }], []],
     ['a lock on its last day', locked('2026-11-25'), [{ ...on, keep: 'off' }], ['locked']],
     ['masking a locked field', locked(null), [{ typeId: 1, fieldId: 1, masked: true }], []],
-    ['a lock that ends before today', plan(on), [{ typeId: 1, fieldId: 1, lock: { until: '2026-11-24' } }], ['lock-in-the-past']], // prettier-ignore
-    ['saying something of an untracked field', emptyPlan, [{ typeId: 1, fieldId: 1, masked: true }], ['says-of-untracked']], // prettier-ignore
+    [
+      'a lock that ends before today',
+      plan(on),
+      [{ typeId: 1, fieldId: 1, lock: { until: '2026-11-24' } }],
+      ['lock-in-the-past'],
+    ],
+    [
+      'saying something of an untracked field',
+      emptyPlan,
+      [{ typeId: 1, fieldId: 1, masked: true }],
+      ['says-of-untracked'],
+    ],
     ['masking a fingerprint', emptyPlan, [{ ...on, keep: 'fingerprint', masked: true }], ['masks-a-fingerprint']],
     ['following from an untracked field', emptyPlan, [{ ...on, derivedFrom: [2] }], ['derived-from-untracked']],
     ['following from itself', emptyPlan, [{ ...on, derivedFrom: [1] }], ['derived-in-a-circle']],
-    ['following in a circle', emptyPlan, [{ ...on, derivedFrom: [2] }, { typeId: 1, fieldId: 2, keep: 'values', derivedFrom: [1] }], ['derived-in-a-circle', 'derived-in-a-circle']], // prettier-ignore
-    ['following from another', emptyPlan, [{ ...on, derivedFrom: [2] }, { typeId: 1, fieldId: 2, keep: 'values' }], []], // prettier-ignore
+    [
+      'following in a circle',
+      emptyPlan,
+      [
+        { ...on, derivedFrom: [2] },
+        { typeId: 1, fieldId: 2, keep: 'values', derivedFrom: [1] },
+      ],
+      ['derived-in-a-circle', 'derived-in-a-circle'],
+    ],
+    [
+      'following from another',
+      emptyPlan,
+      [
+        { ...on, derivedFrom: [2] },
+        { typeId: 1, fieldId: 2, keep: 'values' },
+      ],
+      [],
+    ],
   ])('%s', (_, from, list, expected) => expect(troubles(from, list)).toEqual(expected))
 
   it('each has words that name the field', () => {

@@ -67,7 +67,8 @@ function weaker(before: FieldPlan, after: FieldPlan | undefined): boolean {
 function editTroubles(edit: FieldEdit, to: TrackingPlan, today: string): PlanTrouble[] {
   const { typeId, fieldId } = edit
   const after = fieldPlan(to, typeId, fieldId)
-  const says = edit.masked || edit.sensitive || edit.derivedFrom?.length || edit.lock || (edit.reason ?? 'never') !== 'never' // prettier-ignore
+  const says =
+    edit.masked || edit.sensitive || edit.derivedFrom?.length || edit.lock || (edit.reason ?? 'never') !== 'never'
   if (!after) return says ? [{ trouble: 'says-of-untracked', typeId, fieldId }] : []
   const until = edit.lock?.until
   return until && until < today ? [{ trouble: 'lock-in-the-past', typeId, fieldId, until }] : []

@@ -19,10 +19,20 @@ export function checkpointText({ origin, size, root, at, events, eventsEnd }: Ch
 
 /** @returns null for what is not such a text, to the letter. */
 export function readCheckpoint(text: string): Checkpoint | null {
-  const match = /^([^\n]{1,200})\n(0|[1-9]\d{0,15})\n([A-Za-z0-9+/=]{44})\ntime (\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z)\nevents (0|[1-9]\d{0,15}) ([A-Za-z0-9+/=]{44})\n$/.exec(text) // prettier-ignore
+  const match =
+    /^([^\n]{1,200})\n(0|[1-9]\d{0,15})\n([A-Za-z0-9+/=]{44})\ntime (\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z)\nevents (0|[1-9]\d{0,15}) ([A-Za-z0-9+/=]{44})\n$/.exec(
+      text,
+    )
   if (!match) return null
   const [root, eventsEnd] = [fromBase64(match[3]!), fromBase64(match[6]!)]
-  const checkpoint = { origin: match[1]!, size: Number(match[2]), root: root!, at: match[4]!, events: Number(match[5]), eventsEnd: eventsEnd! } // prettier-ignore
+  const checkpoint = {
+    origin: match[1]!,
+    size: Number(match[2]),
+    root: root!,
+    at: match[4]!,
+    events: Number(match[5]),
+    eventsEnd: eventsEnd!,
+  }
   return root?.length === 32 && eventsEnd?.length === 32 && checkpointText(checkpoint) === text ? checkpoint : null
 }
 
@@ -84,7 +94,9 @@ export function readNote(note: string): Note | null {
   const signatures = lines.map((line) => {
     const match = new RegExp(`^${dash} ([!-*,-~]{1,200}) ([A-Za-z0-9+/=]{1,1000})$`).exec(line)
     const bytes = match && fromBase64(match[2]!)
-    return match && bytes && bytes.length > 4 ? { name: match[1]!, keyId: bytes.slice(0, 4), signature: bytes.slice(4) } : null // prettier-ignore
+    return match && bytes && bytes.length > 4
+      ? { name: match[1]!, keyId: bytes.slice(0, 4), signature: bytes.slice(4) }
+      : null
   })
   if (signatures.length === 0 || signatures.length > 16 || signatures.includes(null)) return null
   return { text: note.slice(0, at + 1), signatures: signatures.map((one) => one!) }

@@ -73,7 +73,13 @@ export function* consistencyProof(sha256: Sha256, before: number, size: number):
 /** Whether a leaf is in the tree with this root (RFC 9162, 2.1.3.2). */
 export function provesInclusion(
   sha256: Sha256,
-  { leaf, index, size, root, proof }: { leaf: Uint8Array; index: number; size: number; root: Uint8Array; proof: readonly Uint8Array[] }, // prettier-ignore
+  {
+    leaf,
+    index,
+    size,
+    root,
+    proof,
+  }: { leaf: Uint8Array; index: number; size: number; root: Uint8Array; proof: readonly Uint8Array[] },
 ): boolean {
   if (!(Number.isSafeInteger(index) && Number.isSafeInteger(size) && index >= 0 && index < size)) return false
   let [at, last, hash] = [index, size - 1, leaf]
@@ -91,7 +97,13 @@ export function provesInclusion(
 /** Whether the tree with the second root grew from that with the first (RFC 9162, 2.1.4.2). */
 export function provesConsistency(
   sha256: Sha256,
-  { first, firstRoot, second, secondRoot, proof }: { first: number; firstRoot: Uint8Array; second: number; secondRoot: Uint8Array; proof: readonly Uint8Array[] }, // prettier-ignore
+  {
+    first,
+    firstRoot,
+    second,
+    secondRoot,
+    proof,
+  }: { first: number; firstRoot: Uint8Array; second: number; secondRoot: Uint8Array; proof: readonly Uint8Array[] },
 ): boolean {
   if (!(Number.isSafeInteger(first) && Number.isSafeInteger(second) && first >= 0 && first <= second)) return false
   if (first === second) return proof.length === 0 && sameBytes(firstRoot, secondRoot)

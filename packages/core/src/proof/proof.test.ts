@@ -3,7 +3,18 @@ import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { fromBase64, fromHex, sameBytes, toBase64, toHex, type Sha256 } from './bytes.ts'
 import { canonicalJson, type Json } from './canonical.ts'
-import { chainBegin, chained, checkpointText, keyLine, readCheckpoint, readKeyLine, readNote, signatureBy, signedNote, type Checkpoint } from './checkpoint.ts' // prettier-ignore
+import {
+  chainBegin,
+  chained,
+  checkpointText,
+  keyLine,
+  readCheckpoint,
+  readKeyLine,
+  readNote,
+  signatureBy,
+  signedNote,
+  type Checkpoint,
+} from './checkpoint.ts'
 import {
   canonicalSave,
   changeDigest,
@@ -14,7 +25,16 @@ import {
   sideSalt,
   type ProvedSave,
 } from './leaf.ts'
-import { answered, consistencyProof, inclusionProof, innerHash, provesConsistency, provesInclusion, rootOf, type NodeAddress } from './merkle.ts' // prettier-ignore
+import {
+  answered,
+  consistencyProof,
+  inclusionProof,
+  innerHash,
+  provesConsistency,
+  provesInclusion,
+  rootOf,
+  type NodeAddress,
+} from './merkle.ts'
 
 const sha256Hex = (text: string) => createHash('sha256').update(text).digest('hex')
 const sha256: Sha256 = (data) => new Uint8Array(createHash('sha256').update(data).digest())
@@ -52,24 +72,38 @@ describe('canonical JSON (RFC 8785)', () => {
   })
 
   it('reads back as what it was written from', () => {
-    fc.assert(fc.property(fc.jsonValue({ noUnicodeString: false }), (value) => {
-      const canonical = canonicalJson(JSON.parse(JSON.stringify(value)) as Json)
-      expect(canonicalJson(JSON.parse(canonical) as Json)).toBe(canonical)
-    })) // prettier-ignore
+    fc.assert(
+      fc.property(fc.jsonValue({ noUnicodeString: false }), (value) => {
+        const canonical = canonicalJson(JSON.parse(JSON.stringify(value)) as Json)
+        expect(canonicalJson(JSON.parse(canonical) as Json)).toBe(canonical)
+      }),
+    )
   })
 })
 
 describe('text forms of bytes', () => {
-  it.each([['', ''], ['f', 'Zg=='], ['fo', 'Zm8='], ['foo', 'Zm9v'], ['foob', 'Zm9vYg=='], ['fooba', 'Zm9vYmE='], ['foobar', 'Zm9vYmFy']])('%s is %s (RFC 4648, 10)', (text, base64) => {
+  it.each([
+    ['', ''],
+    ['f', 'Zg=='],
+    ['fo', 'Zm8='],
+    ['foo', 'Zm9v'],
+    ['foob', 'Zm9vYg=='],
+    ['fooba', 'Zm9vYmE='],
+    ['foobar', 'Zm9vYmFy'],
+  ])('%s is %s (RFC 4648, 10)', (text, base64) => {
     expect(toBase64(Buffer.from(text))).toBe(base64)
     expect(Buffer.from(fromBase64(base64)!).toString()).toBe(text)
-  }) // prettier-ignore
+  })
 
-  it.each(['Zg=', 'Zh==', 'Z', 'Zg==Zg==', 'Zm9v\n', 'Zm 9'])('%j is no base64', (text) => expect(fromBase64(text)).toBeNull()) // prettier-ignore
+  it.each(['Zg=', 'Zh==', 'Z', 'Zg==Zg==', 'Zm9v\n', 'Zm 9'])('%j is no base64', (text) =>
+    expect(fromBase64(text)).toBeNull(),
+  )
 })
 
 /** The eight leaves and the roots with which implementations of RFC 6962 are commonly checked. */
-const leaves = ['', '00', '10', '2021', '3031', '40414243', '5051525354555657', '606162636465666768696a6b6c6d6e6f'].map((hex) => sha256(Buffer.concat([Buffer.from([0]), fromHex(hex)!]))) // prettier-ignore
+const leaves = ['', '00', '10', '2021', '3031', '40414243', '5051525354555657', '606162636465666768696a6b6c6d6e6f'].map(
+  (hex) => sha256(Buffer.concat([Buffer.from([0]), fromHex(hex)!])),
+)
 const roots = [
   '6e340b9cffb37a989ca544e6bb780a2c78901d3fb33738768511a30617afa01d',
   'fac54203e7cc696cf0dfcb42c92a1d9dbaf70ad9e621f4bd8d98662f00e3c125',
@@ -83,9 +117,14 @@ const roots = [
 
 function nodeAt({ level, index }: NodeAddress, of: readonly Uint8Array[] = leaves): Uint8Array {
   if (level === 0) return of[index]!
-  return innerHash(sha256, nodeAt({ level: level - 1, index: index * 2 }, of), nodeAt({ level: level - 1, index: index * 2 + 1 }, of)) // prettier-ignore
+  return innerHash(
+    sha256,
+    nodeAt({ level: level - 1, index: index * 2 }, of),
+    nodeAt({ level: level - 1, index: index * 2 + 1 }, of),
+  )
 }
-const root = (size: number, of: readonly Uint8Array[] = leaves) => answered(rootOf(sha256, size), (address) => nodeAt(address, of)) // prettier-ignore
+const root = (size: number, of: readonly Uint8Array[] = leaves) =>
+  answered(rootOf(sha256, size), (address) => nodeAt(address, of))
 
 describe('the tree (RFC 6962)', () => {
   it('of nothing is the hash of nothing', () => {
@@ -105,7 +144,8 @@ describe('the tree (RFC 6962)', () => {
         expect(provesInclusion(sha256, { ...claim, proof: [...proof, leaves[0]!] })).toBe(false)
         if (proof.length > 0) expect(provesInclusion(sha256, { ...claim, proof: proof.slice(1) })).toBe(false)
         // The last leaf of a tree may sit at the same place in a larger one; with another root it is not proved there.
-        for (const other of [index - 1, index + 1, -1, size]) expect(provesInclusion(sha256, { ...claim, index: other })).toBe(false) // prettier-ignore
+        for (const other of [index - 1, index + 1, -1, size])
+          expect(provesInclusion(sha256, { ...claim, index: other })).toBe(false)
       }
   })
 
@@ -137,7 +177,15 @@ describe('the tree (RFC 6962)', () => {
         }
         expect(provesInclusion(sha256, { ...claim, leaf: flip(claim.leaf, c) })).toBe(false)
         const grew = answered(consistencyProof(sha256, first, size), at)
-        expect(provesConsistency(sha256, { first, firstRoot: root(first, many), second: size, secondRoot: claim.root, proof: grew })).toBe(true) // prettier-ignore
+        expect(
+          provesConsistency(sha256, {
+            first,
+            firstRoot: root(first, many),
+            second: size,
+            secondRoot: claim.root,
+            proof: grew,
+          }),
+        ).toBe(true)
       }),
     )
   })
@@ -150,12 +198,35 @@ function flip(bytes: Uint8Array, at: number): Uint8Array {
 }
 
 const save: ProvedSave = {
-  id: '17', at: '2026-03-20T16:52:07.123456Z', collectedAt: '2026-03-20T16:52:08.1Z', sourceId: 1, typeId: 3, key: '["9"]', keyBefore: null,
-  label: 'Brackwell', action: 'change', actorId: 4, actorKind: 'person', actorName: 'Oona Marchetti', claimed: false, onBehalfOf: null,
-  channel: 'screen', run: null, runId: '8', reason: 'per phone call', correctionId: null, login: 'desk', application: 'the desk',
-  address: '10.2.0.11', transaction: '77', planVersion: 3, seq: '99', parentTypeId: null, parentKey: null,
+  id: '17',
+  at: '2026-03-20T16:52:07.123456Z',
+  collectedAt: '2026-03-20T16:52:08.1Z',
+  sourceId: 1,
+  typeId: 3,
+  key: '["9"]',
+  keyBefore: null,
+  label: 'Brackwell',
+  action: 'change',
+  actorId: 4,
+  actorKind: 'person',
+  actorName: 'Oona Marchetti',
+  claimed: false,
+  onBehalfOf: null,
+  channel: 'screen',
+  run: null,
+  runId: '8',
+  reason: 'per phone call',
+  correctionId: null,
+  login: 'desk',
+  application: 'the desk',
+  address: '10.2.0.11',
+  transaction: '77',
+  planVersion: 3,
+  seq: '99',
+  parentTypeId: null,
+  parentKey: null,
   changes: [{ fieldId: 5, ...commitmentsOf(sha256Hex, 'ab'.repeat(32), 'A', null) }],
-} // prettier-ignore
+}
 
 describe('a save as a leaf', () => {
   it('has one canonical form, from which its leaf follows (rules 5 to 7)', () => {
@@ -198,23 +269,36 @@ describe('a save as a leaf', () => {
   })
 
   it('holds whatever a value may be', () => {
-    fc.assert(fc.property(fc.string({ unit: 'binary' }), fc.string({ unit: 'binary' }), (a, b) => {
-      const same = commitment(sha256Hex, 'aa', a) === commitment(sha256Hex, 'aa', b)
-      expect(same).toBe(Buffer.from(a).equals(Buffer.from(b)))
-      const odd = { ...save, label: Buffer.from(a).toString(), reason: Buffer.from(b).toString() }
-      expect(canonicalSave({ ...save, label: a, reason: b })).toBe(canonicalJson(odd as unknown as Json))
-    })) // prettier-ignore
+    fc.assert(
+      fc.property(fc.string({ unit: 'binary' }), fc.string({ unit: 'binary' }), (a, b) => {
+        const same = commitment(sha256Hex, 'aa', a) === commitment(sha256Hex, 'aa', b)
+        expect(same).toBe(Buffer.from(a).equals(Buffer.from(b)))
+        const odd = { ...save, label: Buffer.from(a).toString(), reason: Buffer.from(b).toString() }
+        expect(canonicalSave({ ...save, label: a, reason: b })).toBe(canonicalJson(odd as unknown as Json))
+      }),
+    )
   })
 })
 
 /** RFC 8032, 7.1, test 1. */
 const seed = '9d61b19deffd5a60ba844af492ec2cc44449c5697b326919703bac031cae7f60'
 const publicKey = 'd75a980182b10ab7d54bfed3c964073a0ee172f3daa62325af021a68f707511a'
-const secret = createPrivateKey({ key: Buffer.concat([Buffer.from('302e020100300506032b657004220420', 'hex'), fromHex(seed)!]), format: 'der', type: 'pkcs8' }) // prettier-ignore
+const secret = createPrivateKey({
+  key: Buffer.concat([Buffer.from('302e020100300506032b657004220420', 'hex'), fromHex(seed)!]),
+  format: 'der',
+  type: 'pkcs8',
+})
 
 describe('a seal as a signed note', () => {
   const key = { name: 'spoor.example/ledger', publicKey: fromHex(publicKey)! }
-  const checkpoint: Checkpoint = { origin: 'spoor.example/ledger', size: 26_957, root: sha256('root'), at: '2026-03-20T16:53:00.000Z', events: 12, eventsEnd: sha256('events') } // prettier-ignore
+  const checkpoint: Checkpoint = {
+    origin: 'spoor.example/ledger',
+    size: 26_957,
+    root: sha256('root'),
+    at: '2026-03-20T16:53:00.000Z',
+    events: 12,
+    eventsEnd: sha256('events'),
+  }
   const text = checkpointText(checkpoint)
   const note = signedNote(sha256, text, key, sign(null, Buffer.from(text), secret))
 
@@ -236,21 +320,42 @@ describe('a seal as a signed note', () => {
   })
 
   it('is nothing at all when a byte of it is other', () => {
-    fc.assert(fc.property(fc.nat(), fc.integer({ min: 1, max: 255 }), (at, by) => {
-      const bytes = Buffer.from(note)
-      bytes[at % bytes.length]! ^= by
-      const read = readNote(bytes.toString())
-      const signature = read && signatureBy(sha256, read, key)
-      expect(Boolean(signature && verify(null, Buffer.from(read.text), createPublicKey(secret), signature))).toBe(false)
-    })) // prettier-ignore
+    fc.assert(
+      fc.property(fc.nat(), fc.integer({ min: 1, max: 255 }), (at, by) => {
+        const bytes = Buffer.from(note)
+        bytes[at % bytes.length]! ^= by
+        const read = readNote(bytes.toString())
+        const signature = read && signatureBy(sha256, read, key)
+        expect(Boolean(signature && verify(null, Buffer.from(read.text), createPublicKey(secret), signature))).toBe(
+          false,
+        )
+      }),
+    )
   })
 
-  it.each(['', '\n', 'x', '\n\n', `${text}`, `${text}\nno signature\n`, '\u2014 a b\n', `a\n\n\u2014 name !!!\n`, 'x'.repeat(2_000_000)])('reads nothing from what is no note', (bad) => {
+  it.each([
+    '',
+    '\n',
+    'x',
+    '\n\n',
+    `${text}`,
+    `${text}\nno signature\n`,
+    '\u2014 a b\n',
+    `a\n\n\u2014 name !!!\n`,
+    'x'.repeat(2_000_000),
+  ])('reads nothing from what is no note', (bad) => {
     expect(readNote(bad)).toBeNull()
-  }) // prettier-ignore
-  it.each(['', 'a\n1\n', text.replace('26957', '026957'), text.replace('time ', 'time 9'), text + 'more\n', text.replace('\n2', '\n-2')])('reads no checkpoint from %j', (bad) => {
+  })
+  it.each([
+    '',
+    'a\n1\n',
+    text.replace('26957', '026957'),
+    text.replace('time ', 'time 9'),
+    text + 'more\n',
+    text.replace('\n2', '\n-2'),
+  ])('reads no checkpoint from %j', (bad) => {
     expect(readCheckpoint(bad)).toBeNull()
-  }) // prettier-ignore
+  })
   it('chains events, so that none can be dropped, altered or put elsewhere (rule 9)', () => {
     const end = (events: string[]) =>
       toHex(events.reduce<Uint8Array>((before, one) => chained(sha256, before, one), chainBegin))

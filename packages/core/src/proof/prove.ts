@@ -36,7 +36,11 @@ export interface HandedSave {
   openings: readonly Opening[]
 }
 
-const step = (rule: string, words: string, holds: boolean | null): ProofStep => ({ rule, words, outcome: holds === null ? 'skipped' : holds ? 'passed' : 'failed' }) // prettier-ignore
+const step = (rule: string, words: string, holds: boolean | null): ProofStep => ({
+  rule,
+  words,
+  outcome: holds === null ? 'skipped' : holds ? 'passed' : 'failed',
+})
 
 /** Whether a seal is one, and by whose key. */
 export function proveSeal(
@@ -65,7 +69,6 @@ export function proveSave(
   save: HandedSave,
   checkpoint: Checkpoint | null,
 ): ProofStep[] {
-  // prettier-ignore
   const changes = committed(save.canonical)
   if (changes === null) return [step('6', 'The save can be read.', false)]
   const opened = save.openings.map(({ fieldId, salt, before, after }) => {
@@ -75,12 +78,31 @@ export function proveSave(
   })
   const closed = changes.size - opened.length
   const values = opened.length === 0 && closed > 0 ? null : opened.every(Boolean)
-  const steps = [step('3', `The values shown are those that the save commits to${closed > 0 ? ` (${closed} not shown)` : ''}.`, values)] // prettier-ignore
+  const steps = [
+    step(
+      '3',
+      `The values shown are those that the save commits to${closed > 0 ? ` (${closed} not shown)` : ''}.`,
+      values,
+    ),
+  ]
   if (!checkpoint) return [...steps, step('7', 'There is no seal to check the save’s place with.', null)]
   const [leaf, proof] = [fromHex(sha256Hex(leafText(save.canonical))), save.proof.map(fromHex)]
   const whole = leaf !== null && proof.every((hash) => hash?.length === 32)
-  const claim = { leaf: leaf!, index: save.index, size: checkpoint.size, root: checkpoint.root, proof: proof.map((hash) => hash!) } // prettier-ignore
-  return [...steps, step('7', `The save is leaf ${save.index} of the ${checkpoint.size} that the seal covers.`, whole && provesInclusion(sha256, claim))] // prettier-ignore
+  const claim = {
+    leaf: leaf!,
+    index: save.index,
+    size: checkpoint.size,
+    root: checkpoint.root,
+    proof: proof.map((hash) => hash!),
+  }
+  return [
+    ...steps,
+    step(
+      '7',
+      `The save is leaf ${save.index} of the ${checkpoint.size} that the seal covers.`,
+      whole && provesInclusion(sha256, claim),
+    ),
+  ]
 }
 
 /** The commitments of a canonical save by field; null for what is none. */

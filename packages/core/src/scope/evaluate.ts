@@ -79,7 +79,10 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
     case 'reason':
       return change.reason !== null && (part.contains === null || contains(change.reason, part.contains))
     case 'state':
-      return part.states.some((state) => change.states.includes(state)) || part.stories.some((story) => change.stories.includes(story)) // prettier-ignore
+      return (
+        part.states.some((state) => change.states.includes(state)) ||
+        part.stories.some((story) => change.stories.includes(story))
+      )
     default:
       return assertNever(part)
   }

@@ -27,11 +27,17 @@ const vocabulary: WordVocabulary = {
 }
 const context = { nowMs: Date.parse('2026-11-25T10:00:00Z'), zone: 'Europe/London' }
 const read = (text: string) => readWords(text, vocabulary, context)
-const link = (text: string) => scopeEntries(read(text).scope).map(([name, value]) => `${name}=${value}`).join('&') // prettier-ignore
+const link = (text: string) =>
+  scopeEntries(read(text).scope)
+    .map(([name, value]) => `${name}=${value}`)
+    .join('&')
 const unclear = (text: string) =>
   read(text)
     .pieces.filter((piece) => piece.state === 'unknown' || piece.state === 'ambiguous')
-    .map((piece) => `${text.slice(piece.from, piece.to)}${piece.meaning.length > 0 ? `: ${piece.meaning.join(' or ')}` : ''}`) // prettier-ignore
+    .map(
+      (piece) =>
+        `${text.slice(piece.from, piece.to)}${piece.meaning.length > 0 ? `: ${piece.meaning.join(' or ')}` : ''}`,
+    )
 
 describe('plain words', () => {
   it.each([
@@ -92,7 +98,22 @@ describe('plain words', () => {
   })
 
   it('answers any text, the same way every time, and places never overlap', () => {
-    const word = fc.constantFrom('deposit', 'by', 'Oona', 'but', 'coombe', '"x"', 'from', 'to', '5', 'March', 'rose by more than 3 %', 'zzz', '💧', 'not') // prettier-ignore
+    const word = fc.constantFrom(
+      'deposit',
+      'by',
+      'Oona',
+      'but',
+      'coombe',
+      '"x"',
+      'from',
+      'to',
+      '5',
+      'March',
+      'rose by more than 3 %',
+      'zzz',
+      '💧',
+      'not',
+    )
     fc.assert(
       fc.property(
         fc.oneof(

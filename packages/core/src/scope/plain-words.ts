@@ -1,7 +1,16 @@
 import { GB } from 'chrono-node/en'
 import { distance } from 'fastest-levenshtein'
 import { addDays, isDate, wallClock } from '../time/zone.ts'
-import { actorKinds, isHollow, type ActorKind, type ChangeState, type Scope, type ScopeAction, type Span, type ValueTest } from './model.ts' // prettier-ignore
+import {
+  actorKinds,
+  isHollow,
+  type ActorKind,
+  type ChangeState,
+  type Scope,
+  type ScopeAction,
+  type Span,
+  type ValueTest,
+} from './model.ts'
 
 /** What words can mean here: the names that exist. */
 export interface WordVocabulary {
@@ -57,7 +66,11 @@ interface Token {
 const taken = '\u0001'
 
 /** Words that join others and narrow nothing by themselves. */
-const joining = new Set('a all an and any anyone anything are at been before by change changes did do edits every everything for from had has have in into is it its made of on or since show that the their them there these this those through to tracked up until via was were when where which who with'.split(' ')) // prettier-ignore
+const joining = new Set(
+  'a all an and any anyone anything are at been before by change changes did do edits every everything for from had has have in into is it its made of on or since show that the their them there these this those through to tracked up until via was were when where which who with'.split(
+    ' ',
+  ),
+)
 
 const fixed: readonly [string, Meaning][] = [
   ['people', { means: 'kind', kind: 'person' }],
@@ -147,17 +160,25 @@ class Reader {
       this.#understood(match.index, match.index + match[0].length, meaning)
       places.push([match.index, match.index + match[0].length])
     }
-    for (const match of text.matchAll(/\b(rose|risen|fell|fallen)\b(?:\s+by)?\s+(?:more\s+than|over|above)\s+(\d+(?:\.\d+)?)\s*(%|percent|per cent)?/gi)) {
+    for (const match of text.matchAll(
+      /\b(rose|risen|fell|fallen)\b(?:\s+by)?\s+(?:more\s+than|over|above)\s+(\d+(?:\.\d+)?)\s*(%|percent|per cent)?/gi,
+    )) {
       const rose = match[1]!.toLowerCase().startsWith('r')
       const percent = match[3] !== undefined
-      take(match as RegExpExecArray, { test: rose ? 'rose' : 'fell', by: match[2]!, percent }, `${rose ? 'rose' : 'fell'} by more than ${match[2]}${percent ? ' %' : ''}`)
-    } // prettier-ignore
-    for (const match of text.matchAll(/\b(from|to)\s+(nothing\b|["“]([^"”]*)["”]|-?\d+(?:\.\d+)?(?![\d/-])(?!\s+(?:(?:to|until)\s+\d{1,2}(?:st|nd|rd|th)?\s+[a-z]{3,}|january|february|march|april|may|june|july|august|september|october|november|december|jan|feb|mar|apr|jun|jul|aug|sep|sept|oct|nov|dec)\b))/gi)) {
+      take(
+        match as RegExpExecArray,
+        { test: rose ? 'rose' : 'fell', by: match[2]!, percent },
+        `${rose ? 'rose' : 'fell'} by more than ${match[2]}${percent ? ' %' : ''}`,
+      )
+    }
+    for (const match of text.matchAll(
+      /\b(from|to)\s+(nothing\b|["“]([^"”]*)["”]|-?\d+(?:\.\d+)?(?![\d/-])(?!\s+(?:(?:to|until)\s+\d{1,2}(?:st|nd|rd|th)?\s+[a-z]{3,}|january|february|march|april|may|june|july|august|september|october|november|december|jan|feb|mar|apr|jun|jul|aug|sep|sept|oct|nov|dec)\b))/gi,
+    )) {
       const value = match[2]!.toLowerCase() === 'nothing' ? null : (match[3] ?? match[2]!)
       const side = match[1]!.toLowerCase() === 'from' ? 'from' : 'to'
       if (places.some(([from, to]) => match.index < to && match.index + match[0].length > from)) continue
       take(match as RegExpExecArray, { test: side, value }, `${side} ${value === null ? 'nothing' : `“${value}”`}`)
-    } // prettier-ignore
+    }
     for (const match of text.matchAll(/["“]([^"”]+)["”]/g)) {
       if (places.some(([from, to]) => match.index >= from && match.index < to)) continue
       take(match as RegExpExecArray, { test: 'contains', text: match[1]! }, `“${match[1]}” in a value`)
@@ -203,7 +224,12 @@ class Reader {
     }
     const [found] = GB.parse(text, { instant: new Date(nowMs), timezone: 0 }, { forwardDate: false })
     // A bare number or a bare hour is no date that anybody means here.
-    if (!found || !(found.start.isCertain('day') || found.start.isCertain('month') || found.start.isCertain('weekday')) || /^\d+$/.test(found.text.trim())) return places // prettier-ignore
+    if (
+      !found ||
+      !(found.start.isCertain('day') || found.start.isCertain('month') || found.start.isCertain('weekday')) ||
+      /^\d+$/.test(found.text.trim())
+    )
+      return places
     const [from, to] = daysOf(found)
     if (!isDate(from) || !isDate(to)) return places
     const lead = /\b(since|from|after|before|until|till|up to|on|in|between)\s+$/i.exec(text.slice(0, found.index))
@@ -228,7 +254,11 @@ class Reader {
 
   /** Names, longest first, with the words between them. */
   takeNames(text: string): void {
-    const tokens: Token[] = [...text.matchAll(/[\p{L}\p{N}][\p{L}\p{N}'’._-]*/gu)].map((match) => ({ word: match[0].toLowerCase(), from: match.index, to: match.index + match[0].length })) // prettier-ignore
+    const tokens: Token[] = [...text.matchAll(/[\p{L}\p{N}][\p{L}\p{N}'’._-]*/gu)].map((match) => ({
+      word: match[0].toLowerCase(),
+      from: match.index,
+      to: match.index + match[0].length,
+    }))
     let exclude = false
     for (let at = 0; at < tokens.length;) {
       const hit = this.#longest(text, tokens, at)
@@ -242,10 +272,13 @@ class Reader {
       const [from, to] = [tokens[at]!.from, tokens[at + hit.length - 1]!.to]
       at += hit.length
       const [first, ...others] = hit.entries
-      if (others.length > 0 && !hit.entries.every((entry) => entry.meaning.means === first!.meaning.means && first!.meaning.means === 'field')) {
+      if (
+        others.length > 0 &&
+        !hit.entries.every((entry) => entry.meaning.means === first!.meaning.means && first!.meaning.means === 'field')
+      ) {
         this.pieces.push({ from, to, state: 'ambiguous', meaning: hit.entries.map((entry) => entry.said) })
         continue
-      } // prettier-ignore
+      }
       if (first!.meaning.means === 'not') {
         exclude = true
         this.#understood(from, to, 'everything but')
@@ -254,7 +287,12 @@ class Reader {
       // One name of a field that several types have means the field of each of them.
       for (const entry of hit.entries) this.#meanings.push({ meaning: entry.meaning, exclude })
       exclude = false
-      this.pieces.push({ from, to, state: hit.exact ? 'understood' : 'guessed', meaning: [hit.entries.length > 1 ? `${hit.entries.length} fields` : first!.said] }) // prettier-ignore
+      this.pieces.push({
+        from,
+        to,
+        state: hit.exact ? 'understood' : 'guessed',
+        meaning: [hit.entries.length > 1 ? `${hit.entries.length} fields` : first!.said],
+      })
     }
   }
 
@@ -267,7 +305,9 @@ class Reader {
     while (most < 6 && tokens[at + most] && !text.slice(tokens[at]!.to, tokens[at + most]!.from).includes(taken)) most++
     for (let length = most; length > 0; length--) {
       const words = tokens.slice(at, at + length).map((token) => token.word)
-      const exact = this.#entries.filter((entry) => entry.words.length === length && entry.words.every((word, n) => word === words[n])) // prettier-ignore
+      const exact = this.#entries.filter(
+        (entry) => entry.words.length === length && entry.words.every((word, n) => word === words[n]),
+      )
       if (exact.length > 0) return { entries: distinct(exact), length, exact: true }
     }
     for (let length = most; length > 0; length--) {
@@ -280,7 +320,11 @@ class Reader {
   }
 
   scope(): Scope {
-    const of = <M extends Meaning['means']>(means: M) => this.#meanings.filter((one) => one.meaning.means === means) as { meaning: Extract<Meaning, { means: M }>; exclude: boolean }[] // prettier-ignore
+    const of = <M extends Meaning['means']>(means: M) =>
+      this.#meanings.filter((one) => one.meaning.means === means) as {
+        meaning: Extract<Meaning, { means: M }>
+        exclude: boolean
+      }[]
     const some = (list: readonly { exclude: boolean }[]) => list.length > 0 && list.some((one) => one.exclude)
     const [actors, kinds, types, fields] = [of('actor'), of('kind'), of('type'), of('field')]
     // "Rent of tenancies" means that field of that type, not the field and everything else of the type.
@@ -290,11 +334,32 @@ class Reader {
     const chosen = narrowed.length > 0 ? narrowed : named
     const covered = new Set(chosen.map((field) => this.#typeOf.get(field.id)))
     const scope: Record<string, Scope[keyof Scope]> = {
-      who: { part: 'who', exclude: some([...actors, ...kinds]), actors: unique(actors.map((one) => one.meaning.id)), kinds: unique(kinds.map((one) => one.meaning.kind)) }, // prettier-ignore
-      what: { part: 'what', exclude: some([...types, ...fields]), types: unique(typeIds.filter((id) => !covered.has(id))), fields: unique(chosen.map((field) => field.id)) }, // prettier-ignore
-      how: { part: 'how', exclude: some([...of('action'), ...of('channel')]), actions: unique(of('action').map((one) => one.meaning.action)), channels: unique(of('channel').map((one) => one.meaning.channel)), runs: [] }, // prettier-ignore
+      who: {
+        part: 'who',
+        exclude: some([...actors, ...kinds]),
+        actors: unique(actors.map((one) => one.meaning.id)),
+        kinds: unique(kinds.map((one) => one.meaning.kind)),
+      },
+      what: {
+        part: 'what',
+        exclude: some([...types, ...fields]),
+        types: unique(typeIds.filter((id) => !covered.has(id))),
+        fields: unique(chosen.map((field) => field.id)),
+      },
+      how: {
+        part: 'how',
+        exclude: some([...of('action'), ...of('channel')]),
+        actions: unique(of('action').map((one) => one.meaning.action)),
+        channels: unique(of('channel').map((one) => one.meaning.channel)),
+        runs: [],
+      },
       value: { part: 'value', exclude: false, tests: this.#tests },
-      state: { part: 'state', exclude: of('state').some((one) => one.meaning.exclude || one.exclude), states: unique(of('state').map((one) => one.meaning.state)), stories: [] }, // prettier-ignore
+      state: {
+        part: 'state',
+        exclude: of('state').some((one) => one.meaning.exclude || one.exclude),
+        states: unique(of('state').map((one) => one.meaning.state)),
+        stories: [],
+      },
     }
     const reason = of('reason').at(-1)
     if (reason) scope['reason'] = { part: 'reason', exclude: !reason.meaning.given, contains: null }
@@ -311,11 +376,18 @@ function entriesOf({ actors, types, fields, channels }: WordVocabulary): Entry[]
   }
   return [
     ...fixed.flatMap(([text, meaning]) => entry(text, meaning)),
-    ...types.flatMap(({ id, name, plural }) => [...entry(plural, { means: 'type', id }), ...(name === plural ? [] : entry(name, { means: 'type', id }, plural))]), // prettier-ignore
+    ...types.flatMap(({ id, name, plural }) => [
+      ...entry(plural, { means: 'type', id }),
+      ...(name === plural ? [] : entry(name, { means: 'type', id }, plural)),
+    ]),
     ...fields.flatMap(({ id, name }) => entry(name, { means: 'field', id })),
     ...actors.flatMap(({ id, name }) => entry(name, { means: 'actor', id })),
     // One word of a person's name will do; when several have it, they are named to choose from.
-    ...actors.filter((actor) => actor.kind === 'person' && split(actor.name).length > 1).flatMap(({ id, name }) => split(name).map((word) => ({ words: [word], meaning: { means: 'actor' as const, id }, said: name }))), // prettier-ignore
+    ...actors
+      .filter((actor) => actor.kind === 'person' && split(actor.name).length > 1)
+      .flatMap(({ id, name }) =>
+        split(name).map((word) => ({ words: [word], meaning: { means: 'actor' as const, id }, said: name })),
+      ),
     ...channels.flatMap((channel) => entry(channel, { means: 'channel', channel })),
   ]
 }
@@ -394,4 +466,6 @@ function unique<T>(list: readonly T[]): T[] {
 }
 
 /** Kinds of actor are known by more than one word; a test holds that every kind has one. */
-export const kindsWithWords: ReadonlySet<ActorKind> = new Set(actorKinds.filter((kind) => fixed.some(([, meaning]) => meaning.means === 'kind' && meaning.kind === kind))) // prettier-ignore
+export const kindsWithWords: ReadonlySet<ActorKind> = new Set(
+  actorKinds.filter((kind) => fixed.some(([, meaning]) => meaning.means === 'kind' && meaning.kind === kind)),
+)

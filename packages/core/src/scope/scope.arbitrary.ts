@@ -9,7 +9,9 @@ const zone = fc.constantFrom('Europe/London', 'UTC', 'America/New_York', 'Asia/K
 const date = fc.integer({ min: 0, max: 60 }).map((days) => addDays('2026-03-01', days))
 const key = fc.constantFrom('["1"]', '["2"]', '["a,b","!:é"]', '["=1"]')
 
-const daySpan = fc.tuple(date, fc.integer({ min: 0, max: 40 }), zone).map(([from, days, z]) => ({ span: 'days' as const, from, to: addDays(from, days), zone: z })) // prettier-ignore
+const daySpan = fc
+  .tuple(date, fc.integer({ min: 0, max: 40 }), zone)
+  .map(([from, days, z]) => ({ span: 'days' as const, from, to: addDays(from, days), zone: z }))
 const span = fc.oneof(
   fc.tuple(fc.option(date), fc.option(date), zone).map(([a, b, z]) => {
     const [from, to] = a !== null && b !== null && a > b ? [b, a] : [a, b]
@@ -75,8 +77,13 @@ export const anyScope: fc.Arbitrary<Scope> = fc
       }),
       when: fc.oneof(
         fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span, effective: fc.constant(false) }),
-        fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span: daySpan, effective: fc.constant(true) }),
-      ), // prettier-ignore
+        fc.record({
+          part: fc.constant('when' as const),
+          exclude: fc.boolean(),
+          span: daySpan,
+          effective: fc.constant(true),
+        }),
+      ),
     },
     { requiredKeys: [] },
   )

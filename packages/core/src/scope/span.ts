@@ -27,7 +27,8 @@ function reckoned(span: Span, nowMs: number): Instants {
       toMs: startOfDay(addDays(today, 1), span.zone),
     }
   }
-  if (span.span === 'instants') return { fromMs: Date.parse(span.from), toMs: span.to === null ? null : Date.parse(span.to) } // prettier-ignore
+  if (span.span === 'instants')
+    return { fromMs: Date.parse(span.from), toMs: span.to === null ? null : Date.parse(span.to) }
   if (span.span === 'look') throw new Error('“since I last looked” was not settled for its reader')
   return {
     fromMs: span.from === null ? null : startOfDay(span.from, span.zone),

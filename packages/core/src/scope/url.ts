@@ -69,8 +69,12 @@ export function scopeEntries(scope: Scope): [string, string][] {
     add(
       'how',
       how.exclude,
-      [...how.actions, ...how.channels.map((channel) => `c.${encodeURIComponent(channel)}`), ...how.runs.map((id) => `r${id}`)].join(listSeparator),
-    ) // prettier-ignore
+      [
+        ...how.actions,
+        ...how.channels.map((channel) => `c.${encodeURIComponent(channel)}`),
+        ...how.runs.map((id) => `r${id}`),
+      ].join(listSeparator),
+    )
   if (value) for (const test of value.tests) add('value', value.exclude, testText(test))
   if (reason) add('reason', reason.exclude, reason.contains === null ? 'given' : `has.${reason.contains}`)
   if (state) add('state', state.exclude, [...state.states, ...state.stories.map((id) => `s${id}`)].join(listSeparator))
@@ -319,7 +323,8 @@ function readWhen(scope: Scope, given: string, exclude: boolean, problem: Compla
     problem(`The time zone “${at < 0 ? '' : zone}” is not known; a date means nothing without one.`)
     return scope
   }
-  if (days === 'look' && !effective) return withPart(scope, { part: 'when', exclude, span: { span: 'look', zone }, effective }) // prettier-ignore
+  if (days === 'look' && !effective)
+    return withPart(scope, { part: 'when', exclude, span: { span: 'look', zone }, effective })
   const last = /^last(\d{1,5})d$/.exec(days)
   if (last) {
     const n = Number(last[1])
@@ -340,7 +345,8 @@ function readWhen(scope: Scope, given: string, exclude: boolean, problem: Compla
       return scope
     }
     const [from, to] = [ends[0]!, ends[1] === '' ? null : ends[1]!]
-    if (to === null || from < to) return withPart(scope, { part: 'when', exclude, span: { span: 'instants', from, to, zone }, effective }) // prettier-ignore
+    if (to === null || from < to)
+      return withPart(scope, { part: 'when', exclude, span: { span: 'instants', from, to, zone }, effective })
     problem(`${from} does not come before ${to}.`)
     return scope
   }

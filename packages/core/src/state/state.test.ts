@@ -2,7 +2,16 @@ import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { replayed, unapplied, type KeyedSave } from './replay.ts'
 import { differences, segmentAt, stateAt, timelineOf } from './timeline.ts'
-import { absent, compareInstants, unknown, value, type CoverageSpell, type FoundValue, type Trail, type TrailSave } from './trail.ts' // prettier-ignore
+import {
+  absent,
+  compareInstants,
+  unknown,
+  value,
+  type CoverageSpell,
+  type FoundValue,
+  type Trail,
+  type TrailSave,
+} from './trail.ts'
 
 const fields = [1, 2, 3]
 const instant = (second: number) => new Date(Date.UTC(2026, 0, 1, 0, 0, second)).toISOString().replace('.000', '')
@@ -18,10 +27,27 @@ interface World {
 /** A business that writes a record, and a capture that is on for some fields in some spells; what is off goes unseen. */
 const worlds: fc.Arbitrary<World> = fc
   .record({
-    spells: fc.array(fc.record({ field: fc.constantFrom(...fields), from: fc.integer({ min: 1, max: last }), length: fc.integer({ min: 1, max: 120 }), open: fc.boolean() }), { minLength: 1, maxLength: 7 }),
+    spells: fc.array(
+      fc.record({
+        field: fc.constantFrom(...fields),
+        from: fc.integer({ min: 1, max: last }),
+        length: fc.integer({ min: 1, max: 120 }),
+        open: fc.boolean(),
+      }),
+      { minLength: 1, maxLength: 7 },
+    ),
     begins: fc.boolean(),
-    deeds: fc.array(fc.record({ at: fc.integer({ min: 1, max: last - 1 }), act: fc.constantFrom('write', 'write', 'write', 'write', 'delete', 'create'), values: fc.array(fc.constantFrom('a', 'b', null), { minLength: 3, maxLength: 3 }) }), { maxLength: 25 }),
-    finds: fc.array(fc.record({ at: fc.integer({ min: 1, max: last }), field: fc.constantFrom(...fields) }), { maxLength: 3 }),
+    deeds: fc.array(
+      fc.record({
+        at: fc.integer({ min: 1, max: last - 1 }),
+        act: fc.constantFrom('write', 'write', 'write', 'write', 'delete', 'create'),
+        values: fc.array(fc.constantFrom('a', 'b', null), { minLength: 3, maxLength: 3 }),
+      }),
+      { maxLength: 25 },
+    ),
+    finds: fc.array(fc.record({ at: fc.integer({ min: 1, max: last }), field: fc.constantFrom(...fields) }), {
+      maxLength: 3,
+    }),
   })
   .map(({ spells, begins, deeds, finds }) => {
     const coverage: CoverageSpell[] = []
@@ -34,7 +60,13 @@ const worlds: fc.Arbitrary<World> = fc
         free = to ?? Infinity
       }
     }
-    const isTracked = (field: number, at: string) => coverage.some((one) => one.fieldId === field && compareInstants(one.from, at) <= 0 && (one.to === null || compareInstants(at, one.to) < 0))
+    const isTracked = (field: number, at: string) =>
+      coverage.some(
+        (one) =>
+          one.fieldId === field &&
+          compareInstants(one.from, at) <= 0 &&
+          (one.to === null || compareInstants(at, one.to) < 0),
+      )
     const truth: (Row | null)[] = []
     const saves: TrailSave[] = []
     let row: Row | null = begins ? { 1: 'a', 2: null, 3: 'b' } : null
@@ -45,22 +77,25 @@ const worlds: fc.Arbitrary<World> = fc
       const tracked = fields.filter((field) => isTracked(field, at))
       const before: Row | null = row
       if (deed?.act === 'delete') row = null
-      else if (deed?.act === 'create' && row === null) row = Object.fromEntries(fields.map((field, n) => [field, deed.values[n]!]))
-      else if (deed?.act === 'write' && row !== null) row = Object.fromEntries(fields.map((field, n) => [field, deed.values[n]!]))
+      else if (deed?.act === 'create' && row === null)
+        row = Object.fromEntries(fields.map((field, n) => [field, deed.values[n]!]))
+      else if (deed?.act === 'write' && row !== null)
+        row = Object.fromEntries(fields.map((field, n) => [field, deed.values[n]!]))
       truth.push(row)
       const changes = tracked.flatMap((fieldId) => {
         const [was, is] = [before?.[fieldId] ?? null, row?.[fieldId] ?? null]
         return was === is ? [] : [{ fieldId, before: was, after: is, hidden: null }]
       })
       const action = before === null ? 'create' : row === null ? 'delete' : 'change'
-      if (before !== row && tracked.length > 0 && (action !== 'change' || changes.length > 0)) saves.push({ id: String(second), at, action, changes })
+      if (before !== row && tracked.length > 0 && (action !== 'change' || changes.length > 0))
+        saves.push({ id: String(second), at, action, changes })
     }
     const found: FoundValue[] = finds.flatMap(({ at, field }) => {
       const there = truth[at]
       return there && isTracked(field, instant(at)) ? [{ fieldId: field, at: instant(at), value: there[field]! }] : []
     })
     return { truth, trail: { saves, coverage, found } }
-  }) // prettier-ignore
+  })
 
 describe('what a record held', () => {
   it('is never said to be what it was not, in gaps, before tracking and after', () => {
@@ -86,8 +121,14 @@ describe('what a record held', () => {
           for (const { from, to } of trail.coverage.filter((one) => one.fieldId === field)) {
             const within = (at: string) =>
               compareInstants(from, at) <= 0 && (to === null || compareInstants(at, to) < 0)
-            const tells = trail.saves.some((save) => within(save.at) && (save.action !== 'change' || save.changes.some((one) => one.fieldId === field))) || trail.found.some((one) => one.fieldId === field && within(one.at)) // prettier-ignore
-            if (tells) for (const segment of timelineOf(trail, field)) if (segment.from !== null && within(segment.from)) expect(segment.holding.state).not.toBe('unknown') // prettier-ignore
+            const tells =
+              trail.saves.some(
+                (save) =>
+                  within(save.at) && (save.action !== 'change' || save.changes.some((one) => one.fieldId === field)),
+              ) || trail.found.some((one) => one.fieldId === field && within(one.at))
+            if (tells)
+              for (const segment of timelineOf(trail, field))
+                if (segment.from !== null && within(segment.from)) expect(segment.holding.state).not.toBe('unknown')
           }
       }),
     )
@@ -109,7 +150,12 @@ describe('what a record held', () => {
 })
 
 const always = (fieldId: number): CoverageSpell => ({ fieldId, from: instant(0), to: null })
-const change = (fieldId: number, before: string | null, after: string | null) => ({ fieldId, before, after, hidden: null }) // prettier-ignore
+const change = (fieldId: number, before: string | null, after: string | null) => ({
+  fieldId,
+  before,
+  after,
+  hidden: null,
+})
 
 describe('a moment', () => {
   it('is what the timeline says of it', () => {
@@ -128,7 +174,9 @@ describe('a moment', () => {
     { id: '2', at: instant(20), action: 'change', changes: [change(1, 'a', 'b'), change(2, null, 'x')] },
     { id: '3', at: instant(30), action: 'delete', changes: [change(1, 'b', null), change(2, 'x', null)] },
   ]
-  const at = (second: number, trail: Partial<Trail> = {}) => [...stateAt({ saves, coverage: [1, 2].map(always), found: [], ...trail }, [1, 2], instant(second)).values()] // prettier-ignore
+  const at = (second: number, trail: Partial<Trail> = {}) => [
+    ...stateAt({ saves, coverage: [1, 2].map(always), found: [], ...trail }, [1, 2], instant(second)).values(),
+  ]
 
   it('before, between and after saves', () => {
     expect(at(5)).toEqual([absent, absent])
@@ -138,15 +186,28 @@ describe('a moment', () => {
   })
 
   it('says why a value is not known', () => {
-    const gap = { coverage: [{ fieldId: 1, from: instant(0), to: instant(12) }, { fieldId: 1, from: instant(18), to: null }, always(2)] } // prettier-ignore
+    const gap = {
+      coverage: [
+        { fieldId: 1, from: instant(0), to: instant(12) },
+        { fieldId: 1, from: instant(18), to: null },
+        always(2),
+      ],
+    }
     expect([at(11, gap)[0], at(14, gap)[0], at(19, gap)[0]]).toEqual([value('a'), unknown('gap'), value('a')])
     expect(at(5, { saves: [], coverage: [{ fieldId: 1, from: instant(3), to: null }] })[0]).toEqual(unknown('unseen'))
     expect(at(2, { saves: [], coverage: [{ fieldId: 1, from: instant(3), to: null }] })[0]).toEqual(
       unknown('untracked'),
     )
-    const found = { saves: [], coverage: [{ fieldId: 1, from: instant(4), to: null }], found: [{ fieldId: 1, at: instant(8), value: 'f' }] } // prettier-ignore
+    const found = {
+      saves: [],
+      coverage: [{ fieldId: 1, from: instant(4), to: null }],
+      found: [{ fieldId: 1, at: instant(8), value: 'f' }],
+    }
     expect([at(2, found)[0], at(5, found)[0], at(9, found)[0]]).toEqual([unknown('untracked'), value('f'), value('f')])
-    const erased = saves.map((save) => ({ ...save, changes: save.changes.map((one) => ({ ...one, before: null, after: null, hidden: 'erased' as const })) })) // prettier-ignore
+    const erased = saves.map((save) => ({
+      ...save,
+      changes: save.changes.map((one) => ({ ...one, before: null, after: null, hidden: 'erased' as const })),
+    }))
     expect(at(25, { saves: erased })[0]).toEqual(unknown('erased'))
     const torn = [saves[0]!, { ...saves[1]!, changes: [change(1, 'other', 'b')] }]
     expect(at(15, { saves: torn })[0]).toEqual(unknown('contradicted'))
@@ -166,7 +227,16 @@ describe('a moment', () => {
 
 /** A table and everything that is done to it, keys included. */
 const histories = fc
-  .array(fc.record({ act: fc.constantFrom('create', 'change', 'delete', 'move'), key: fc.integer({ min: 1, max: 6 }), to: fc.integer({ min: 1, max: 6 }), field: fc.integer({ min: 1, max: 3 }), value: fc.constantFrom('a', 'b', 'c', null) }), { maxLength: 80 })
+  .array(
+    fc.record({
+      act: fc.constantFrom('create', 'change', 'delete', 'move'),
+      key: fc.integer({ min: 1, max: 6 }),
+      to: fc.integer({ min: 1, max: 6 }),
+      field: fc.integer({ min: 1, max: 3 }),
+      value: fc.constantFrom('a', 'b', 'c', null),
+    }),
+    { maxLength: 80 },
+  )
   .map((deeds) => {
     const table = new Map<string, Map<number, string | null>>()
     const saves: KeyedSave[] = []
@@ -178,7 +248,11 @@ const histories = fc
         table.set(key, new Map([[field, next]]))
         saves.push({ ...save, action: 'create', changes: next === null ? [] : [change(field, null, next)] })
       } else if (act === 'delete' && row) {
-        saves.push({ ...save, action: 'delete', changes: [...row].flatMap(([one, held]) => (held === null ? [] : [change(one, held, null)])) })
+        saves.push({
+          ...save,
+          action: 'delete',
+          changes: [...row].flatMap(([one, held]) => (held === null ? [] : [change(one, held, null)])),
+        })
         table.delete(key)
       } else if (row && act !== 'create' && (act === 'change' || (!table.has(String(to)) && act === 'move'))) {
         const was = row.get(field) ?? null
@@ -189,14 +263,24 @@ const histories = fc
           table.delete(key)
           table.set(String(to), row)
         }
-        saves.push({ ...save, key: moved ? String(to) : key, keyBefore: moved ? key : null, action: 'change', changes: was === next ? [] : [change(field, was, next)] })
+        saves.push({
+          ...save,
+          key: moved ? String(to) : key,
+          keyBefore: moved ? key : null,
+          action: 'change',
+          changes: was === next ? [] : [change(field, was, next)],
+        })
       }
     }
     return { saves, table }
-  }) // prettier-ignore
+  })
 
 const plain = (records: ReadonlyMap<string, ReadonlyMap<number, string | null>>) =>
-  Object.fromEntries([...records].sort().map(([key, row]) => [key, Object.fromEntries([...row].filter(([, held]) => held !== null).sort())])) // prettier-ignore
+  Object.fromEntries(
+    [...records]
+      .sort()
+      .map(([key, row]) => [key, Object.fromEntries([...row].filter(([, held]) => held !== null).sort())]),
+  )
 
 describe('many records', () => {
   it('as they stood are those played from the beginning, and those taken back from the present', () => {

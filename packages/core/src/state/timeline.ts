@@ -1,5 +1,15 @@
 import type { CapturedValue } from '../value/type.ts'
-import { absent, compareInstants, sameHolding, unknown, value, type Hidden, type Holding, type Trail, type TrailSave } from './trail.ts' // prettier-ignore
+import {
+  absent,
+  compareInstants,
+  sameHolding,
+  unknown,
+  value,
+  type Hidden,
+  type Holding,
+  type Trail,
+  type TrailSave,
+} from './trail.ts'
 
 /** A spell in which a field held one thing: from an instant, included, until another, not included; null is without end. */
 export interface Segment {
@@ -102,7 +112,8 @@ function piecesBetween(
     .sort(compareInstants)
   const edges = [from, ...new Set(cuts), to]
   const pieces = edges.slice(0, -1).map((edge, at) => ({ from: edge, to: edges[at + 1]! }))
-  const within = (spells: readonly Spell[], piece: { from: string | null }) => piece.from !== null && holds(spells, piece.from) // prettier-ignore
+  const within = (spells: readonly Spell[], piece: { from: string | null }) =>
+    piece.from !== null && holds(spells, piece.from)
   const carries = (holding: Holding | null, piece: { from: string | null }) =>
     within(holding?.state === 'absent' ? anyTracked : tracked, piece)
 
@@ -118,7 +129,9 @@ function piecesBetween(
   }
   return pieces.map((piece, at) => {
     const [ahead, back] = [forward[at]!, backward[at]!]
-    const nothing = within(tracked, piece) ? unknown('unseen') : unknown(isGap(tracked, piece.from) ? 'gap' : 'untracked') // prettier-ignore
+    const nothing = within(tracked, piece)
+      ? unknown('unseen')
+      : unknown(isGap(tracked, piece.from) ? 'gap' : 'untracked')
     const holding = ahead && back ? agreed(ahead, back) : (ahead ?? back ?? nothing)
     return { ...piece, holding, by: ahead !== null && at === 0 ? (left?.by ?? null) : null }
   })

@@ -14,7 +14,10 @@ const longestText = 200_000
 export function textParts(before: string, after: string): TextPart[] | null {
   if (before.length > longestText || after.length > longestText) return null
   const parts = diffWordsWithSpace(before, after, { maxEditLength: mostEdits })
-  return parts?.map(({ added, removed, value }) => ({ side: added ? 'after' : removed ? 'before' : 'both', text: value })) ?? null // prettier-ignore
+  return (
+    parts?.map(({ added, removed, value }) => ({ side: added ? 'after' : removed ? 'before' : 'both', text: value })) ??
+    null
+  )
 }
 
 /** One place inside a json value that differs; what is not there is undefined, what is null is the text `null`. */
@@ -39,7 +42,14 @@ export function jsonDifferences(before: string, after: string): JsonDifference[]
 function parsed(text: string): { value: unknown } | null {
   try {
     // Numbers stay as they are written, so that no digit is lost: they are read as texts of their own kind.
-    return { value: JSON.parse(text.replace(/("(?:[^"\\]|\\.)*")|(-?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)/g, (_, string?: string, number?: string) => string ?? JSON.stringify({ [numberMark]: number }))) } // prettier-ignore
+    return {
+      value: JSON.parse(
+        text.replace(
+          /("(?:[^"\\]|\\.)*")|(-?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?)/g,
+          (_, string?: string, number?: string) => string ?? JSON.stringify({ [numberMark]: number }),
+        ),
+      ),
+    }
   } catch (error) {
     if (error instanceof SyntaxError) return null
     throw error
@@ -47,7 +57,8 @@ function parsed(text: string): { value: unknown } | null {
 }
 
 const numberMark = '\u0000number'
-const isObject = (value: unknown): value is Record<string, unknown> => typeof value === 'object' && value !== null && !Array.isArray(value) && !(numberMark in value) // prettier-ignore
+const isObject = (value: unknown): value is Record<string, unknown> =>
+  typeof value === 'object' && value !== null && !Array.isArray(value) && !(numberMark in value)
 
 function shown(value: unknown): string | undefined {
   if (value === undefined) return undefined
@@ -60,7 +71,9 @@ function compare(path: string, from: unknown, to: unknown, found: JsonDifference
   if (depth > deepest) return false
   if (isObject(from) && isObject(to)) {
     const names = [...new Set([...Object.keys(from), ...Object.keys(to)])]
-    return names.every((name) => compare(path === '' ? name : `${path}.${name}`, from[name], to[name], found, depth + 1)) // prettier-ignore
+    return names.every((name) =>
+      compare(path === '' ? name : `${path}.${name}`, from[name], to[name], found, depth + 1),
+    )
   }
   if (Array.isArray(from) && Array.isArray(to)) {
     const length = Math.max(from.length, to.length)

@@ -42,12 +42,21 @@ export async function loadActivity(
     `select relid::int8::text as relation, n_tup_ins::text as created, n_tup_upd::text as changed, n_tup_del::text as deleted from pg_stat_user_tables`,
   )
   const countersOf = new Map(now.map((row) => [row.relation, row]))
-  const names = new Map(types.map((type) => [`${type.schema_name}.${/[A-Z]/.test(type.table_name) ? `"${type.table_name}"` : type.table_name}`, type])) // prettier-ignore
+  const names = new Map(
+    types.map((type) => [
+      `${type.schema_name}.${/[A-Z]/.test(type.table_name) ? `"${type.table_name}"` : type.table_name}`,
+      type,
+    ]),
+  )
   const rows: object[] = []
   for (const [name, type] of names) {
     const written = moments.slice(1).map((until, n) => writtenBetween(trail, name, moments[n]!, until))
     const held = countersOf.get(type.relation_id)
-    let counters: Counters = { created: Number(held?.created ?? 0), changed: Number(held?.changed ?? 0), deleted: Number(held?.deleted ?? 0) } // prettier-ignore
+    let counters: Counters = {
+      created: Number(held?.created ?? 0),
+      changed: Number(held?.changed ?? 0),
+      deleted: Number(held?.deleted ?? 0),
+    }
     for (let n = days; n >= 0; n--) {
       rows.push({ type_id: type.id, at: new Date(moments[n]!).toISOString(), ...counters })
       const before = n > 0 ? written[n - 1]! : { created: 0, changed: 0, deleted: 0 }

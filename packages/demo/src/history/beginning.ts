@@ -1,7 +1,20 @@
 import { addDays, arrayLiteral } from '@spoor/core'
 import type { Chance } from '../larkmere/chance.ts'
 import type { Officer } from '../larkmere/staff.ts'
-import { amenities, findingTexts, firms, firmTrades, firstNames, jobCodes, lastNames, noteSentences, repairTexts, services, streets, trades } from '../larkmere/words.ts' // prettier-ignore
+import {
+  amenities,
+  findingTexts,
+  firms,
+  firmTrades,
+  firstNames,
+  jobCodes,
+  lastNames,
+  noteSentences,
+  repairTexts,
+  services,
+  streets,
+  trades,
+} from '../larkmere/words.ts'
 import { money, type Recorder, type Row } from './recorder.ts'
 
 /** How large a Larkmere is: the small one is a tenth. */
@@ -54,7 +67,13 @@ export function found(
   from: string,
 ): void {
   for (const officer of officers) if (officer.joinedOn < from) recorder.found('reference.officer', officerRow(officer))
-  for (const code of bands) recorder.found('reference.rent_band', { code, name: `Band ${code}`, weekly_figure: money(bandFigures[code]!), in_force_from: `${Number(from.slice(0, 4))}-04-01` }) // prettier-ignore
+  for (const code of bands)
+    recorder.found('reference.rent_band', {
+      code,
+      name: `Band ${code}`,
+      weekly_figure: money(bandFigures[code]!),
+      in_force_from: `${Number(from.slice(0, 4))}-04-01`,
+    })
   contractorsFound(recorder, chance.fork('contractors'), size, from)
   homesFound(recorder, chance.fork('homes'), size, officers, from)
   ordersFound(recorder, chance.fork('orders'), size, from)
@@ -81,7 +100,15 @@ function contractorsFound(recorder: Recorder, chance: Chance, size: Size, from: 
     })
     for (let n = 0; n < 2; n++) {
       const [code, , , price] = chance.pick(jobCodes)
-      recorder.found('contractors.contract_rate', { id: String(id * 10 + n), contractor_id: String(id), job_code: code, rate: money(price * (0.9 + chance.next() * 0.3)), valid_from: addDays(from, -200), valid_until: addDays(from, chance.whole(200, 900)), note: null }) // prettier-ignore
+      recorder.found('contractors.contract_rate', {
+        id: String(id * 10 + n),
+        contractor_id: String(id),
+        job_code: code,
+        rate: money(price * (0.9 + chance.next() * 0.3)),
+        valid_from: addDays(from, -200),
+        valid_until: addDays(from, chance.whole(200, 900)),
+        note: null,
+      })
     }
   }
 }

@@ -3,7 +3,25 @@ import { at, daysBetween, isWorkday, onOrAfter, weekday, workdayFrom } from '../
 import type { Chance } from '../larkmere/chance.ts'
 import { accounts, namedOfficers, type Officer, type Team } from '../larkmere/staff.ts'
 import { amenities, reviewReasons, services, trades } from '../larkmere/words.ts'
-import { bandFigures, bankAccount, bands, certificateRow, firstContractor, firstHome, firstOrder, firstTenancy, lineRows, memberRows, notes, officerRow, orderRow, rentFor, tenancyRow, tenantRow, type Size } from './beginning.ts' // prettier-ignore
+import {
+  bandFigures,
+  bankAccount,
+  bands,
+  certificateRow,
+  firstContractor,
+  firstHome,
+  firstOrder,
+  firstTenancy,
+  lineRows,
+  memberRows,
+  notes,
+  officerRow,
+  orderRow,
+  rentFor,
+  tenancyRow,
+  tenantRow,
+  type Size,
+} from './beginning.ts'
 import { accountHand, money, officerHand, type Recorder, type Row } from './recorder.ts'
 
 /** How busy a usual working day is, in saves or cases, for a Larkmere of a given size. */
@@ -320,7 +338,16 @@ export class Days {
       recorder.change('repairs.repair_order', id, { status: 'in progress' }, atMs, worker(begun)),
     )
     const done = workdayFrom(addDays(begun, chance.whole(0, 9)))
-    if (chance.odds(0.12)) this.plan(begun, 16.4, (atMs) => recorder.change('repairs.repair_order', id, { promised_on: addDays(done, 1) }, atMs, officerHand(this.#onDuty(approver, begun), 'tenant asked'))) // prettier-ignore
+    if (chance.odds(0.12))
+      this.plan(begun, 16.4, (atMs) =>
+        recorder.change(
+          'repairs.repair_order',
+          id,
+          { promised_on: addDays(done, 1) },
+          atMs,
+          officerHand(this.#onDuty(approver, begun), 'tenant asked'),
+        ),
+      )
     this.plan(done, 17 + chance.next() * 0.8, (atMs) =>
       recorder.change('repairs.repair_order', id, { status: 'completed', completed_on: done }, atMs, worker(done)),
     )
@@ -457,7 +484,9 @@ export class Days {
         hand,
         transaction,
       )
-      if (chance.odds(0.4)) for (const member of memberRows(chance, String(tenancyId), starts)) recorder.create('lettings.household_member', member, atMs, hand, transaction) // prettier-ignore
+      if (chance.odds(0.4))
+        for (const member of memberRows(chance, String(tenancyId), starts))
+          recorder.create('lettings.household_member', member, atMs, hand, transaction)
     })
   }
 
@@ -475,9 +504,19 @@ export class Days {
         recorder.change('contractors.contractor', id, patch, atMs, officerHand(officer, reason)),
       )
     if (kind < 0.6) change({ insurance_expiry: addDays(date, chance.whole(300, 380)) }, 'certificate received')
-    else if (kind < 0.8) change({ approved_trades: arrayLiteral(chance.some(trades, chance.whole(1, 5))) }, 'panel decision')
+    else if (kind < 0.8)
+      change({ approved_trades: arrayLiteral(chance.some(trades, chance.whole(1, 5))) }, 'panel decision')
     else if (ofMoney) change({ bank_account: bankAccount(chance) }, 'signed letter on file')
-    else this.plan(date, 11 + chance.next() * 4, (atMs) => recorder.change('contractors.contract_rate', Number(id) * 10 + chance.whole(0, 1), { rate: money(40 + chance.whole(0, 2000) / 20) }, atMs, officerHand(officer, 'new schedule'))) // prettier-ignore
+    else
+      this.plan(date, 11 + chance.next() * 4, (atMs) =>
+        recorder.change(
+          'contractors.contract_rate',
+          Number(id) * 10 + chance.whole(0, 1),
+          { rate: money(40 + chance.whole(0, 2000) / 20) },
+          atMs,
+          officerHand(officer, 'new schedule'),
+        ),
+      )
   }
 
   #payContractors(date: string): void {

@@ -6,7 +6,19 @@ import { lastUplift, type Days, type Stage } from './days.ts'
 import { accountHand, money, officerHand, terminalHand, type Row } from './recorder.ts'
 import type { TrackedTable } from './tracked.ts'
 
-export const incidentNames = ['uplift', 'bankAccount', 'certificates', 'unitPrices', 'emptiedServices', 'deletedTenant', 'mistypedBand', 'gap', 'terminal', 'delegate', 'ordinaryDays'] as const // prettier-ignore
+export const incidentNames = [
+  'uplift',
+  'bankAccount',
+  'certificates',
+  'unitPrices',
+  'emptiedServices',
+  'deletedTenant',
+  'mistypedBand',
+  'gap',
+  'terminal',
+  'delegate',
+  'ordinaryDays',
+] as const
 export type IncidentName = (typeof incidentNames)[number]
 
 /** What is known to be true of one planted incident; nothing in the data itself marks it. */

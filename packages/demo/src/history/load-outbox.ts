@@ -56,7 +56,12 @@ export async function loadOutbox(
 function line(row: HistoryRow, table: RegisteredTable, spells: readonly PlanSpell[], salt: string): string {
   const delta = Object.entries(row.delta).map(([column, [before, after]]) => {
     const hashed = fingerprintColumns.has(`${row.table}.${column}`)
-    const kept = (value: string | null) => (hashed && value !== null ? createHash('sha256').update(salt + value).digest('hex') : value) // prettier-ignore
+    const kept = (value: string | null) =>
+      hashed && value !== null
+        ? createHash('sha256')
+            .update(salt + value)
+            .digest('hex')
+        : value
     return [table.fieldIds.get(column)!, [kept(before), kept(after)]] as const
   })
   const { login, context, applicationName, address } = row.hand
@@ -69,7 +74,10 @@ function line(row: HistoryRow, table: RegisteredTable, spells: readonly PlanSpel
     row.key,
     null,
     table.parentColumns.length > 0 ? JSON.stringify(table.parentColumns.map((column) => row.row[column])) : null,
-    table.labelColumns.map((column) => row.row[column]).filter((part) => part !== null && part !== undefined).join(' · '), // prettier-ignore
+    table.labelColumns
+      .map((column) => row.row[column])
+      .filter((part) => part !== null && part !== undefined)
+      .join(' · '),
     JSON.stringify(Object.fromEntries(delta)),
     context && JSON.stringify(context),
     login,

@@ -31,11 +31,24 @@ const ownWork: ReadonlySet<string> = new Set(['monthly_rent', 'arrears_status', 
 
 /** Writes Larkmere's rows as they stand at the end of the history. Runs inside the caller's transaction. */
 export async function loadTables(client: pg.Client, history: History, chance: Chance): Promise<void> {
-  await copyRows(client, 'reference.job_code', jobCodes.map(([code, description, trade, price]) => ({ code, description, trade, standard_price: price.toFixed(2) }))) // prettier-ignore
+  await copyRows(
+    client,
+    'reference.job_code',
+    jobCodes.map(([code, description, trade, price]) => ({
+      code,
+      description,
+      trade,
+      standard_price: price.toFixed(2),
+    })),
+  )
   for (const table of loadOrder) await copyRows(client, table, [...history.recorder.table(table).values()])
   await copyRows(client, 'safety.hazard', hazards(history, chance))
   await copyRows(client, 'lettings."ViewingBooking"', viewings(history, chance))
-  await copyRows(client, 'lettings.legacy_keys', [{ home_id: '1001', hook: 'B14', note: 'spare?' }, { home_id: '1001', hook: 'B14', note: null }, { home_id: '1044', hook: 'C2', note: 'front door' }]) // prettier-ignore
+  await copyRows(client, 'lettings.legacy_keys', [
+    { home_id: '1001', hook: 'B14', note: 'spare?' },
+    { home_id: '1001', hook: 'B14', note: null },
+    { home_id: '1044', hook: 'C2', note: 'front door' },
+  ])
 }
 
 async function copyRows(client: pg.Client, table: string, rows: readonly Row[]): Promise<void> {

@@ -92,11 +92,20 @@ export async function trackLarkmere(
   const off = await put([{ typeId: tenancy.typeId, fieldId: deposit, keep: 'off' }], 'Deposit scheme is being moved')
   const on = await put([{ typeId: tenancy.typeId, fieldId: deposit, keep: 'values' }], 'Deposit scheme has been moved')
   await owner.transaction(async (trx) => {
-    for (const [version, moment] of [[all, from], [off, gap.from], [on, gap.until]] as const) await trx('spoor.plan_version').where({ source_id: sourceId, version }).update({ put_at: moment }) // prettier-ignore
+    for (const [version, moment] of [
+      [all, from],
+      [off, gap.from],
+      [on, gap.until],
+    ] as const)
+      await trx('spoor.plan_version').where({ source_id: sourceId, version }).update({ put_at: moment })
     await trx('spoor.coverage').whereNotNull('to_at').update({ from_at: from, to_at: gap.from })
     await trx('spoor.coverage').whereNull('to_at').update({ from_at: from })
     await trx('spoor.coverage').whereNull('to_at').where({ field_id: deposit }).update({ from_at: gap.until })
   })
-  const spells = [{ fromMs: Date.parse(from), version: all }, { fromMs: Date.parse(gap.from), version: off }, { fromMs: Date.parse(gap.until), version: on }] // prettier-ignore
+  const spells = [
+    { fromMs: Date.parse(from), version: all },
+    { fromMs: Date.parse(gap.from), version: off },
+    { fromMs: Date.parse(gap.until), version: on },
+  ]
   return { register, spells }
 }

@@ -3,7 +3,14 @@ import { listed, type StaffEntry } from './staff-entry.ts'
 import { children, element, integer, readElement, universal } from './ber.ts'
 
 /** Operations of LDAP (RFC 4511) by their tag. */
-const operation = { bindRequest: 0x60, bindResponse: 0x61, unbind: 0x42, searchRequest: 0x63, entry: 0x64, searchDone: 0x65 } as const // prettier-ignore
+const operation = {
+  bindRequest: 0x60,
+  bindResponse: 0x61,
+  unbind: 0x42,
+  searchRequest: 0x63,
+  entry: 0x64,
+  searchDone: 0x65,
+} as const
 const success = 0
 const invalidCredentials = 49
 const unwillingToPerform = 53
@@ -64,7 +71,12 @@ export class StaffList {
 }
 
 function result(tag: number, code: number): Buffer {
-  return element(tag, integer(code, universal.enumerated), element(universal.octetString), element(universal.octetString)) // prettier-ignore
+  return element(
+    tag,
+    integer(code, universal.enumerated),
+    element(universal.octetString),
+    element(universal.octetString),
+  )
 }
 
 function entry(person: StaffEntry): Buffer {

@@ -109,8 +109,10 @@ export async function attest(db: Database, source: Database, sourceId: number): 
     for (const [typeId, type] of Object.entries(row.plan.types)) {
       if (gone.has(Number(typeId))) continue
       const deeds = faults.get(Number(typeId))
-      if (deeds) words.push(await endCoverage(trx, Number(typeId), Object.keys(type.fields).map(Number), lastGood, [...deeds])) // prettier-ignore
-      else standing.push(...Object.entries(type.fields).map(([fieldId, { keep }]) => ({ fieldId: Number(fieldId), keep }))) // prettier-ignore
+      if (deeds)
+        words.push(await endCoverage(trx, Number(typeId), Object.keys(type.fields).map(Number), lastGood, [...deeds]))
+      else
+        standing.push(...Object.entries(type.fields).map(([fieldId, { keep }]) => ({ fieldId: Number(fieldId), keep })))
     }
     await resumeCoverage(trx, standing, now)
     await closeCoverage(trx, gone, lastGood)
@@ -130,7 +132,12 @@ async function followPartitions(
   db: Database,
   source: Database,
   sourceId: number,
-  { families, installed, since, now }: { families: readonly Family[]; installed: readonly InstalledTrigger[]; since: string; now: string }, // prettier-ignore
+  {
+    families,
+    installed,
+    since,
+    now,
+  }: { families: readonly Family[]; installed: readonly InstalledTrigger[]; since: string; now: string },
 ): Promise<void> {
   const { came, left } = movementsOf(families, installed)
   for (const { typeId, relationId } of left) {
@@ -139,7 +146,9 @@ async function followPartitions(
   }
   for (const partition of came) {
     const { typeId, table } = partition
-    const type = await db('spoor.record_type').where({ id: typeId }).first<{ plural: string; key_columns: string[] }>('plural', 'key_columns') // prettier-ignore
+    const type = await db('spoor.record_type')
+      .where({ id: typeId })
+      .first<{ plural: string; key_columns: string[] }>('plural', 'key_columns')
     const unsaved = await rowsWithoutSave(db, source, partition, type.key_columns)
     if (unsaved === 0) continue
     const rows = unsaved >= 1000 ? 'a thousand rows or more' : counted(unsaved, 'row')
@@ -168,7 +177,7 @@ export async function interruptCoverage(
       .whereIn(
         'id',
         open.map((one) => one.id),
-      ) // prettier-ignore
+      )
       .update({ to_at: from, ended_because: because })
     await trx('spoor.coverage').insert(open.map(({ field_id, keep }) => ({ field_id, keep, from_at: to })))
   })
@@ -182,13 +191,16 @@ async function closeCoverage(trx: Knex.Transaction, types: ReadonlySet<number>, 
       trx('spoor.field')
         .whereIn('type_id', [...types])
         .select('id'),
-    ) // prettier-ignore
+    )
     .whereNull('to_at')
     .update({ to_at: at, ended_because: 'the table is not in the source any more' })
 }
 
 async function isMoving(db: Database, sourceId: number, version: number): Promise<boolean> {
-  const states = await db('spoor.plan_version').where({ source_id: sourceId }).whereIn('state', ['in force', 'installing']).select<{ version: number; state: string }[]>('version', 'state') // prettier-ignore
+  const states = await db('spoor.plan_version')
+    .where({ source_id: sourceId })
+    .whereIn('state', ['in force', 'installing'])
+    .select<{ version: number; state: string }[]>('version', 'state')
   return states.some((row) => row.state === 'installing' || row.version !== version)
 }
 

@@ -19,7 +19,9 @@ export async function readFamilies(db: Database, source: Database, plan: Trackin
   const types = await db('spoor.record_type')
     .whereIn('id', Object.keys(plan.types).map(Number))
     .select<{ id: number; relation_id: string }[]>('id', 'relation_id')
-  const { rows } = await source.raw<{ rows: { root: string; relation_id: string; schema: string; name: string; leaf: boolean }[] }>(
+  const { rows } = await source.raw<{
+    rows: { root: string; relation_id: string; schema: string; name: string; leaf: boolean }[]
+  }>(
     `with recursive below (root, id) as (
        select c.oid, c.oid from pg_class c where c.oid = any (?::text[]::oid[])
        union select b.root, i.inhrelid from pg_inherits i join below b on i.inhparent = b.id),
@@ -29,16 +31,18 @@ export async function readFamilies(db: Database, source: Database, plan: Trackin
      select b.root::int8::text as root, c.oid::int8::text as relation_id, n.nspname as schema, c.relname as name, c.relkind = 'r' and not b.up as leaf
        from (select root, id, false as up from below union all select root, id, true from above) b join pg_class c on c.oid = b.id join pg_namespace n on n.oid = c.relnamespace`,
     [types, types].map((some) => boundArray(some.map((type) => type.relation_id))),
-  ) // prettier-ignore
+  )
   return types.map((type) => {
     const members = rows.filter((row) => row.root === type.relation_id)
     return {
       typeId: type.id,
       relationId: Number(type.relation_id),
       there: members.some((row) => row.relation_id === type.relation_id),
-      members: new Map(members.map((row) => [Number(row.relation_id), { schema: row.schema, table: row.name, leaf: row.leaf }])),
+      members: new Map(
+        members.map((row) => [Number(row.relation_id), { schema: row.schema, table: row.name, leaf: row.leaf }]),
+      ),
     }
-  }) // prettier-ignore
+  })
 }
 
 /** Partitions that came to a record type or left it since the triggers were put in. */
@@ -58,7 +62,7 @@ export function movementsOf(
       [...members]
         .filter(
           ([member, { leaf }]) => leaf && member !== relationId && known.has(typeId) && !known.get(typeId)!.has(member),
-        ) // prettier-ignore
+        )
         .map(([, { schema, table }]) => ({ typeId, schema, table })),
     ),
     left: families

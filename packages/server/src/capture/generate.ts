@@ -118,9 +118,13 @@ alter table only ${qualified(on)} enable always trigger ${name};
 function uninstallTriggers({ typeId, descendants, ancestors, partitioned, ...table }: TriggerPlaces): string {
   const names = [...captureEvents, 'begin', 'end'].map((event) => `${triggerPrefix(typeId)}${event}`)
   const row = id(rowTriggerName(typeId))
-  const drops = [table, ...descendants, ...ancestors].flatMap((on) => names.map((name) => `drop trigger if exists ${name} on ${qualified(on)};\n`)) // prettier-ignore
+  const drops = [table, ...descendants, ...ancestors].flatMap((on) =>
+    names.map((name) => `drop trigger if exists ${name} on ${qualified(on)};\n`),
+  )
   // Partitions lose theirs with the root's and cannot without it.
-  const rows = [table, ...(partitioned ? [] : descendants)].map((on) => `drop trigger if exists ${row} on ${qualified(on)};\n`) // prettier-ignore
+  const rows = [table, ...(partitioned ? [] : descendants)].map(
+    (on) => `drop trigger if exists ${row} on ${qualified(on)};\n`,
+  )
   return `\n${[...drops, ...rows].join('')}`
 }
 
@@ -372,7 +376,12 @@ function oneRow(table: CapturedTable, event: RowEvent, statements: Statements, o
       if ${statements.keyDiffers(o, n)} then ${variables.keyBefore} := ${statements.key(o)}; end if;`
       : ''
   const delta = together(`'{'`, `pg_catalog.substr(${variables.delta}, 2)`, `'}'`)
-  const values = statements.values(action, row, { at: variables.at, key: statements.key(row), keyBefore: variables.keyBefore, delta }) // prettier-ignore
+  const values = statements.values(action, row, {
+    at: variables.at,
+    key: statements.key(row),
+    keyBefore: variables.keyBefore,
+    delta,
+  })
   const insert = `
       ${statements.insert(`values (${values})`)};
       ${variables.written} := 1;`

@@ -119,14 +119,22 @@ async function tryAll(source: Database, untried: Set<CapturedTable>, watch: Inst
     untried.delete(table)
     const nothing = 'Nothing was installed and the draft is kept.'
     if (tried.failure !== null)
-      throw new Problem('source-refused', `Capturing ${table.table} would fail, and its saves with it: ${tried.failure}. ${nothing}`) // prettier-ignore
+      throw new Problem(
+        'source-refused',
+        `Capturing ${table.table} would fail, and its saves with it: ${tried.failure}. ${nothing}`,
+      )
     if (tried.missed.length > 0) {
       const names = table.fields.filter((field) => tried.missed.includes(field.fieldId)).map((field) => field.name)
-      throw new Problem('source-refused', `Tried on a copy of ${table.table}, changes of ${listed(names)} made no entry. ${nothing}`) // prettier-ignore
+      throw new Problem(
+        'source-refused',
+        `Tried on a copy of ${table.table}, changes of ${listed(names)} made no entry. ${nothing}`,
+      )
     }
     if (tried.untried.length > 0) {
       const names = table.fields.filter((field) => tried.untried.includes(field.fieldId)).map((field) => field.name)
-      await watch.untried?.(`Of ${table.table}, no value of ${listed(names)} could be tried before the plan was put in force, since none is known of their types. Coverage and proof tries them on rows that are there.`) // prettier-ignore
+      await watch.untried?.(
+        `Of ${table.table}, no value of ${listed(names)} could be tried before the plan was put in force, since none is known of their types. Coverage and proof tries them on rows that are there.`,
+      )
     }
     known.add(digest)
   }

@@ -57,7 +57,10 @@ export class Statements {
 
   key(row: RowOf): string {
     const { keyColumns } = this.#table
-    return this.#texts.list(keyColumns, keyColumns.map((column) => this.#texts.text(column, row))) // prettier-ignore
+    return this.#texts.list(
+      keyColumns,
+      keyColumns.map((column) => this.#texts.text(column, row)),
+    )
   }
 
   keyDiffers(o: RowOf, n: RowOf): string {
@@ -89,11 +92,15 @@ export class Statements {
   }
 
   /** An outbox row as a list of expressions; `row` names the record: as it is afterwards, or was at the last. */
-  values(action: Action, row: RowOf, { at, key, keyBefore, delta }: Record<'at' | 'key' | 'keyBefore' | 'delta', string>): string {
+  values(
+    action: Action,
+    row: RowOf,
+    { at, key, keyBefore, delta }: Record<'at' | 'key' | 'keyBefore' | 'delta', string>,
+  ): string {
     return `${at}, ${this.#table.typeId}, ${this.#planVersion}, '${action}', ${key}, ${keyBefore}, ${this.#parent(row)}, ${this.#label(row)},
       ${delta},
       ${this.#context}`
-  } // prettier-ignore
+  }
 
   insert(source: string): string {
     return `insert into spoor_capture.outbox (${outboxColumns})
@@ -106,10 +113,17 @@ export class Statements {
    */
   ofMany(event: Exclude<CaptureEvent, 'truncate'>, at: string, from: { o: string; n: string }): string {
     const [o, n] = [numbered('o'), numbered('n')]
-    if (event === 'update') return this.#insertMany('change', n, at, `case when ${this.keyDiffers(o, n)} then ${this.key(o)} end`, `
+    if (event === 'update')
+      return this.#insertMany(
+        'change',
+        n,
+        at,
+        `case when ${this.keyDiffers(o, n)} then ${this.key(o)} end`,
+        `
     from (select pg_catalog.row_number() over () as place, ${from.o}) o
     full join (select pg_catalog.row_number() over () as place, ${from.n}) n on n.place ${op.equals} o.place
-   where ${this.moved(o, n)}`) // prettier-ignore
+   where ${this.moved(o, n)}`,
+      )
     if (event === 'insert') return this.#insertMany('create', n, at, 'null', `\n    from (select ${from.n}) n`)
     return this.#insertMany('delete', o, at, 'null', `\n    from (select ${from.o}) o`)
   }
@@ -122,11 +136,19 @@ export class Statements {
   ofManyByKey(at: string, from: { o: string; n: string }): string {
     const [o, n] = [numbered('o'), numbered('n')]
     const keys = this.#table.keyColumns
-    const same = keys.map((column) => `${this.#texts.comparable(column, n)} ${op.equals} ${this.#texts.comparable(column, o)}`) // prettier-ignore
+    const same = keys.map(
+      (column) => `${this.#texts.comparable(column, n)} ${op.equals} ${this.#texts.comparable(column, o)}`,
+    )
     const alone = `${o(keys[0]!)} is null or ${n(keys[0]!)} is null`
-    return this.#insertMany('change', n, at, 'null', `
+    return this.#insertMany(
+      'change',
+      n,
+      at,
+      'null',
+      `
     from (select ${from.o}) o full join (select ${from.n}) n on ${same.join(' and ')}
-   where case when ${alone} then pg_catalog.set_config('spoor.key_changed', 'yes', true) is null else ${this.anyDiffers(o, n)} end`) // prettier-ignore
+   where case when ${alone} then pg_catalog.set_config('spoor.key_changed', 'yes', true) is null else ${this.anyDiffers(o, n)} end`,
+    )
   }
 
   /**
@@ -138,7 +160,13 @@ export class Statements {
     const key = (row: RowOf, side: string) => `select ${this.key(row)} as key, ${side}.*`
     const sides = `(${key(numbered('x'), 'x')} from (select ${from.o}) x) o full join (${key(numbered('x'), 'x')} from (select ${from.n}) x) n on n.key ${op.equals} o.key`
     return [
-      this.#insertMany('change', n, at, 'null', `\n    from ${sides}\n   where o.key is not null and n.key is not null and ${this.anyDiffers(o, n)}`), // prettier-ignore
+      this.#insertMany(
+        'change',
+        n,
+        at,
+        'null',
+        `\n    from ${sides}\n   where o.key is not null and n.key is not null and ${this.anyDiffers(o, n)}`,
+      ),
       this.#insertMany('delete', o, at, 'null', `\n    from ${sides}\n   where n.key is null`),
       this.#insertMany('create', n, at, 'null', `\n    from ${sides}\n   where o.key is null`),
     ]
@@ -168,7 +196,10 @@ export class Statements {
   #parent(row: RowOf): string {
     const { parentColumns } = this.#table
     if (parentColumns.length === 0) return 'null'
-    return this.#texts.list(parentColumns, parentColumns.map((column) => this.#texts.text(column, row))) // prettier-ignore
+    return this.#texts.list(
+      parentColumns,
+      parentColumns.map((column) => this.#texts.text(column, row)),
+    )
   }
 
   #label(row: RowOf): string {

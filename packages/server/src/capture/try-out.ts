@@ -30,7 +30,30 @@ class Over extends Error {
 }
 
 /** Values in the notations of many types; the first that a type takes is used. */
-const literals = ['1', 'a', '2026-01-31', '12:00', 't', '{}', 'empty', '00000000-0000-0000-0000-000000000000', '10.0.0.1', '08:00:2b:01:02:03', '(0,0)', '((0,0),(1,1))', '{1,2,3}', '<(0,0),1>', '0/0', 'pg_class', '[]', '<a/>', '"a"=>"1"', '08:00:2b:01:02:03:04:05', '1:1:', ''] // prettier-ignore
+const literals = [
+  '1',
+  'a',
+  '2026-01-31',
+  '12:00',
+  't',
+  '{}',
+  'empty',
+  '00000000-0000-0000-0000-000000000000',
+  '10.0.0.1',
+  '08:00:2b:01:02:03',
+  '(0,0)',
+  '((0,0),(1,1))',
+  '{1,2,3}',
+  '<(0,0),1>',
+  '0/0',
+  'pg_class',
+  '[]',
+  '<a/>',
+  '"a"=>"1"',
+  '08:00:2b:01:02:03:04:05',
+  '1:1:',
+  '',
+]
 
 /**
  * Captures rows of a copy of a table in every way, one at a time and many at once, in a transaction that is rolled

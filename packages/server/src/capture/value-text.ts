@@ -21,13 +21,17 @@ const settingsOf: Readonly<Record<string, readonly (keyof typeof exactSettings)[
 
 /** Types of PostgreSQL's own that hold no other type and whose text depends on no setting. */
 const settled = new Set(
-  'int2 int4 int8 numeric bool text varchar bpchar name uuid inet cidr macaddr json jsonb oid bit varbit tsvector'.split(' '),
-) // prettier-ignore
+  'int2 int4 int8 numeric bool text varchar bpchar name uuid inet cidr macaddr json jsonb oid bit varbit tsvector'.split(
+    ' ',
+  ),
+)
 
 /** Types whose cast to text is PostgreSQL's own and writes what the output function writes. */
 const castable = new Set(
-  'int2 int4 int8 numeric float4 float8 oid text varchar name date time timetz timestamp timestamptz interval uuid bytea json jsonb'.split(' '),
-) // prettier-ignore
+  'int2 int4 int8 numeric float4 float8 oid text varchar name date time timetz timestamp timestamptz interval uuid bytea json jsonb'.split(
+    ' ',
+  ),
+)
 
 /** Types whose text never holds what JSON must escape, so that putting it in quotes is enough, and quicker. */
 const unescaped = new Set('int2 int4 int8 oid numeric bool uuid date timestamp timestamptz float4 float8'.split(' '))

@@ -106,10 +106,13 @@ export function csvLines(
   const cells = new Transform({
     objectMode: true,
     transform(row: ExportRow, _encoding, done) {
-      done(null, chosen.map((column) => {
-        const text = cell(row, column, zone, masked)
-        return text === null ? null : inert(text)
-      })) // prettier-ignore
+      done(
+        null,
+        chosen.map((column) => {
+          const text = cell(row, column, zone, masked)
+          return text === null ? null : inert(text)
+        }),
+      )
     },
   })
   const lines = stringify({
@@ -131,9 +134,29 @@ export function exportQuery(db: Database, scopes: readonly Scope[], nowMs: numbe
     .join('spoor.field as f', 'f.id', 'c.field_id')
   for (const scope of scopes) whereScope(query, scope, 'change', 'c', nowMs)
   return query
-    .orderBy([{ column: 'c.captured_at', order: 'desc' }, { column: 'c.save_id', order: 'desc' }, { column: 'c.field_id' }]) // prettier-ignore
+    .orderBy([
+      { column: 'c.captured_at', order: 'desc' },
+      { column: 'c.save_id', order: 'desc' },
+      { column: 'c.field_id' },
+    ])
     .select(
-      'c.captured_at', 'c.save_id', 'a.name as actor_name', 'c.actor_kind', 's.claimed', 's.on_behalf_of', 't.name as type_name', 's.label',
-      'c.record_key', 's.action', 'f.name as field_name', 'c.field_id', 'c.before', 'c.after', 'c.erased', 's.channel', 's.reason', 's.db_login',
-    ) // prettier-ignore
+      'c.captured_at',
+      'c.save_id',
+      'a.name as actor_name',
+      'c.actor_kind',
+      's.claimed',
+      's.on_behalf_of',
+      't.name as type_name',
+      's.label',
+      'c.record_key',
+      's.action',
+      'f.name as field_name',
+      'c.field_id',
+      'c.before',
+      'c.after',
+      'c.erased',
+      's.channel',
+      's.reason',
+      's.db_login',
+    )
 }

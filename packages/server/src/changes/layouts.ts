@@ -3,10 +3,15 @@ import type { Database } from '../database/knex.ts'
 
 /** How a person has the columns of lists, by list. */
 export async function readLayouts(db: Database, personId: number): Promise<Partial<Record<ListName, Layout>>> {
-  const rows = await db('spoor.layout').where({ person_id: personId }).select<{ list: ListName; columns: Layout }[]>('list', 'columns') // prettier-ignore
+  const rows = await db('spoor.layout')
+    .where({ person_id: personId })
+    .select<{ list: ListName; columns: Layout }[]>('list', 'columns')
   return Object.fromEntries(rows.map((row) => [row.list, row.columns]))
 }
 
 export async function keepLayout(db: Database, personId: number, list: ListName, layout: Layout): Promise<void> {
-  await db('spoor.layout').insert({ person_id: personId, list, columns: JSON.stringify(layout) }).onConflict(['person_id', 'list']).merge() // prettier-ignore
+  await db('spoor.layout')
+    .insert({ person_id: personId, list, columns: JSON.stringify(layout) })
+    .onConflict(['person_id', 'list'])
+    .merge()
 }

@@ -10,7 +10,14 @@ export async function listScopes(db: Database, personId: number, { ownOnly = fal
     .where((q) => (ownOnly ? q : q.where('s.shared', true)).orWhere('s.owner', personId))
     .orderByRaw('s.owner = ? desc, s.name', [personId])
     .select('s.id', 's.name', 's.scope', 's.shared', 's.owner', 'p.name as owner_name')
-  return rows.map((row) => ({ id: row.id, name: row.name, scope: row.scope, shared: row.shared, mine: row.owner === personId, owner: row.owner_name })) // prettier-ignore
+  return rows.map((row) => ({
+    id: row.id,
+    name: row.name,
+    scope: row.scope,
+    shared: row.shared,
+    mine: row.owner === personId,
+    owner: row.owner_name,
+  }))
 }
 
 export async function nameScope(
@@ -20,7 +27,9 @@ export async function nameScope(
 ): Promise<NamedScope> {
   const { problems } = parseScope(new URLSearchParams(scope))
   if (problems.length > 0)
-    throw new Problem('bad-scope', 'A scope that is not understood cannot be kept. Nothing was kept.', { pieces: problems }) // prettier-ignore
+    throw new Problem('bad-scope', 'A scope that is not understood cannot be kept. Nothing was kept.', {
+      pieces: problems,
+    })
   await db('spoor.named_scope').insert({ owner: personId, name, scope, shared }).onConflict(['owner', 'name']).merge()
   return (await listScopes(db, personId)).find((one) => one.mine && one.name === name)!
 }

@@ -36,7 +36,13 @@ export function changesRouter({ db }: ChangesDeps): Router {
 
   bind(router, routes.listSaves, async ({ query, person }) => {
     const { after, limit, sort, descending } = query
-    return await savePage(db, await requestedScopes(db, query.scope, person), { after, limit, sort, descending: descending === '1', nowMs: Date.now() }) // prettier-ignore
+    return await savePage(db, await requestedScopes(db, query.scope, person), {
+      after,
+      limit,
+      sort,
+      descending: descending === '1',
+      nowMs: Date.now(),
+    })
   })
 
   bind(router, routes.summariseChanges, async ({ query, person }) =>
@@ -65,7 +71,12 @@ export function changesRouter({ db }: ChangesDeps): Router {
   bind(router, routes.exportChanges, async ({ query, person, request, response }) => {
     const scopes = await requestedScopes(db, query.scope, person)
     if (!isZone(query.zone)) throw new Problem('bad-request', `The time zone “${query.zone}” is not known.`)
-    await recordEvent(db, { kind: 'export', personId: person.id, words: `took changes out as CSV: ${await exportWords(db, query.scope, person)}`, address: request.ip }) // prettier-ignore
+    await recordEvent(db, {
+      kind: 'export',
+      personId: person.id,
+      words: `took changes out as CSV: ${await exportWords(db, query.scope, person)}`,
+      address: request.ip,
+    })
     response.type('text/csv; charset=utf-8').attachment(`changes-${new Date().toISOString().slice(0, 10)}.csv`)
     await pipeline(
       exportQuery(db, scopes, Date.now()).stream({ highWaterMark: 500 }),

@@ -37,7 +37,10 @@ export function whereScopes(
 ): Knex.QueryBuilder {
   if (level === 'save' && scopes.some(asksChanges))
     return query.whereExists((exists) => {
-      exists.select(1).from('ledger.change as one').whereRaw('one.save_id = ?? and one.captured_at = ??', [`${alias}.id`, `${alias}.captured_at`]) // prettier-ignore
+      exists
+        .select(1)
+        .from('ledger.change as one')
+        .whereRaw('one.save_id = ?? and one.captured_at = ??', [`${alias}.id`, `${alias}.captured_at`])
       whereScopes(exists, scopes, 'change', 'one', nowMs)
     })
   for (const scope of scopes) for (const part of partsOf(scope)) wherePart(query, part, level, alias, nowMs)
@@ -58,8 +61,12 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
           // Asked so that the answer is never NULL: a condition turned round would lose rows that are no lines.
           if (part.lines)
             q.orWhereRaw('(?? is not null and ?? = ? and ?? = ?)', [
-              column('parent_key'), column('parent_type_id'), record.typeId, column('parent_key'), record.key,
-            ]) // prettier-ignore
+              column('parent_key'),
+              column('parent_type_id'),
+              record.typeId,
+              column('parent_key'),
+              record.key,
+            ])
         }),
       )
       return
@@ -67,7 +74,9 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
       if (part.effective) {
         const { from, to } = daysOf(part.span, nowMs)
         const [day, bound] = dayOfEffect(level, alias)
-        add((q) => q.whereRaw(`coalesce((${day}) between ? and ?, false)`, [...bound, from ?? '0000', to ?? '9999-99-99'])) // prettier-ignore
+        add((q) =>
+          q.whereRaw(`coalesce((${day}) between ? and ?, false)`, [...bound, from ?? '0000', to ?? '9999-99-99']),
+        )
         return
       }
       const { fromMs, toMs } = instantsOf(part.span, nowMs)
@@ -86,7 +95,15 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
     case 'how':
       add((q) =>
         ofSave(q, level, alias, (save, of) => {
-          if (part.actions.length > 0) save.where((any) => any.whereIn(of('action'), part.actions.filter((action) => action !== 'restore')).orWhere((one) => part.actions.includes('restore') ? wasDeleted(one, of) : one.whereRaw('false'))) // prettier-ignore
+          if (part.actions.length > 0)
+            save.where((any) =>
+              any
+                .whereIn(
+                  of('action'),
+                  part.actions.filter((action) => action !== 'restore'),
+                )
+                .orWhere((one) => (part.actions.includes('restore') ? wasDeleted(one, of) : one.whereRaw('false'))),
+            )
           if (part.channels.length > 0) save.whereIn(of('channel'), [...part.channels])
           if (part.runs.length > 0) save.whereIn(of('run_id'), [...part.runs])
         }),
@@ -103,7 +120,14 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
     case 'state':
       add((q) => {
         part.states.forEach((state) => q.orWhere((one) => stateHolds(one, state, level, alias)))
-        if (part.stories.length > 0) q.orWhereExists((told) => told.select(1).from('spoor.story_save as told').whereRaw('told.save_id = ??', [level === 'save' ? `${alias}.id` : `${alias}.save_id`]).whereIn('told.story_id', [...part.stories])) // prettier-ignore
+        if (part.stories.length > 0)
+          q.orWhereExists((told) =>
+            told
+              .select(1)
+              .from('spoor.story_save as told')
+              .whereRaw('told.save_id = ??', [level === 'save' ? `${alias}.id` : `${alias}.save_id`])
+              .whereIn('told.story_id', [...part.stories]),
+          )
       })
       return
     case 'value':
@@ -120,7 +144,13 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
  * field for it, where none is known so early, and where what the field holds is no day.
  */
 function dayOfEffect(level: Level, alias: string): [sql: string, bindings: string[]] {
-  const own = [`${alias}.type_id`, `${alias}.type_id`, `${alias}.record_key`, `${alias}.captured_at`, level === 'save' ? `${alias}.id` : `${alias}.save_id`] // prettier-ignore
+  const own = [
+    `${alias}.type_id`,
+    `${alias}.type_id`,
+    `${alias}.record_key`,
+    `${alias}.captured_at`,
+    level === 'save' ? `${alias}.id` : `${alias}.save_id`,
+  ]
   return [
     `select case when day ~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}' then left(day, 10) end
        from (select case when e.after is not null then e.after
@@ -150,11 +180,11 @@ export async function historyOf(
     .whereIn(
       's.captured_at',
       saves.map((save) => save.captured_at),
-    ) // prettier-ignore
+    )
     .whereIn(
       's.id',
       saves.map((save) => save.id),
-    ) // prettier-ignore
+    )
     .select<{ id: string; restored: boolean; effective_on: string | null }[]>(
       's.id',
       db.raw(`(${day}) as effective_on`, bound),
@@ -184,7 +214,10 @@ function ofSave(
     return
   }
   query.whereExists((exists) => {
-    exists.select(1).from('ledger.save as its').whereRaw('its.id = ?? and its.captured_at = ??', [`${alias}.save_id`, `${alias}.captured_at`]) // prettier-ignore
+    exists
+      .select(1)
+      .from('ledger.save as its')
+      .whereRaw('its.id = ?? and its.captured_at = ??', [`${alias}.save_id`, `${alias}.captured_at`])
     condition(exists, (name) => `its.${name}`)
   })
 }
@@ -238,7 +271,10 @@ function containsText(query: Knex.QueryBuilder, text: string, columns: readonly 
     ? [`lower(?? collate "C") like ? escape '\\'`, anywhere(text.toLowerCase())]
     : [`?? ilike ? escape '\\'`, anywhere(text)]
   const either = columns.map(() => (turned ? `coalesce(${one}, false)` : one)).join(' or ')
-  query.whereRaw(`(${either})`, columns.flatMap((column) => [column, pattern])) // prettier-ignore
+  query.whereRaw(
+    `(${either})`,
+    columns.flatMap((column) => [column, pattern]),
+  )
 }
 
 function valueHolds(query: Knex.QueryBuilder, test: ValueTest, alias: string, exclude: boolean): void {
@@ -279,7 +315,12 @@ function moved(
   }
   const least = (Number(by) / 100) * nearlyOne
   query.whereNotNull(share).whereRaw(test === 'rose' ? '?? >= ?' : '?? <= ?', [share, sign * least])
-  query.whereRaw(`?? * ${sign * 100} > ?::numeric * abs(case when ?? is not null then ??::numeric end)`, [rise, by, rise, `${alias}.before`]) // prettier-ignore
+  query.whereRaw(`?? * ${sign * 100} > ?::numeric * abs(case when ?? is not null then ??::numeric end)`, [
+    rise,
+    by,
+    rise,
+    `${alias}.before`,
+  ])
 }
 
 /** Whether a scope can only be decided change by change. */

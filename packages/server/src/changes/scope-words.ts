@@ -22,10 +22,14 @@ export async function exportWords(db: Database, text: string, { reach, role }: S
 
 async function namesIn(db: Database, { who, what }: Scope): Promise<ScopeNames> {
   const [actors, types, fields] = await Promise.all([
-    db('spoor.actor').whereIn('id', [...(who?.actors ?? [])]).select<{ id: number; name: string }[]>('id', 'name'),
+    db('spoor.actor')
+      .whereIn('id', [...(who?.actors ?? [])])
+      .select<{ id: number; name: string }[]>('id', 'name'),
     db('spoor.record_type').select<{ id: number; plural: string }[]>('id', 'plural'),
-    db('spoor.field').whereIn('id', [...(what?.fields ?? [])]).select<{ id: number; name: string; typeId: number }[]>('id', 'name', 'type_id as typeId'),
-  ]) // prettier-ignore
+    db('spoor.field')
+      .whereIn('id', [...(what?.fields ?? [])])
+      .select<{ id: number; name: string; typeId: number }[]>('id', 'name', 'type_id as typeId'),
+  ])
   return {
     actor: (id) => actors.find((one) => one.id === id)?.name,
     type: (id) => types.find((one) => one.id === id)?.plural,

@@ -143,20 +143,27 @@ export class Collector {
       ({ deed, login, times, last }) =>
         `The login ${login} laid hands on captured rows before they were collected (${deed}, ${times === 1 ? 'once' : `${times} times`}, last at ${last}). Changes from before that moment may be missing from the trail or not be as they were, and there may be some that nobody made.`,
     )
-    const state = await db('ledger.collector_state').where({ source_id: this.#sourceId }).first<{ traces: string | null }>('traces') // prettier-ignore
+    const state = await db('ledger.collector_state')
+      .where({ source_id: this.#sourceId })
+      .first<{ traces: string | null }>('traces')
     if (state.traces !== null) {
       const known = Number(state.traces)
       const hidden = begun - known - ids.filter((id) => Number(id) > known && Number(id) <= begun).length
       if (hidden > 0)
-        told.push(`Captured rows were touched ${hidden === 1 ? 'once' : `${hidden} times`} without a trace that stayed (numbers ${known + 1} to ${begun}): whoever did it took it back, has not finished, or covered it up.`) // prettier-ignore
+        told.push(
+          `Captured rows were touched ${hidden === 1 ? 'once' : `${hidden} times`} without a trace that stayed (numbers ${known + 1} to ${begun}): whoever did it took it back, has not finished, or covered it up.`,
+        )
       if (begun < known)
-        told.push(`The numbers of the traces that handling captured rows leaves go back from ${known} to ${begun}: they were set back.`) // prettier-ignore
+        told.push(
+          `The numbers of the traces that handling captured rows leaves go back from ${known} to ${begun}: they were set back.`,
+        )
     }
     for (const words of told) {
       await raiseAlarm(db, this.#sourceId, 'outbox-altered', words)
       this.#watchWords.push(words)
     }
-    if (Number(state.traces ?? -1) !== begun) await db('ledger.collector_state').where({ source_id: this.#sourceId }).update({ traces: begun }) // prettier-ignore
+    if (Number(state.traces ?? -1) !== begun)
+      await db('ledger.collector_state').where({ source_id: this.#sourceId }).update({ traces: begun })
     await forget(source, 'meddling', ids)
   }
 
@@ -331,7 +338,10 @@ export class Collector {
     const { setAside } = prepared
     await this.#writer.write({ sourceId: this.#sourceId, batchesSeen: state.batches, prepared })
     await this.#emptied()
-    const emptying = emptyOutbox(source, rows.map((row) => row.seq)) // prettier-ignore
+    const emptying = emptyOutbox(
+      source,
+      rows.map((row) => row.seq),
+    )
     emptying.catch(() => undefined)
     this.#emptying = emptying
     // Another batch does not wait for it; whoever is told that there is no more finds the outbox empty.

@@ -117,9 +117,11 @@ export async function readTraces(source: Database): Promise<Traces> {
   const { rows: counter } = await source.raw<{ rows: { begun: string }[] }>(
     `select case when is_called then last_value else 0 end as begun from spoor_capture.meddling_id_seq`,
   )
-  const { rows } = await source.raw<{ rows: { deed: string; login: string; times: string; last: string; ids: string[] }[] }>(
+  const { rows } = await source.raw<{
+    rows: { deed: string; login: string; times: string; last: string; ids: string[] }[]
+  }>(
     `select deed, login, count(*) as times, max(at) as last, array_agg(id::text) as ids from spoor_capture.meddling group by deed, login`,
-  ) // prettier-ignore
+  )
   return {
     meddling: rows.map(({ deed, login, times, last }) => ({ deed, login, times: Number(times), last })),
     begun: Number(counter[0]!.begun),
@@ -152,10 +154,12 @@ export async function readMissed(source: Database): Promise<Missed[]> {
     `select to_regclass('spoor_capture.missed') is not null as there`,
   )
   if (!made[0]?.there) return []
-  const { rows } = await source.raw<{ rows: { type_id: number; saves: string; first: string; last: string; words: string; ids: string[] }[] }>(
+  const { rows } = await source.raw<{
+    rows: { type_id: number; saves: string; first: string; last: string; words: string; ids: string[] }[]
+  }>(
     `select type_id, count(*) as saves, min(at) as first, max(at) as last, (array_agg(deed || ' of ' || relation || ': ' || words order by id desc))[1] as words,
             array_agg(id::text) as ids
        from spoor_capture.missed group by type_id`,
-  ) // prettier-ignore
+  )
   return rows.map(({ type_id, saves, ...rest }) => ({ typeId: type_id, saves: Number(saves), ...rest }))
 }

@@ -146,7 +146,9 @@ export class Preparer {
     const unmet = saves.filter((save) => !this.#typesMet.has(met(save)))
     if (unmet.length === 0) return
     const typeIds = [...new Set(unmet.map((save) => save.typeId))]
-    const rows = await this.#db('spoor.field').whereIn('type_id', typeIds).select<{ id: number; base_type: string }[]>('id', 'base_type') // prettier-ignore
+    const rows = await this.#db('spoor.field')
+      .whereIn('type_id', typeIds)
+      .select<{ id: number; base_type: string }[]>('id', 'base_type')
     for (const row of rows) if (valueKind(row.base_type) === 'number') this.#numbers.add(row.id)
     for (const save of unmet) this.#typesMet.add(met(save))
   }

@@ -42,7 +42,10 @@ export async function addToRollups(
     }
   }
   const byActor = [...byHour.values()].flatMap(({ actors }) => [...actors.values()])
-  await addFieldCounts(trx, [...byHour.values()].flatMap(({ fields }) => [...fields.values()])) // prettier-ignore
+  await addFieldCounts(
+    trx,
+    [...byHour.values()].flatMap(({ fields }) => [...fields.values()]),
+  )
   await addActorCounts(trx, byActor)
   await addKindCounts(trx, byActor)
 }

@@ -49,7 +49,10 @@ export async function assignRuns(
   })
   await insertRuns(trx, sourceId, fresh)
   const begunNow = new Set(fresh.map((one) => one.run))
-  await extendRuns(trx, [...touched].filter((run) => !begunNow.has(run))) // prettier-ignore
+  await extendRuns(
+    trx,
+    [...touched].filter((run) => !begunNow.has(run)),
+  )
   return runs.map((run) => run.id)
 }
 

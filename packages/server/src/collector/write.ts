@@ -19,10 +19,35 @@ export interface Batch {
 export class CollectorSuperseded extends Error {}
 
 const saveColumns = [
-  'id', 'captured_at', 'source_id', 'type_id', 'record_key', 'key_before', 'label', 'action', 'actor_id', 'actor_kind', 'claimed',
-  'on_behalf_of', 'channel', 'run', 'reason', 'correction_id', 'db_login', 'application_name', 'client_address', 'transaction_id',
-  'plan_version', 'outbox_seq', 'run_id', 'parent_type_id', 'parent_key', 'collected_at', 'actor_name', 'leaf',
-] // prettier-ignore
+  'id',
+  'captured_at',
+  'source_id',
+  'type_id',
+  'record_key',
+  'key_before',
+  'label',
+  'action',
+  'actor_id',
+  'actor_kind',
+  'claimed',
+  'on_behalf_of',
+  'channel',
+  'run',
+  'reason',
+  'correction_id',
+  'db_login',
+  'application_name',
+  'client_address',
+  'transaction_id',
+  'plan_version',
+  'outbox_seq',
+  'run_id',
+  'parent_type_id',
+  'parent_key',
+  'collected_at',
+  'actor_name',
+  'leaf',
+]
 const changeColumns = [
   'save_id',
   'captured_at',
@@ -117,24 +142,92 @@ function saveLine(
 ): string {
   const parentKey = parentTypeId === null ? null : save.parentKey
   const canonical = canonicalSave({
-    id, at: save.at, collectedAt, sourceId, typeId: save.typeId, key: save.key, keyBefore: save.keyBefore, label: save.label, action: save.action,
-    actorId, actorKind: save.who.kind, actorName: save.who.name, claimed: save.who.claimed, onBehalfOf: save.onBehalfOf, channel: save.channel,
-    run: save.run, runId: String(runId), reason: save.reason, correctionId: save.correctionId, login: save.login, application: save.applicationName,
-    address: save.clientAddress, transaction: save.transaction, planVersion: save.planVersion, seq: save.seq, parentTypeId, parentKey,
+    id,
+    at: save.at,
+    collectedAt,
+    sourceId,
+    typeId: save.typeId,
+    key: save.key,
+    keyBefore: save.keyBefore,
+    label: save.label,
+    action: save.action,
+    actorId,
+    actorKind: save.who.kind,
+    actorName: save.who.name,
+    claimed: save.who.claimed,
+    onBehalfOf: save.onBehalfOf,
+    channel: save.channel,
+    run: save.run,
+    runId: String(runId),
+    reason: save.reason,
+    correctionId: save.correctionId,
+    login: save.login,
+    application: save.applicationName,
+    address: save.clientAddress,
+    transaction: save.transaction,
+    planVersion: save.planVersion,
+    seq: save.seq,
+    parentTypeId,
+    parentKey,
     changes: changes.map(({ fieldId, commitments }) => ({ fieldId, ...commitments })),
-  }) // prettier-ignore
-  return copyLine([
-    id, save.at, sourceId, save.typeId, save.key, save.keyBefore, save.label, save.action, actorId, save.who.kind, save.who.claimed,
-    save.onBehalfOf, save.channel, save.run, save.reason, save.correctionId, save.login, save.applicationName, save.clientAddress,
-    save.transaction, save.planVersion, save.seq, runId, parentTypeId, parentKey, collectedAt, save.who.name,
-  ], sha256Hex(leafText(canonical))) // prettier-ignore
+  })
+  return copyLine(
+    [
+      id,
+      save.at,
+      sourceId,
+      save.typeId,
+      save.key,
+      save.keyBefore,
+      save.label,
+      save.action,
+      actorId,
+      save.who.kind,
+      save.who.claimed,
+      save.onBehalfOf,
+      save.channel,
+      save.run,
+      save.reason,
+      save.correctionId,
+      save.login,
+      save.applicationName,
+      save.clientAddress,
+      save.transaction,
+      save.planVersion,
+      save.seq,
+      runId,
+      parentTypeId,
+      parentKey,
+      collectedAt,
+      save.who.name,
+    ],
+    sha256Hex(leafText(canonical)),
+  )
 }
 
 function changeLines({ save, id, actorId, parentTypeId, changes }: Numbered): string[] {
   const parentKey = parentTypeId === null ? null : save.parentKey
   return changes.map(({ fieldId, before, after, rise, riseShare, salt, digest }) =>
-    copyLine([id, save.at, fieldId, save.typeId, save.key, actorId, save.who.kind, before, after, parentTypeId, parentKey, rise, riseShare], salt, digest),
-  ) // prettier-ignore
+    copyLine(
+      [
+        id,
+        save.at,
+        fieldId,
+        save.typeId,
+        save.key,
+        actorId,
+        save.who.kind,
+        before,
+        after,
+        parentTypeId,
+        parentKey,
+        rise,
+        riseShare,
+      ],
+      salt,
+      digest,
+    ),
+  )
 }
 
 function* each<T>(items: readonly T[], lines: (item: T) => readonly string[]): Generator<string> {
@@ -194,8 +287,14 @@ async function nextSaveId(trx: Knex.Transaction, count: number): Promise<bigint>
 /** What could not be understood is kept whole, and an event that is sealed says which row it was and its digest. */
 async function keepAside(trx: Knex.Transaction, sourceId: number, rows: Prepared['setAside']): Promise<void> {
   if (rows.length === 0) return
-  await trx.batchInsert('ledger.set_aside', rows.map(({ seq, why, content }) => ({ source_id: sourceId, outbox_seq: seq, why, content }))) // prettier-ignore
-  await recordEvents(trx, rows.map((row) => ({ kind: 'custody', personId: null, words: setAsideWords(sha256Hex, { sourceId, ...row }) }))) // prettier-ignore
+  await trx.batchInsert(
+    'ledger.set_aside',
+    rows.map(({ seq, why, content }) => ({ source_id: sourceId, outbox_seq: seq, why, content })),
+  )
+  await recordEvents(
+    trx,
+    rows.map((row) => ({ kind: 'custody', personId: null, words: setAsideWords(sha256Hex, { sourceId, ...row }) })),
+  )
 }
 
 /** Most saves leave a record's label as it is: those are looked at and not written. */

@@ -304,10 +304,12 @@ async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWr
        from spoor_capture.outbox o where transaction_id = pg_current_xact_id() order by o.seq`,
   )
   const asked = new Map(writes.map((write) => [itemPlace(write), write.value]))
-  const saves = foldRows(rows.flatMap((row) => {
-    const read = interpret(row, { logins: new Map(), identities: [] })
-    return read.understood ? [read.save] : []
-  })) // prettier-ignore
+  const saves = foldRows(
+    rows.flatMap((row) => {
+      const read = interpret(row, { logins: new Map(), identities: [] })
+      return read.understood ? [read.save] : []
+    }),
+  )
   return saves.flatMap((save) =>
     Object.entries(save.delta).flatMap(([fieldId, [before, after]]) => {
       const place = { typeId: save.typeId, key: save.key, fieldId: Number(fieldId) }

@@ -57,7 +57,9 @@ export async function readRows(
       [...table.key.map((_, at) => keys.map((key) => key[at])), keys.map((key) => JSON.stringify(key))],
     ),
   )
-  return new Map(rows.map(({ wanted, held }) => [wanted, new Map(fields.map((field, at) => [field.fieldId, held[at] ?? null]))])) // prettier-ignore
+  return new Map(
+    rows.map(({ wanted, held }) => [wanted, new Map(fields.map((field, at) => [field.fieldId, held[at] ?? null]))]),
+  )
 }
 
 /** Reads what the source holds now for some items and locks those rows until the transaction ends. */
@@ -74,7 +76,8 @@ export async function lockCurrent(
       (fieldId) => table.fields.get(fieldId) ?? [],
     )
     const keys = [...new Set(ofType.map((item) => item.key))]
-    for (const [key, held] of await readRows(trx, table, fields, keys, { lock: true })) found.set(`${typeId}/${key}`, held) // prettier-ignore
+    for (const [key, held] of await readRows(trx, table, fields, keys, { lock: true }))
+      found.set(`${typeId}/${key}`, held)
   }
   return (item) => {
     const field = tables.get(item.typeId)?.fields.get(item.fieldId)
@@ -98,7 +101,7 @@ function keyMatch(table: WritableTable): string {
     .map(
       (part, at) =>
         `t.${id(part.column)} = w.k${at}::${part.castType} and (${text(`t.${id(part.column)}`, part)}) collate pg_catalog."C" = w.k${at}`,
-    ) // prettier-ignore
+    )
     .join(' and ')
 }
 

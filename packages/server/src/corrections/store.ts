@@ -82,7 +82,9 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     .orderBy('id')
     .select<{ id: string }[]>('id')
   const masked = await maskedFields(db)
-  const erased = new Set(await db('spoor.correction_item').where({ correction_id: correctionId, erased: true }).pluck<number[]>('id')) // prettier-ignore
+  const erased = new Set(
+    await db('spoor.correction_item').where({ correction_id: correctionId, erased: true }).pluck<number[]>('id'),
+  )
   const hidden = { found: null, now: null, target: null, masked: true }
   return {
     ...headShown(row),

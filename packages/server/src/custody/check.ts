@@ -64,7 +64,11 @@ interface Between {
 /** Seals up to one, in order. There may be one for every minute of years: they are never all held. */
 async function* sealsUpTo(db: Database, upTo: string): AsyncGenerator<SealRow> {
   for (let last = '0'; ;) {
-    const rows = await db<SealRow>('ledger.seal').where('number', '>', last).where('number', '<=', upTo).orderBy('number').limit(sealsAtOnce) // prettier-ignore
+    const rows = await db<SealRow>('ledger.seal')
+      .where('number', '>', last)
+      .where('number', '<=', upTo)
+      .orderBy('number')
+      .limit(sealsAtOnce)
     yield* rows
     if (rows.length < sealsAtOnce) return
     last = rows.at(-1)!.number
@@ -119,7 +123,8 @@ export class LedgerCheck {
       seals.clone().where('size', '<=', at).max({ number: 'number' }).first(),
       seals.clone().where('size', '>', at).min({ number: 'number' }).first(),
     ])
-    const numberOf = (row: { number?: unknown } | undefined) => typeof row?.number === 'string' ? Number(row.number) : null // prettier-ignore
+    const numberOf = (row: { number?: unknown } | undefined) =>
+      typeof row?.number === 'string' ? Number(row.number) : null
     return { afterSeal: numberOf(after), beforeSeal: numberOf(before) }
   }
 
@@ -134,21 +139,30 @@ export class LedgerCheck {
     const { db } = this.#run
     const origin = await originOf(db)
     const { keys, whole } = await vouchedKeys(db, origin)
-    if (!whole) await this.#tell({ place: 'signing key', words: 'A signing key that is stored is not what it was, or nobody handed over to it.' }) // prettier-ignore
+    if (!whole)
+      await this.#tell({
+        place: 'signing key',
+        words: 'A signing key that is stored is not what it was, or nobody handed over to it.',
+      })
     let [before, last]: [SealRow | undefined, SealRow | undefined] = [undefined, undefined]
     for await (const seal of sealsUpTo(db, upTo)) {
       before = last
       last = seal
       const note = readNote(seal.note)
       const checkpoint = note && readCheckpoint(note.text)
-      const holds = note && keys.some((key) => {
-        const signature = signatureBy(sha256, note, key)
-        return signature !== null && signatureHolds(key, note.text, signature)
-      }) // prettier-ignore
+      const holds =
+        note &&
+        keys.some((key) => {
+          const signature = signatureBy(sha256, note, key)
+          return signature !== null && signatureHolds(key, note.text, signature)
+        })
       const place = `seal ${seal.number}`
       const told = { place, afterSeal: before ? Number(before.number) : null, beforeSeal: Number(seal.number) }
       if (!holds || !checkpoint)
-        await this.#tell({ ...told, words: `Seal ${seal.number} does not hold: its note was altered, or was not signed by a known key.` }) // prettier-ignore
+        await this.#tell({
+          ...told,
+          words: `Seal ${seal.number} does not hold: its note was altered, or was not signed by a known key.`,
+        })
       else if (
         checkpointText(checkpoint) !==
         checkpointText({
@@ -160,15 +174,27 @@ export class LedgerCheck {
           eventsEnd: new Uint8Array(seal.events_end),
         })
       )
-        // prettier-ignore
         await this.#tell({ ...told, words: `Seal ${seal.number} says other than what is stored beside it.` })
       if (Number(seal.number) !== Number(before?.number ?? 0) + 1)
-        await this.#tell({ ...told, place: `seal before ${seal.number}`, words: `A seal is missing before seal ${seal.number}.` }) // prettier-ignore
+        await this.#tell({
+          ...told,
+          place: `seal before ${seal.number}`,
+          words: `A seal is missing before seal ${seal.number}.`,
+        })
       if (before && Number(seal.size) < Number(before.size))
-        await this.#tell({ ...told, place: `size of seal ${seal.number}`, words: `Seal ${seal.number} covers less than the one before it.` }) // prettier-ignore
+        await this.#tell({
+          ...told,
+          place: `size of seal ${seal.number}`,
+          words: `Seal ${seal.number} covers less than the one before it.`,
+        })
     }
     if (last && Number(last.size) > size)
-      await this.#tell({ place: 'end of the ledger', words: `The last seal covers ${last.size} saves, and the ledger has ${size}: its end was cut off.`, afterSeal: Number(before?.number ?? 0), beforeSeal: Number(last.number) }) // prettier-ignore
+      await this.#tell({
+        place: 'end of the ledger',
+        words: `The last seal covers ${last.size} saves, and the ledger has ${size}: its end was cut off.`,
+        afterSeal: Number(before?.number ?? 0),
+        beforeSeal: Number(last.number),
+      })
     const gone = await firstNotThere(db, known)
     if (gone)
       await this.#tell({
@@ -197,7 +223,14 @@ export class LedgerCheck {
         const seal = next
         next = await nextOf(seals)
         if (Number(seal.size) === at && !sameBytes(rootOfPeaks(peaks), new Uint8Array(seal.root)))
-          await this.#tell({ place: `root of seal ${seal.number}`, words: `What seal ${seal.number} covers is no longer what was sealed.`, stored: toHex(new Uint8Array(seal.root)), expected: toHex(rootOfPeaks(peaks)), afterSeal: Number(seal.number) - 1 || null, beforeSeal: Number(seal.number) }) // prettier-ignore
+          await this.#tell({
+            place: `root of seal ${seal.number}`,
+            words: `What seal ${seal.number} covers is no longer what was sealed.`,
+            stored: toHex(new Uint8Array(seal.root)),
+            expected: toHex(rootOfPeaks(peaks)),
+            afterSeal: Number(seal.number) - 1 || null,
+            beforeSeal: Number(seal.number),
+          })
       }
     }
     const idOf = (at: number) => (first + BigInt(at)).toString()
@@ -205,8 +238,12 @@ export class LedgerCheck {
     const read = async (from: number): Promise<{ slice: Slice; nodes: Map<number, Uint8Array> }> => {
       const [slice, rows] = await Promise.all([
         slices.read({ from: first + BigInt(from), to: first + BigInt(endOf(from)), secret: this.#secret }),
-        db('ledger.node').where({ height: blockLevel }).where('place', '>=', from / block).where('place', '<', Math.ceil(endOf(from) / block)).select<{ place: string; hash: Buffer }[]>('place', 'hash'),
-      ]) // prettier-ignore
+        db('ledger.node')
+          .where({ height: blockLevel })
+          .where('place', '>=', from / block)
+          .where('place', '<', Math.ceil(endOf(from) / block))
+          .select<{ place: string; hash: Buffer }[]>('place', 'hash'),
+      ])
       return { slice, nodes: new Map(rows.map((row) => [Number(row.place), new Uint8Array(row.hash)])) }
     }
     const ahead: ReturnType<typeof read>[] = []
@@ -256,7 +293,13 @@ export class LedgerCheck {
     const computed = leavesOf(computedLeaves)
     const isNode = (root: Uint8Array | null) => node !== undefined && root !== null && sameBytes(root, node)
     const tellNode = async (words: string) =>
-      this.#tell({ place: `node ${begin / block}`, words: `The node over saves ${idOf(begin)} to ${idOf(end - 1)} ${words}.`, ...(node ? { stored: toHex(node) } : {}), ...(computedRoot ? { expected: toHex(computedRoot) } : {}), ...(await this.#sealsAround(begin)) }) // prettier-ignore
+      this.#tell({
+        place: `node ${begin / block}`,
+        words: `The node over saves ${idOf(begin)} to ${idOf(end - 1)} ${words}.`,
+        ...(node ? { stored: toHex(node) } : {}),
+        ...(computedRoot ? { expected: toHex(computedRoot) } : {}),
+        ...(await this.#sealsAround(begin)),
+      })
     if (!node && computedRoot && end <= this.#sealed) await tellNode('is missing')
     const computedHolds = isNode(computedRoot)
     if (!saves) {
@@ -266,7 +309,12 @@ export class LedgerCheck {
     const byId = new Map<string, Recomputed>()
     for (const save of saves) {
       if (byId.has(save.id))
-        await this.#tell({ place: `save ${save.id} twice`, words: `Save ${save.id} is in the ledger twice.`, saveId: save.id, ...(await this.#sealsAround(begin)) }) // prettier-ignore
+        await this.#tell({
+          place: `save ${save.id} twice`,
+          words: `Save ${save.id} is in the ledger twice.`,
+          saveId: save.id,
+          ...(await this.#sealsAround(begin)),
+        })
       else byId.set(save.id, save)
     }
     const here = computed.map((_, n) => byId.get(idOf(begin + n)))
@@ -278,7 +326,12 @@ export class LedgerCheck {
     for (const [n, save] of here.entries()) {
       const at = begin + n
       if (!save)
-        await this.#tell({ place: `save ${idOf(at)} missing`, words: `Save ${idOf(at)} is missing from the ledger.`, saveId: idOf(at), ...(await this.#sealsAround(at)) }) // prettier-ignore
+        await this.#tell({
+          place: `save ${idOf(at)} missing`,
+          words: `Save ${idOf(at)} is missing from the ledger.`,
+          saveId: idOf(at),
+          ...(await this.#sealsAround(at)),
+        })
       else if (!isAsWritten(save)) await this.#save(save, computedHolds, await this.#sealsAround(at))
     }
     return computedHolds ? { leaves: computed, root: computedRoot } : { leaves: stored, root: storedRoot }
@@ -288,19 +341,50 @@ export class LedgerCheck {
     const told = { saveId: save.id, ...around }
     for (const change of save.changes)
       if (change.strays.length > 0)
-        await this.#tell({ ...told, place: `save ${save.id} field ${change.fieldId} columns`, words: `Save ${save.id}: of one of its changes, ${change.strays.join(' and ')} is not that of the save.`, fieldId: change.fieldId }) // prettier-ignore
+        await this.#tell({
+          ...told,
+          place: `save ${save.id} field ${change.fieldId} columns`,
+          words: `Save ${save.id}: of one of its changes, ${change.strays.join(' and ')} is not that of the save.`,
+          fieldId: change.fieldId,
+        })
     const altered = save.changes.filter((change) => change.stored !== change.digest)
     if (save.leaf === save.stored || contentHolds) {
       if (save.leaf !== save.stored)
-        await this.#tell({ ...told, place: `leaf of save ${save.id}`, words: `The leaf stored with save ${save.id} was altered; the save itself is as it was sealed.`, stored: save.stored ?? 'nothing', expected: save.leaf }) // prettier-ignore
+        await this.#tell({
+          ...told,
+          place: `leaf of save ${save.id}`,
+          words: `The leaf stored with save ${save.id} was altered; the save itself is as it was sealed.`,
+          stored: save.stored ?? 'nothing',
+          expected: save.leaf,
+        })
       for (const change of altered)
-        await this.#tell({ ...told, place: `digest of save ${save.id} field ${change.fieldId}`, words: `The digest stored with a change of save ${save.id} was altered; the change itself is as it was sealed.`, fieldId: change.fieldId, stored: change.stored ?? 'nothing', expected: change.digest }) // prettier-ignore
+        await this.#tell({
+          ...told,
+          place: `digest of save ${save.id} field ${change.fieldId}`,
+          words: `The digest stored with a change of save ${save.id} was altered; the change itself is as it was sealed.`,
+          fieldId: change.fieldId,
+          stored: change.stored ?? 'nothing',
+          expected: change.digest,
+        })
       return
     }
     if (altered.length === 0)
-      await this.#tell({ ...told, place: `save ${save.id}`, words: `Save ${save.id} (${save.label}, ${save.at}) is not as it was written: its time, actor, record, number of changes or another of its own columns was altered.`, stored: save.stored ?? 'nothing', expected: save.leaf }) // prettier-ignore
+      await this.#tell({
+        ...told,
+        place: `save ${save.id}`,
+        words: `Save ${save.id} (${save.label}, ${save.at}) is not as it was written: its time, actor, record, number of changes or another of its own columns was altered.`,
+        stored: save.stored ?? 'nothing',
+        expected: save.leaf,
+      })
     for (const change of altered)
-      await this.#tell({ ...told, place: `save ${save.id} field ${change.fieldId}`, words: `Save ${save.id} (${save.label}, ${save.at}): of this change, ${wordsOf(sidesAltered(change.stored, change.digest))} not as written.`, fieldId: change.fieldId, stored: change.stored ?? 'nothing', expected: change.digest }) // prettier-ignore
+      await this.#tell({
+        ...told,
+        place: `save ${save.id} field ${change.fieldId}`,
+        words: `Save ${save.id} (${save.label}, ${save.at}): of this change, ${wordsOf(sidesAltered(change.stored, change.digest))} not as written.`,
+        fieldId: change.fieldId,
+        stored: change.stored ?? 'nothing',
+        expected: change.digest,
+      })
   }
 
   /**
@@ -317,7 +401,6 @@ export class LedgerCheck {
       [1n, first],
       [first + BigInt(size), BigInt(lastSaveId) + 1n],
     ] as const)
-      // prettier-ignore
       for (let from = begin; from < end; from += step) {
         if (!(await onProgress(size))) return null
         const to = from + step < end ? from + step : end
@@ -336,7 +419,12 @@ export class LedgerCheck {
     for (const row of rows) {
       const expected = row.below.length === block ? fold(row.below.map((hash) => new Uint8Array(hash))) : null
       if (!expected || !sameBytes(expected, new Uint8Array(row.hash)))
-        await this.#tell({ place: `node ${row.height}/${row.place}`, words: `A node of the tree (height ${row.height}, place ${row.place}) is not that of those below it.`, stored: row.hash.toString('hex'), ...(expected ? { expected: toHex(expected) } : {}) }) // prettier-ignore
+        await this.#tell({
+          place: `node ${row.height}/${row.place}`,
+          words: `A node of the tree (height ${row.height}, place ${row.place}) is not that of those below it.`,
+          stored: row.hash.toString('hex'),
+          ...(expected ? { expected: toHex(expected) } : {}),
+        })
     }
   }
 
@@ -361,7 +449,14 @@ export class LedgerCheck {
         more = rows.length === eventsAtOnce
       }
       if (counted !== Number(seal.events) || !sameBytes(end, new Uint8Array(seal.events_end))) {
-        await this.#tell({ place: `events of seal ${seal.number}`, words: `Of the events between seal ${before} and seal ${seal.number}, one was altered, taken away or put in (${counted} there, ${seal.events} sealed).`, stored: seal.events_end.toString('hex'), expected: toHex(end), afterSeal: before || null, beforeSeal: Number(seal.number) }) // prettier-ignore
+        await this.#tell({
+          place: `events of seal ${seal.number}`,
+          words: `Of the events between seal ${before} and seal ${seal.number}, one was altered, taken away or put in (${counted} there, ${seal.events} sealed).`,
+          stored: seal.events_end.toString('hex'),
+          expected: toHex(end),
+          afterSeal: before || null,
+          beforeSeal: Number(seal.number),
+        })
         // What follows is told by its own interval.
         ;[end, counted] = [new Uint8Array(seal.events_end), Number(seal.events)]
       }

@@ -92,7 +92,10 @@ export class Checking {
       checkId: row.id,
       hurried: () => asked,
       onProgress: async (done) => {
-        const [now] = await this.#db('spoor.ledger_check').where({ id: row.id }).update({ done, seen_at: this.#db.fn.now() }).returning<CheckRow[]>('*') // prettier-ignore
+        const [now] = await this.#db('spoor.ledger_check')
+          .where({ id: row.id })
+          .update({ done, seen_at: this.#db.fn.now() })
+          .returning<CheckRow[]>('*')
         asked = now?.asked_by !== null && now?.asked_by !== undefined
         return !now?.stop_asked && !this.#duty.stopping
       },

@@ -6,7 +6,12 @@ import type { Mismatch } from './mismatch.ts'
 const mostTold = 50
 
 export function strayChange(saveId: string, fieldId: number): Mismatch {
-  return { place: `stray change ${saveId} ${fieldId}`, words: `A change says that it belongs to save ${saveId}, and no such save was made at its time.`, saveId, fieldId } // prettier-ignore
+  return {
+    place: `stray change ${saveId} ${fieldId}`,
+    words: `A change says that it belongs to save ${saveId}, and no such save was made at its time.`,
+    saveId,
+    fieldId,
+  }
 }
 
 interface Query {
@@ -26,7 +31,13 @@ const queries: readonly Query[] = [
             from (select date_trunc('hour', captured_at, 'UTC') as hour, type_id, field_id, count(*) as n from ledger.change group by 1, 2, 3) c
             full join ledger.hour_field r on r.hour = c.hour and r.type_id = c.type_id and r.field_id = c.field_id
            where coalesce(r.changes, 0) <> coalesce(c.n, 0)`,
-    told: (row) => ({ place: `count ${row['hour']} field ${row['field']}`, words: `The count of changes of a field in ${spell(row)} is ${row['stored']}, and there are ${row['expected']}.`, fieldId: Number(row['field']), stored: row['stored']!, expected: row['expected']! }),
+    told: (row) => ({
+      place: `count ${row['hour']} field ${row['field']}`,
+      words: `The count of changes of a field in ${spell(row)} is ${row['stored']}, and there are ${row['expected']}.`,
+      fieldId: Number(row['field']),
+      stored: row['stored']!,
+      expected: row['expected']!,
+    }),
   },
   {
     of: ['actor', 'kind'],
@@ -48,7 +59,12 @@ const queries: readonly Query[] = [
              full join ledger.hour_kind r on r.hour = c.hour and r.actor_kind = c.actor_kind
             where coalesce(r.saves, 0) <> coalesce(c.saves, 0) or coalesce(r.changes, 0) <> coalesce(c.changes, 0)
             limit ${mostTold})`,
-    told: (row) => ({ place: `count ${row['hour']} ${row['of']} ${row['who']} type ${row['type']}`, words: `The count of ${row['of'] === 'actor' ? 'an actor' : 'a kind of actor'} in ${spell(row)} says ${row['stored']}, and there are ${row['expected']}.`, stored: row['stored']!, expected: row['expected']! }),
+    told: (row) => ({
+      place: `count ${row['hour']} ${row['of']} ${row['who']} type ${row['type']}`,
+      words: `The count of ${row['of'] === 'actor' ? 'an actor' : 'a kind of actor'} in ${spell(row)} says ${row['stored']}, and there are ${row['expected']}.`,
+      stored: row['stored']!,
+      expected: row['expected']!,
+    }),
   },
   {
     // Those of saves under seal are met on the way through them. Each side for itself, so that an index serves.
@@ -60,14 +76,23 @@ const queries: readonly Query[] = [
   },
   {
     sql: `select id from ledger.save where id < 1 union all select id from ledger.save where id > (select last_save_id from ledger.head)`,
-    told: (row) => ({ place: `save ${row['id']} outside`, words: `Save ${row['id']} has a number that was never drawn: it was put in.`, saveId: row['id']! }),
+    told: (row) => ({
+      place: `save ${row['id']} outside`,
+      words: `Save ${row['id']} has a number that was never drawn: it was put in.`,
+      saveId: row['id']!,
+    }),
   },
   {
     of: ['run'],
     sql: `select r.id, r.saves as stored, coalesce(c.n, 0) as expected from ledger.run r left join (select run_id, count(*) as n from ledger.save where run_id is not null group by 1) c on c.run_id = r.id where r.saves <> coalesce(c.n, 0)`,
-    told: (row) => ({ place: `run ${row['id']}`, words: `Run ${row['id']} says that it has ${row['stored']} saves, and there are ${row['expected']}.`, stored: row['stored']!, expected: row['expected']! }),
+    told: (row) => ({
+      place: `run ${row['id']}`,
+      words: `Run ${row['id']} says that it has ${row['stored']} saves, and there are ${row['expected']}.`,
+      stored: row['stored']!,
+      expected: row['expected']!,
+    }),
   },
-] // prettier-ignore
+]
 
 /** @param differing what is known to be counted otherwise than it is: counting all of a ledger anew takes long */
 export async function compareCounts(db: Database, differing: readonly CountTable[]): Promise<Mismatch[]> {
@@ -75,7 +100,9 @@ export async function compareCounts(db: Database, differing: readonly CountTable
   for (const { of, sql, told } of queries) {
     if (of && !of.some((one) => differing.includes(one))) continue
     const { rows } = await db.raw<{ rows: Record<string, unknown>[] }>(`${sql} limit ${2 * mostTold}`)
-    found.push(...rows.map((row) => told(Object.fromEntries(Object.entries(row).map(([name, value]) => [name, String(value)]))))) // prettier-ignore
+    found.push(
+      ...rows.map((row) => told(Object.fromEntries(Object.entries(row).map(([name, value]) => [name, String(value)])))),
+    )
   }
   return found
 }

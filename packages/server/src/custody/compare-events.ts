@@ -10,7 +10,13 @@ export async function compareEvents(db: Database): Promise<Mismatch[]> {
 
 /** Rule 12. */
 async function compareErasures(db: Database): Promise<Mismatch[]> {
-  const rows = await db('ledger.erased').select<(ErasedChange & { erasureId: number })[]>('erasure_id as erasureId', 'save_id as saveId', 'field_id as fieldId', 'before', 'after') // prettier-ignore
+  const rows = await db('ledger.erased').select<(ErasedChange & { erasureId: number })[]>(
+    'erasure_id as erasureId',
+    'save_id as saveId',
+    'field_id as fieldId',
+    'before',
+    'after',
+  )
   const events = await db('ledger.event').where({ kind: 'erasure', outcome: 'done' }).pluck<string[]>('words')
   const byErasure = new Map<number, ErasedChange[]>()
   for (const words of events) {
@@ -26,7 +32,14 @@ async function compareErasures(db: Database): Promise<Mismatch[]> {
     const mark = erasureMark(id, erasureList(sha256Hex, changes))
     if (events.some((words) => words.endsWith(mark))) return []
     const first = changes[0]
-    return [{ place: `erasure ${id}`, words: `Erasure ${id} is not what was written down about it: values were taken out of the ledger that nobody decided to erase, or what is kept of them was altered.`, ...(first ? { saveId: first.saveId, fieldId: first.fieldId } : {}), expected: mark }] // prettier-ignore
+    return [
+      {
+        place: `erasure ${id}`,
+        words: `Erasure ${id} is not what was written down about it: values were taken out of the ledger that nobody decided to erase, or what is kept of them was altered.`,
+        ...(first ? { saveId: first.saveId, fieldId: first.fieldId } : {}),
+        expected: mark,
+      },
+    ]
   })
 }
 
@@ -38,25 +51,46 @@ async function notMarked(db: Database): Promise<Mismatch[]> {
        left join ledger.change c on c.captured_at = s.captured_at and c.save_id = e.save_id and c.field_id = e.field_id
       where c.erased is distinct from true limit 50`,
   )
-  return rows.map(({ save_id, field_id }) => ({ place: `erased ${save_id} ${field_id}`, words: `A change of save ${save_id} was erased, and is not marked so or is gone.`, saveId: save_id, fieldId: field_id })) // prettier-ignore
+  return rows.map(({ save_id, field_id }) => ({
+    place: `erased ${save_id} ${field_id}`,
+    words: `A change of save ${save_id} was erased, and is not marked so or is gone.`,
+    saveId: save_id,
+    fieldId: field_id,
+  }))
 }
 
 /** Rule 13. Rows from before there were such events are under none. */
 async function compareSetAside(db: Database): Promise<Mismatch[]> {
-  const events = await db('ledger.event').where({ kind: 'custody' }).whereLike('words', 'set captured row %').orderBy('id').select<{ at: string; words: string }[]>('at', 'words') // prettier-ignore
+  const events = await db('ledger.event')
+    .where({ kind: 'custody' })
+    .whereLike('words', 'set captured row %')
+    .orderBy('id')
+    .select<{ at: string; words: string }[]>('at', 'words')
   if (events.length === 0) return []
-  const rows = await db('ledger.set_aside').select<(SetAside & { setAsideAt: string })[]>('source_id as sourceId', 'outbox_seq as seq', 'why', 'content', 'set_aside_at as setAsideAt') // prettier-ignore
+  const rows = await db('ledger.set_aside').select<(SetAside & { setAsideAt: string })[]>(
+    'source_id as sourceId',
+    'outbox_seq as seq',
+    'why',
+    'content',
+    'set_aside_at as setAsideAt',
+  )
   const said = new Set(events.map((event) => event.words))
   const begun = Date.parse(events[0]!.at)
   const found: Mismatch[] = []
   for (const row of rows) {
     const words = setAsideWords(sha256Hex, row)
     if (said.delete(words) || Date.parse(row.setAsideAt) < begun) continue
-    found.push({ place: `set aside ${row.sourceId}/${row.seq}`, words: `Captured row ${row.seq}, which was set aside, is not as it was when it was set aside, or was put in.` }) // prettier-ignore
+    found.push({
+      place: `set aside ${row.sourceId}/${row.seq}`,
+      words: `Captured row ${row.seq}, which was set aside, is not as it was when it was set aside, or was put in.`,
+    })
   }
   for (const words of said) {
     const [, seq] = /^set captured row (\d+) /.exec(words) ?? []
-    found.push({ place: `set aside ${words}`, words: `Captured row ${seq ?? '?'}, which was set aside, is missing or was altered.` }) // prettier-ignore
+    found.push({
+      place: `set aside ${words}`,
+      words: `Captured row ${seq ?? '?'}, which was set aside, is missing or was altered.`,
+    })
   }
   return found
 }

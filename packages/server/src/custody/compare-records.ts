@@ -24,5 +24,8 @@ const records = `
 /** Holds how records are named in lists against their saves, which are sealed. */
 export async function compareRecords(db: Database): Promise<Mismatch[]> {
   const { rows } = await db.raw<{ rows: { type_id: number; key: string }[] }>(records)
-  return rows.map(({ type_id, key }) => ({ place: `record ${type_id} ${key}`, words: `How a record is called in lists, or that it was deleted, is not what its latest save says (record type ${type_id}, key ${key}).` })) // prettier-ignore
+  return rows.map(({ type_id, key }) => ({
+    place: `record ${type_id} ${key}`,
+    words: `How a record is called in lists, or that it was deleted, is not what its latest save says (record type ${type_id}, key ${key}).`,
+  }))
 }

@@ -139,8 +139,13 @@ export async function storedCounts(client: Client, sums: CountSums): Promise<str
       sums.add('field', fieldOf(row.number(0), row.int(1)!, row.int(2)!), row.number(3)),
     )
     await each('select hour, type_id, actor_id, actor_kind, channel, saves, changes from ledger.hour_actor', 7, (row) =>
-      sums.add('actor', row.number(0) + separator + actorKey(row.int(1)!, row.int(2)!, row.text(3)!, row.text(4)!), row.number(5), row.number(6)),
-    ) // prettier-ignore
+      sums.add(
+        'actor',
+        row.number(0) + separator + actorKey(row.int(1)!, row.int(2)!, row.text(3)!, row.text(4)!),
+        row.number(5),
+        row.number(6),
+      ),
+    )
     await each('select hour, actor_kind, saves, changes from ledger.hour_kind', 4, (row) =>
       sums.add('kind', row.number(0) + separator + row.text(1)!, row.number(2), row.number(3)),
     )

@@ -41,27 +41,56 @@ function mismatchShown(row: MismatchRow): MismatchShown {
     expected: row.expected,
     afterSeal: numberOf(row.after_seal),
     beforeSeal: numberOf(row.before_seal),
-    settled: row.settled_at === null ? null : { by: row.settled_by ?? '', at: row.settled_at, why: row.settled_why ?? '' }, // prettier-ignore
+    settled:
+      row.settled_at === null ? null : { by: row.settled_by ?? '', at: row.settled_at, why: row.settled_why ?? '' },
   }
 }
 
 const mismatches = (db: Database) =>
-  db('spoor.mismatch as m').leftJoin('spoor.person as p', 'p.id', 'm.settled_by')
-    .select<MismatchRow[]>('m.id', 'm.found_at', 'm.words', 'm.save_id', 'm.field_id', 'm.stored', 'm.expected', 'm.after_seal', 'm.before_seal', 'p.name as settled_by', 'm.settled_at', 'm.settled_why') // prettier-ignore
+  db('spoor.mismatch as m')
+    .leftJoin('spoor.person as p', 'p.id', 'm.settled_by')
+    .select<MismatchRow[]>(
+      'm.id',
+      'm.found_at',
+      'm.words',
+      'm.save_id',
+      'm.field_id',
+      'm.stored',
+      'm.expected',
+      'm.after_seal',
+      'm.before_seal',
+      'p.name as settled_by',
+      'm.settled_at',
+      'm.settled_why',
+    )
 
 const checks = (db: Database) =>
-  db('spoor.ledger_check as c').leftJoin('spoor.person as p', 'p.id', 'c.asked_by').orderBy('c.id', 'desc').select('c.*', 'p.name as by') // prettier-ignore
+  db('spoor.ledger_check as c')
+    .leftJoin('spoor.person as p', 'p.id', 'c.asked_by')
+    .orderBy('c.id', 'desc')
+    .select('c.*', 'p.name as by')
 
 const checkShown = (row: (CheckRow & { by: string | null }) | undefined): Check | null =>
   row === undefined
     ? null
-    : { id: row.id, beganAt: row.began_at, endedAt: row.ended_at, by: row.by, done: Number(row.done), total: Number(row.total), found: row.found, trouble: row.trouble } // prettier-ignore
+    : {
+        id: row.id,
+        beganAt: row.began_at,
+        endedAt: row.ended_at,
+        by: row.by,
+        done: Number(row.done),
+        total: Number(row.total),
+        found: row.found,
+        trouble: row.trouble,
+      }
 
 /** How the ledger is kept. */
 export async function readCustody(db: Database): Promise<Custody> {
   const { first, size } = await extentOf(db)
   const seal = await latestSeal(db)
-  const key = await db('ledger.signing_key').orderBy('number', 'desc').first<{ line: string; since: string } | undefined>('line', 'since') // prettier-ignore
+  const key = await db('ledger.signing_key')
+    .orderBy('number', 'desc')
+    .first<{ line: string; since: string } | undefined>('line', 'since')
   const read = key && readKeyLine(sha256, key.line)
   const [settled] = await db('spoor.mismatch').whereNotNull('settled_at').count<{ count: string }[]>('* as count')
   return {
@@ -70,7 +99,9 @@ export async function readCustody(db: Database): Promise<Custody> {
     open: size - Number(seal?.size ?? 0),
     seals: Number(seal?.number ?? 0),
     latest: seal ? sealOf(seal) : null,
-    key: key ? { line: key.line, fingerprint: read ? keyFingerprint(sha256, read) : 'not readable', since: key.since } : null, // prettier-ignore
+    key: key
+      ? { line: key.line, fingerprint: read ? keyFingerprint(sha256, read) : 'not readable', since: key.since }
+      : null,
     check: checkShown(await checks(db).first()),
     lastWhole: checkShown(await checks(db).whereNotNull('c.ended_at').whereNull('c.trouble').first()),
     mismatches: (await mismatches(db).whereNull('m.settled_at').orderBy('m.id').limit(mostListed)).map(mismatchShown),
@@ -78,13 +109,17 @@ export async function readCustody(db: Database): Promise<Custody> {
   }
 }
 
-const sealOf = (seal: SealRow) => ({ number: Number(seal.number), at: seal.sealed_at, size: Number(seal.size), note: seal.note }) // prettier-ignore
+const sealOf = (seal: SealRow) => ({
+  number: Number(seal.number),
+  at: seal.sealed_at,
+  size: Number(seal.size),
+  note: seal.note,
+})
 
 export async function listSeals(
   db: Database,
   before: number | undefined,
 ): Promise<{ seals: Seal[]; next: number | null }> {
-  // prettier-ignore
   const query = db<SealRow>('ledger.seal')
     .orderBy('number', 'desc')
     .limit(sealsAtOnce + 1)
@@ -123,7 +158,8 @@ export async function placeOf(db: Database, saveId: string): Promise<Place> {
   const masked = await maskedFields(db)
   const key = await db('ledger.signing_key').orderBy('number', 'desc').first<{ line: string } | undefined>('line')
   const index = BigInt(saveId) < first ? null : Number(BigInt(saveId) - first)
-  const seal = index === null ? undefined : await db<SealRow>('ledger.seal').where('size', '>', index).orderBy('number').first() // prettier-ignore
+  const seal =
+    index === null ? undefined : await db<SealRow>('ledger.seal').where('size', '>', index).orderBy('number').first()
   const proof = seal ? await new Tree(db, first).ask(inclusionProof(sha256, index!, Number(seal.size))) : []
   return {
     index,
@@ -132,6 +168,8 @@ export async function placeOf(db: Database, saveId: string): Promise<Place> {
     seal: seal ? sealOf(seal) : null,
     proof: proof.map(toHex),
     key: key?.line ?? null,
-    openings: save.changes.filter(({ fieldId, erased }) => !erased && !masked.has(fieldId)).map(({ fieldId, salt, before, after }) => ({ fieldId, salt, before, after })), // prettier-ignore
+    openings: save.changes
+      .filter(({ fieldId, erased }) => !erased && !masked.has(fieldId))
+      .map(({ fieldId, salt, before, after }) => ({ fieldId, salt, before, after })),
   }
 }

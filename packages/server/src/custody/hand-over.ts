@@ -36,11 +36,13 @@ export async function handOver(db: Database, dataDir: string): Promise<{ line: s
   const [oldKey, newKey] = [old.named(origin), fresh.named(origin)]
   const [oldLine, line] = [keyLine(sha256, oldKey), keyLine(sha256, newKey)]
   await db.transaction(async (trx) => {
-    const known = await trx('ledger.signing_key').orderBy('number', 'desc').first<{ number: number; line: string } | undefined>('number', 'line') // prettier-ignore
+    const known = await trx('ledger.signing_key')
+      .orderBy('number', 'desc')
+      .first<{ number: number; line: string } | undefined>('number', 'line')
     if (known?.line !== oldLine)
       throw new Problem('rule-broken', 'The key in the data directory is not the one that seals. Nothing was changed.')
     const text = handOverText(origin, oldLine, line, new Date().toISOString())
-    const note = `${signedNote(sha256, text, oldKey, old.sign(text))}\u2014 ${origin} ${toBase64(joinBytes(keyId(sha256, newKey), fresh.sign(text)))}\n` // prettier-ignore
+    const note = `${signedNote(sha256, text, oldKey, old.sign(text))}\u2014 ${origin} ${toBase64(joinBytes(keyId(sha256, newKey), fresh.sign(text)))}\n`
     await trx('ledger.signing_key').insert({ number: known.number + 1, since: trx.fn.now(), line, note })
     await recordEvent(trx, { kind: 'custody', personId: null, words: 'handed the sealing over to a new key' })
   })
@@ -51,7 +53,10 @@ export async function handOver(db: Database, dataDir: string): Promise<{ line: s
 
 /** Puts the key that was handed over to in its place. */
 function takeUpNextKey(dataDir: string): void {
-  renameSync(join(dataDir, 'signing-key.pem'), join(dataDir, `signing-key.until-${new Date().toISOString().replace(/[:.]/g, '-')}.pem`)) // prettier-ignore
+  renameSync(
+    join(dataDir, 'signing-key.pem'),
+    join(dataDir, `signing-key.until-${new Date().toISOString().replace(/[:.]/g, '-')}.pem`),
+  )
   renameSync(join(dataDir, 'signing-key.next.pem'), join(dataDir, 'signing-key.pem'))
 }
 
@@ -65,12 +70,15 @@ export async function finishHandOver(db: Database, dataDir: string): Promise<voi
 
 /** The keys that seals may be signed with, as far as each is vouched for by the one before. */
 export async function vouchedKeys(db: Knex, origin: string): Promise<{ keys: NoteKey[]; whole: boolean }> {
-  const rows = await db('ledger.signing_key').orderBy('number').select<{ number: number; line: string; note: string | null }[]>('number', 'line', 'note') // prettier-ignore
+  const rows = await db('ledger.signing_key')
+    .orderBy('number')
+    .select<{ number: number; line: string; note: string | null }[]>('number', 'line', 'note')
   const keys: NoteKey[] = []
   for (const [at, row] of rows.entries()) {
     const key = readKeyLine(sha256, row.line)
     const before = keys.at(-1)
-    if (!key || row.number !== at + 1 || (before && !vouches(origin, before, key, row.note))) return { keys, whole: false } // prettier-ignore
+    if (!key || row.number !== at + 1 || (before && !vouches(origin, before, key, row.note)))
+      return { keys, whole: false }
     keys.push(key)
   }
   return { keys, whole: true }

@@ -23,9 +23,16 @@ export async function keepMismatch(db: Database, checkId: number | null, mismatc
       `insert into spoor.mismatch (check_id, place, words, save_id, field_id, stored, expected, after_seal, before_seal)
        values (?, ?, ?, ?, ?, ?, ?, ?, ?) on conflict (place) where settled_at is null do nothing returning id`,
       [
-        checkId, mismatch.place, mismatch.words, mismatch.saveId ?? null, mismatch.fieldId ?? null, mismatch.stored ?? null,
-        mismatch.expected ?? null, mismatch.afterSeal ?? null, mismatch.beforeSeal ?? null,
-      ], // prettier-ignore
+        checkId,
+        mismatch.place,
+        mismatch.words,
+        mismatch.saveId ?? null,
+        mismatch.fieldId ?? null,
+        mismatch.stored ?? null,
+        mismatch.expected ?? null,
+        mismatch.afterSeal ?? null,
+        mismatch.beforeSeal ?? null,
+      ],
     )
     if (rows.length === 0) return false
     await recordEvent(trx, { kind: 'custody', personId: null, words: `found the ledger altered: ${mismatch.words}` })

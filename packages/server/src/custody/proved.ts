@@ -29,13 +29,20 @@ export async function* provedLines(db: Database, scopes: readonly Scope[]): Asyn
   do {
     const page = await savePage(db, scopes, { after, limit: pageSize, nowMs })
     // Only what was asked for and may be seen is opened; of the rest the commitments stand.
-    const asked = new Map(page.saves.map((save) => [save.id, new Set(save.changes.filter((one) => one.inScope).map((one) => one.fieldId))])) // prettier-ignore
-    const saves = await recomputeSaves(db, page.saves.map((save) => save.id)) // prettier-ignore
+    const asked = new Map(
+      page.saves.map((save) => [save.id, new Set(save.changes.filter((one) => one.inScope).map((one) => one.fieldId))]),
+    )
+    const saves = await recomputeSaves(
+      db,
+      page.saves.map((save) => save.id),
+    )
     for (const save of saves.reverse()) {
       const index = Number(BigInt(save.id) - first)
       const proved = index >= 0 && index < size
       const proof = proved ? await tree.ask(inclusionProof(sha256, index, size)) : []
-      const openings = save.changes.filter(({ fieldId, erased }) => !erased && !masked.has(fieldId) && asked.get(save.id)?.has(fieldId)).map(({ fieldId, salt, before, after: value }) => ({ fieldId, salt, before, after: value })) // prettier-ignore
+      const openings = save.changes
+        .filter(({ fieldId, erased }) => !erased && !masked.has(fieldId) && asked.get(save.id)?.has(fieldId))
+        .map(({ fieldId, salt, before, after: value }) => ({ fieldId, salt, before, after: value }))
       yield `${JSON.stringify({ index: proved ? index : null, canonical: save.canonical, proof: proof.map(toHex), openings })}\n`
       count++
     }

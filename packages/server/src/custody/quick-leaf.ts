@@ -97,7 +97,9 @@ export class QuickLeaf {
     if (!this.#regular) return
     this.#lastField = field
     const erased = change.bool(changeAt.erased)
-    const [before, after] = erased ? this.#kept(change) : [this.#commitment(change, changeAt.before, 0), this.#commitment(change, changeAt.after, sideBytes)] // prettier-ignore
+    const [before, after] = erased
+      ? this.#kept(change)
+      : [this.#commitment(change, changeAt.before, 0), this.#commitment(change, changeAt.after, sideBytes)]
     if (change.hex(changeAt.digest) !== changeDigest({ before, after })) this.#regular = false
     const text = this.#changes
     text.ascii(text.length === 0 ? '{"after":"' : ',{"after":"')
@@ -112,7 +114,12 @@ export class QuickLeaf {
   /** What was kept of an erased change; nothing else may be there. */
   #kept(change: BinaryRows): [string, string] {
     const [before, after] = [change.text(changeAt.kept_before), change.text(changeAt.kept_after)]
-    const empty = change.isNull(changeAt.before) && change.isNull(changeAt.after) && change.isNull(changeAt.salt) && change.isNull(changeAt.rise) && change.isNull(changeAt.rise_share) // prettier-ignore
+    const empty =
+      change.isNull(changeAt.before) &&
+      change.isNull(changeAt.after) &&
+      change.isNull(changeAt.salt) &&
+      change.isNull(changeAt.rise) &&
+      change.isNull(changeAt.rise_share)
     if (!empty || before?.length !== commitmentDigits || after?.length !== commitmentDigits) this.#regular = false
     return [before ?? '', after ?? '']
   }
@@ -204,9 +211,14 @@ export class QuickLeaf {
 /** Whether what a change repeats of its save is the save's, and its rise is that of its values. */
 function agree(save: BinaryRows, change: BinaryRows): boolean {
   if (
-    !same(save, saveAt.type_id, change, changeAt.type_id) || !same(save, saveAt.record_key, change, changeAt.record_key) || !same(save, saveAt.actor_id, change, changeAt.actor_id) ||
-    !same(save, saveAt.actor_kind, change, changeAt.actor_kind) || !same(save, saveAt.parent_type_id, change, changeAt.parent_type_id) || !same(save, saveAt.parent_key, change, changeAt.parent_key)
-  ) return false // prettier-ignore
+    !same(save, saveAt.type_id, change, changeAt.type_id) ||
+    !same(save, saveAt.record_key, change, changeAt.record_key) ||
+    !same(save, saveAt.actor_id, change, changeAt.actor_id) ||
+    !same(save, saveAt.actor_kind, change, changeAt.actor_kind) ||
+    !same(save, saveAt.parent_type_id, change, changeAt.parent_type_id) ||
+    !same(save, saveAt.parent_key, change, changeAt.parent_key)
+  )
+    return false
   if (change.isNull(changeAt.rise)) return change.isNull(changeAt.rise_share)
   const moved = rise(change.text(changeAt.before), change.text(changeAt.after))
   return change.text(changeAt.rise) === moved?.by && change.double(changeAt.rise_share) === moved.share

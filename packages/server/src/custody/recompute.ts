@@ -66,7 +66,16 @@ export interface Recomputed {
   stored: string | null
   leaf: string
   canonical: string
-  changes: readonly { fieldId: number; before: string | null; after: string | null; salt: string; erased: boolean; stored: string | null; digest: string; strays: readonly string[] } [] // prettier-ignore
+  changes: readonly {
+    fieldId: number
+    before: string | null
+    after: string | null
+    salt: string
+    erased: boolean
+    stored: string | null
+    digest: string
+    strays: readonly string[]
+  }[]
 }
 
 /** The saves with numbers from one to another, as they stand now. */
@@ -86,7 +95,7 @@ async function recomputeWhere(db: Database, where: string, values: (string | str
             outbox_seq, parent_type_id, parent_key, encode(leaf, 'hex') as leaf
        from ledger.save where ${where} order by id`,
     values,
-  ) // prettier-ignore
+  )
   if (saves.length === 0) return []
   const { rows: changes } = await db.raw<{ rows: ChangeRow[] }>(
     `select c.save_id, c.field_id, c.type_id, c.record_key, c.actor_id, c.actor_kind, c.before, c.after, c.parent_type_id, c.parent_key,
@@ -99,7 +108,7 @@ async function recomputeWhere(db: Database, where: string, values: (string | str
        cross join lateral (select * from ledger.change c where c.captured_at = w.captured_at and c.save_id = w.id offset 0) c
       order by c.save_id, c.field_id`,
     [boundArray(saves.map((save) => save.captured_at)), boundArray(saves.map((save) => save.id))],
-  ) // prettier-ignore
+  )
   const bySave = new Map<string, ChangeRow[]>()
   for (const change of changes) {
     const own = bySave.get(change.save_id)
@@ -130,13 +139,35 @@ export function recomputed(save: SaveRow, changes: readonly ChangeRow[]): Recomp
     }
   })
   const canonical = canonicalSave({
-    id: save.id, at: save.captured_at, collectedAt: save.collected_at, sourceId: save.source_id, typeId: save.type_id, key: save.record_key,
-    keyBefore: save.key_before, label: save.label, action: save.action, actorId: save.actor_id, actorKind: save.actor_kind,
-    actorName: save.actor_name ?? '', claimed: save.claimed, onBehalfOf: save.on_behalf_of, channel: save.channel, run: save.run, runId: save.run_id,
-    reason: save.reason, correctionId: save.correction_id, login: save.db_login, application: save.application_name, address: save.client_address,
-    transaction: save.transaction_id, planVersion: save.plan_version, seq: save.outbox_seq, parentTypeId: save.parent_type_id,
-    parentKey: save.parent_key, changes: proved.map(({ fieldId, commitments }) => ({ fieldId, ...commitments })),
-  }) // prettier-ignore
+    id: save.id,
+    at: save.captured_at,
+    collectedAt: save.collected_at,
+    sourceId: save.source_id,
+    typeId: save.type_id,
+    key: save.record_key,
+    keyBefore: save.key_before,
+    label: save.label,
+    action: save.action,
+    actorId: save.actor_id,
+    actorKind: save.actor_kind,
+    actorName: save.actor_name ?? '',
+    claimed: save.claimed,
+    onBehalfOf: save.on_behalf_of,
+    channel: save.channel,
+    run: save.run,
+    runId: save.run_id,
+    reason: save.reason,
+    correctionId: save.correction_id,
+    login: save.db_login,
+    application: save.application_name,
+    address: save.client_address,
+    transaction: save.transaction_id,
+    planVersion: save.plan_version,
+    seq: save.outbox_seq,
+    parentTypeId: save.parent_type_id,
+    parentKey: save.parent_key,
+    changes: proved.map(({ fieldId, commitments }) => ({ fieldId, ...commitments })),
+  })
   return {
     id: save.id,
     at: save.captured_at,
@@ -156,13 +187,26 @@ const none: readonly string[] = []
  * that became a number later has none of before.
  */
 function straysOf(save: SaveRow, change: ChangeRow): readonly string[] {
-  const empty = change.before === null && change.after === null && change.salt === null && change.rise === null && change.rise_share === null // prettier-ignore
+  const empty =
+    change.before === null &&
+    change.after === null &&
+    change.salt === null &&
+    change.rise === null &&
+    change.rise_share === null
   const moved = change.rise === null ? null : rise(change.before, change.after)
   if (
-    change.type_id === save.type_id && change.record_key === save.record_key && change.actor_id === save.actor_id &&
-    change.actor_kind === save.actor_kind && change.parent_type_id === save.parent_type_id && change.parent_key === save.parent_key &&
-    change.rise === (moved?.by ?? null) && change.rise_share === (moved?.share ?? null) && !change.erased && !change.kept
-  ) return none // prettier-ignore
+    change.type_id === save.type_id &&
+    change.record_key === save.record_key &&
+    change.actor_id === save.actor_id &&
+    change.actor_kind === save.actor_kind &&
+    change.parent_type_id === save.parent_type_id &&
+    change.parent_key === save.parent_key &&
+    change.rise === (moved?.by ?? null) &&
+    change.rise_share === (moved?.share ?? null) &&
+    !change.erased &&
+    !change.kept
+  )
+    return none
   const pairs: [string, unknown, unknown][] = [
     ['record type', change.type_id, save.type_id],
     ['record', change.record_key, save.record_key],

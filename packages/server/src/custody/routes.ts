@@ -26,12 +26,21 @@ export function custodyRouter({ db }: { db: Database }): Router {
   })
   bind(router, routes.settleMismatch, async ({ params, body, person }) => {
     const settled = await settleMismatch(db, params.mismatchId, person.id, body.why)
-    await recordEvent(db, { kind: 'custody', personId: person.id, words: `settled an alarm about the ledger: ${settled.words}` }) // prettier-ignore
+    await recordEvent(db, {
+      kind: 'custody',
+      personId: person.id,
+      words: `settled an alarm about the ledger: ${settled.words}`,
+    })
     return settled
   })
   bind(router, routes.exportProved, async ({ query, person, request, response }) => {
     const scopes = await requestedScopes(db, query.scope, person)
-    await recordEvent(db, { kind: 'export', personId: person.id, words: `took saves out with their proofs: ${await exportWords(db, query.scope, person)}`, address: request.ip }) // prettier-ignore
+    await recordEvent(db, {
+      kind: 'export',
+      personId: person.id,
+      words: `took saves out with their proofs: ${await exportWords(db, query.scope, person)}`,
+      address: request.ip,
+    })
     response.type('application/x-ndjson').attachment(`saves-${new Date().toISOString().slice(0, 10)}.ndjson`)
     await pipeline(Readable.from(provedLines(db, scopes)), response).catch((error: unknown) => {
       // The reader stopped, or it broke: a file that is not whole has no last line.

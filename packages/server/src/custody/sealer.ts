@@ -63,9 +63,16 @@ const mostAtOnce = 50_000
 /** The canonical form of an event, for the chain (docs/proof.md, rule 9). */
 export function canonicalEvent(event: EventRow): string {
   return canonicalJson({
-    id: event.id, transaction: event.transaction, at: event.at, kind: event.kind, outcome: event.outcome,
-    personId: event.person_id, sourceId: event.source_id, words: event.words, address: event.address,
-  }) // prettier-ignore
+    id: event.id,
+    transaction: event.transaction,
+    at: event.at,
+    kind: event.kind,
+    outcome: event.outcome,
+    personId: event.person_id,
+    sourceId: event.source_id,
+    words: event.words,
+    address: event.address,
+  })
 }
 
 /** Which ledger it is: the same name is in every seal and before every signature. */
@@ -99,7 +106,10 @@ export class Sealer {
     this.#deps = deps
     this.#duty = new Duty(deps.db, 'sealing', {
       round: () => this.#round(),
-      away: () => void this.#follow().catch((error: unknown) => deps.log.error({ err: error }, 'a seal of another server could not be kept')), // prettier-ignore
+      away: () =>
+        void this.#follow().catch((error: unknown) =>
+          deps.log.error({ err: error }, 'a seal of another server could not be kept'),
+        ),
       failed: (error) => deps.log.error({ err: error }, 'the ledger could not be sealed and is tried again'),
       retryMs,
     })
@@ -193,7 +203,9 @@ export class Sealer {
     const note = signedNote(sha256, text, named, this.#deps.key.sign(text))
     const number = Number(last?.number ?? 0) + 1
     for (let from = 0; from < nodes.length; from += 1000)
-      await trx('ledger.node').insert(nodes.slice(from, from + 1000).map((node) => ({ ...node, hash: Buffer.from(node.hash) }))) // prettier-ignore
+      await trx('ledger.node').insert(
+        nodes.slice(from, from + 1000).map((node) => ({ ...node, hash: Buffer.from(node.hash) })),
+      )
     const lastEvent = events.at(-1)
     await trx('ledger.seal').insert({
       number,
@@ -216,8 +228,12 @@ class Fork extends Error {}
 /** Keeps the first key; another one has to have been handed over to. */
 async function demandKey(trx: Knex.Transaction, named: NoteKey): Promise<void> {
   const line = keyLine(sha256, named)
-  const known = await trx('ledger.signing_key').orderBy('number', 'desc').first<{ number: number; line: string } | undefined>('number', 'line') // prettier-ignore
+  const known = await trx('ledger.signing_key')
+    .orderBy('number', 'desc')
+    .first<{ number: number; line: string } | undefined>('number', 'line')
   if (known === undefined) await trx('ledger.signing_key').insert({ number: 1, since: trx.fn.now(), line })
   else if (known.line !== line)
-    throw new Fork('the signing key in the data directory is not the one that sealed so far, and nobody handed over to it') // prettier-ignore
+    throw new Fork(
+      'the signing key in the data directory is not the one that sealed so far, and nobody handed over to it',
+    )
 }

@@ -44,7 +44,8 @@ export interface SliceWanted {
   countsOnly?: boolean
 }
 
-const kept = (column: string) => `case when c.erased then (select ${column} from ledger.erased e where e.save_id = c.save_id and e.field_id = c.field_id) end` // prettier-ignore
+const kept = (column: string) =>
+  `case when c.erased then (select ${column} from ledger.erased e where e.save_id = c.save_id and e.field_id = c.field_id) end`
 /** What is not simply a column of a change. */
 const madeColumns: Readonly<Partial<Record<(typeof changeColumns)[number], string>>> = {
   rise: 'c.rise::text',
@@ -83,11 +84,19 @@ export async function readSlice(
 export type Clients = readonly [Client, Client]
 
 function savesOf(client: Client, from: bigint, to: bigint): BinaryRows {
-  return new BinaryRows(client, `select ${saveColumns.join(', ')} from ledger.save where id >= ${from} and id < ${to} order by id`, saveColumns.length) // prettier-ignore
+  return new BinaryRows(
+    client,
+    `select ${saveColumns.join(', ')} from ledger.save where id >= ${from} and id < ${to} order by id`,
+    saveColumns.length,
+  )
 }
 
 function changesOf(client: Client, from: bigint, to: bigint): BinaryRows {
-  return new BinaryRows(client, `select ${changesWanted} from ledger.change c where c.save_id >= ${from} and c.save_id < ${to} order by c.save_id, c.field_id`, changeColumns.length) // prettier-ignore
+  return new BinaryRows(
+    client,
+    `select ${changesWanted} from ledger.change c where c.save_id >= ${from} and c.save_id < ${to} order by c.save_id, c.field_id`,
+    changeColumns.length,
+  )
 }
 
 /** Leaves by block, where all of a block is as it was written; null where something is to be looked at, or is unusual. */
@@ -106,7 +115,8 @@ export async function quickBlocks(
   const counts = new SliceCounts()
   let expected = from
   let changeIsHere = false
-  const countChange = () => counts.change(changes.number(changeAt.captured_at), changes.int(changeAt.type_id)!, changes.int(changeAt.field_id)!) // prettier-ignore
+  const countChange = () =>
+    counts.change(changes.number(changeAt.captured_at), changes.int(changeAt.type_id)!, changes.int(changeAt.field_id)!)
   for (;;) {
     if (!saves.next()) {
       if (saves.ended) break
@@ -175,7 +185,10 @@ async function slowBlock(
   from: bigint,
   to: bigint,
 ): Promise<{ leaves: Uint8Array; saves: Recomputed[] | null; strays: readonly StrayChange[] }> {
-  const [saves, changes] = await Promise.all([savesOf(clients[0], from, to).all(saveOf), changesOf(clients[1], from, to).all(changeOf)]) // prettier-ignore
+  const [saves, changes] = await Promise.all([
+    savesOf(clients[0], from, to).all(saveOf),
+    changesOf(clients[1], from, to).all(changeOf),
+  ])
   const bySave = new Map<string, TimedChange[]>()
   const placeOf = (capturedAt: string, saveId: string) => `${capturedAt} ${saveId}`
   for (const change of changes) {
@@ -186,19 +199,29 @@ async function slowBlock(
   }
   const all = saves.map((save) => recomputed(save, bySave.get(placeOf(save.captured_at, save.id)) ?? []))
   for (const save of saves) bySave.delete(placeOf(save.captured_at, save.id))
-  const strays = [...bySave.values()].flat().slice(0, mostStrays).map((change) => ({ saveId: change.save_id, fieldId: change.field_id })) // prettier-ignore
+  const strays = [...bySave.values()]
+    .flat()
+    .slice(0, mostStrays)
+    .map((change) => ({ saveId: change.save_id, fieldId: change.field_id }))
   const leaves = Buffer.alloc(Number(to - from) * leafBytes)
   for (const save of all) leaves.write(save.leaf, Number(BigInt(save.id) - from) * leafBytes, 'hex')
-  const whole = all.length === Number(to - from) && all.every((save, at) => save.id === (from + BigInt(at)).toString() && isAsWritten(save)) // prettier-ignore
+  const whole =
+    all.length === Number(to - from) &&
+    all.every((save, at) => save.id === (from + BigInt(at)).toString() && isAsWritten(save))
   return { leaves: new Uint8Array(leaves), saves: whole ? null : all, strays }
 }
 
 /** Leaves that lie one behind the other. */
 export function leavesOf(bytes: Uint8Array): Uint8Array[] {
-  return Array.from({ length: bytes.length / leafBytes }, (_, at) => bytes.subarray(at * leafBytes, (at + 1) * leafBytes)) // prettier-ignore
+  return Array.from({ length: bytes.length / leafBytes }, (_, at) =>
+    bytes.subarray(at * leafBytes, (at + 1) * leafBytes),
+  )
 }
 
 /** Whether nothing is to be told of a save as far as it can be seen from itself. */
 export function isAsWritten(save: Recomputed): boolean {
-  return save.leaf === save.stored && save.changes.every((change) => change.stored === change.digest && change.strays.length === 0) // prettier-ignore
+  return (
+    save.leaf === save.stored &&
+    save.changes.every((change) => change.stored === change.digest && change.strays.length === 0)
+  )
 }

@@ -55,7 +55,11 @@ export class SlicesHere implements Slices {
 
   async #connect(): Promise<[pg.Client, pg.Client]> {
     const one = async () => {
-      const client = new pg.Client({ connectionString: this.#url, application_name: 'spoor checking', options: settings }) // prettier-ignore
+      const client = new pg.Client({
+        connectionString: this.#url,
+        application_name: 'spoor checking',
+        options: settings,
+      })
       // A connection that breaks makes what is read on it fail.
       client.on('error', () => undefined)
       await client.connect()
@@ -76,7 +80,10 @@ export type ThreadWork = { read: SliceWanted } | { stored: string }
 export type ThreadAnswer = { done: Slice | StoredCounts } | { trouble: string }
 
 /** Threads run what was built, also where the rest runs from TypeScript, in tests. */
-const threadFile = fileURLToPath(new URL('./slice-thread.js', import.meta.url)).replace(/([\\/])src([\\/]custody[\\/])/, '$1dist$2') // prettier-ignore
+const threadFile = fileURLToPath(new URL('./slice-thread.js', import.meta.url)).replace(
+  /([\\/])src([\\/]custody[\\/])/,
+  '$1dist$2',
+)
 
 /** More than this and the database is what is waited for. */
 const mostThreads = 4
@@ -123,7 +130,8 @@ export class SliceThreads implements Slices {
   }
 
   #next(): void {
-    if (this.#threads.length === 0) for (const one of this.#waiting.splice(0)) one.failed(new Error('no thread is left to read the ledger')) // prettier-ignore
+    if (this.#threads.length === 0)
+      for (const one of this.#waiting.splice(0)) one.failed(new Error('no thread is left to read the ledger'))
     while (this.#idle.length > 0 && this.#waiting.length > 0) {
       const [thread, one] = [this.#idle.pop()!, this.#waiting.shift()!]
       this.#working.set(thread, one)

@@ -59,7 +59,10 @@ export class Tree {
     const { leaves, whole } = rows[0]!
     if (to === from) return []
     if (!whole || !leaves) throw new MissingLeaf(await this.#firstWithoutLeaf(from, to))
-    return Array.from({ length: to - from }, (_, at) => new Uint8Array(leaves.subarray(at * leafBytes, (at + 1) * leafBytes))) // prettier-ignore
+    return Array.from(
+      { length: to - from },
+      (_, at) => new Uint8Array(leaves.subarray(at * leafBytes, (at + 1) * leafBytes)),
+    )
   }
 
   async #firstWithoutLeaf(from: number, to: number): Promise<string> {
@@ -73,7 +76,11 @@ export class Tree {
 
   async #nodes(height: number, from: number, to: number): Promise<Uint8Array[]> {
     if (height === 0) return await this.leaves(from, to)
-    const rows = await this.#db('ledger.node').where({ height }).where('place', '>=', from).where('place', '<', to).select<{ place: string; hash: Buffer }[]>('place', 'hash') // prettier-ignore
+    const rows = await this.#db('ledger.node')
+      .where({ height })
+      .where('place', '>=', from)
+      .where('place', '<', to)
+      .select<{ place: string; hash: Buffer }[]>('place', 'hash')
     const stored = new Map(rows.map((row) => [Number(row.place), new Uint8Array(row.hash)]))
     return Array.from({ length: to - from }, (_, at) => {
       const hash = this.#made.get(`${height} ${from + at}`) ?? stored.get(from + at)

@@ -49,7 +49,10 @@ class Session {
         await this.#client.query('select 1')
         return true
       }
-      const { rows } = await this.#client.query<{ got: boolean }>('select pg_try_advisory_lock(hashtextextended($1, 0)) as got', [`spoor ${duty}`]) // prettier-ignore
+      const { rows } = await this.#client.query<{ got: boolean }>(
+        'select pg_try_advisory_lock(hashtextextended($1, 0)) as got',
+        [`spoor ${duty}`],
+      )
       if (rows[0]?.got) this.#held.set(duty, asker)
       else if (this.#held.size === 0) await this.#giveBack()
       return rows[0]?.got ?? false

@@ -63,7 +63,11 @@ export async function migrate(ownerUrl: string, { application, erasure }: Roles)
   try {
     await db.migrate.latest({ migrationSource: source, tableName: 'spoor_migration' })
     await ensureTouchTriggers(db)
-    for (const [role, rights] of [[application, applicationRights], [erasure, erasureRights]] as const) await grant(db, role, rights) // prettier-ignore
+    for (const [role, rights] of [
+      [application, applicationRights],
+      [erasure, erasureRights],
+    ] as const)
+      await grant(db, role, rights)
   } finally {
     await db.destroy()
   }

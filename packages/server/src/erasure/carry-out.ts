@@ -31,14 +31,24 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
       const row = await demandWaiting(trx, id)
       demandSecond(row, person)
       const erased = await eraseChanges(trx, row)
-      if (erased.length === 0) throw new Problem('rule-broken', 'There is nothing left to erase: it was erased with another wish. Refuse this one.') // prettier-ignore
+      if (erased.length === 0)
+        throw new Problem(
+          'rule-broken',
+          'There is nothing left to erase: it was erased with another wish. Refuse this one.',
+        )
       await leaveDrafts(trx, row)
       await eraseCopies(trx, row)
       await forgetNoticed(trx, row)
-      await trx('spoor.erasure').where({ id }).update({ state: 'erased', decided_by: person.id, decided_at: trx.fn.now() }) // prettier-ignore
+      await trx('spoor.erasure')
+        .where({ id })
+        .update({ state: 'erased', decided_by: person.id, decided_at: trx.fn.now() })
       const asker = await trx('spoor.person').where({ id: row.asked_by }).first<{ name: string }>('name')
       const mark = erasureMark(id, erasureList(sha256Hex, erased))
-      await recordEvent(trx, { kind: 'erasure', personId: person.id, words: `erased ${await wordsOf(trx, row)}, as ${asker.name} asked: ${row.reason} ${mark}` }) // prettier-ignore
+      await recordEvent(trx, {
+        kind: 'erasure',
+        personId: person.id,
+        words: `erased ${await wordsOf(trx, row)}, as ${asker.name} asked: ${row.reason} ${mark}`,
+      })
     })
   } finally {
     await db.destroy()
@@ -51,15 +61,27 @@ async function eraseChanges(trx: Knex.Transaction, row: ErasureRow): Promise<Era
     const changes = (await meant(trx, row)
       .orderBy([{ column: 'c.captured_at' }, { column: 'c.save_id' }])
       .limit(atOnce)
-      .select('c.save_id', 'c.captured_at', 'c.before', 'c.after', trx.raw(`encode(c.salt, 'hex') as salt`))) as ChangeRow[] // prettier-ignore
+      .select(
+        'c.save_id',
+        'c.captured_at',
+        'c.before',
+        'c.after',
+        trx.raw(`encode(c.salt, 'hex') as salt`),
+      )) as ChangeRow[]
     if (changes.length === 0) return erased
     const kept = changes.map(({ save_id, before, after, salt }): ErasedChange => {
       const commitments = salt === null ? { before: null, after: null } : commitmentsOf(sha256Hex, salt, before, after)
       return { saveId: save_id, fieldId: row.field_id, ...commitments }
     })
     await trx('ledger.erased').insert(
-      kept.map(({ saveId, fieldId, before, after }) => ({ save_id: saveId, field_id: fieldId, erasure_id: row.id, before, after })),
-    ) // prettier-ignore
+      kept.map(({ saveId, fieldId, before, after }) => ({
+        save_id: saveId,
+        field_id: fieldId,
+        erasure_id: row.id,
+        before,
+        after,
+      })),
+    )
     await trx.raw(
       `update ledger.change c set before = null, after = null, salt = null, rise = null, rise_share = null, erased = true
          from unnest(?::timestamptz[], ?::bigint[]) as w(captured_at, id)
@@ -79,8 +101,18 @@ async function leaveDrafts(trx: Knex.Transaction, row: ErasureRow): Promise<void
     .where({ 'c.state': 'draft', 'i.type_id': row.type_id, 'i.record_key': row.record_key, 'i.field_id': row.field_id })
     .select<{ id: number; correction_id: number }[]>('i.id', 'i.correction_id')
   if (items.length === 0) return
-  await trx('spoor.correction_change').whereIn('item_id', items.map((item) => item.id)).delete() // prettier-ignore
-  await trx('spoor.correction_item').whereIn('id', items.map((item) => item.id)).delete() // prettier-ignore
+  await trx('spoor.correction_change')
+    .whereIn(
+      'item_id',
+      items.map((item) => item.id),
+    )
+    .delete()
+  await trx('spoor.correction_item')
+    .whereIn(
+      'id',
+      items.map((item) => item.id),
+    )
+    .delete()
   await trx('spoor.correction')
     .whereIn('id', [...new Set(items.map((item) => item.correction_id))])
     .whereNotExists(trx('spoor.correction_item').whereRaw('correction_id = spoor.correction.id').select(trx.raw('1')))
@@ -91,15 +123,20 @@ async function leaveDrafts(trx: Knex.Transaction, row: ErasureRow): Promise<void
 async function eraseCopies(trx: Knex.Transaction, row: ErasureRow): Promise<void> {
   const items = trx('spoor.correction_item').where(sameValue(row))
   if (row.reach === 'change')
-    void items.whereIn('id', trx('spoor.correction_change').where({ save_id: row.save_id, field_id: row.field_id }).select('item_id')) // prettier-ignore
+    void items.whereIn(
+      'id',
+      trx('spoor.correction_change').where({ save_id: row.save_id, field_id: row.field_id }).select('item_id'),
+    )
   await items.update({ found: null, now: null, target: null, erased: true })
   const corrections = await trx('spoor.correction')
     .whereRaw(`trial -> 'effects' @> ?::jsonb`, [
       JSON.stringify([{ typeId: row.type_id, key: row.record_key, fieldId: row.field_id }]),
-    ]) // prettier-ignore
+    ])
     .select<{ id: number; trial: NonNullable<Correction['trial']> }[]>('id', 'trial')
   for (const { id, trial } of corrections) {
-    const effects = trial.effects.filter((one) => one.typeId !== row.type_id || one.key !== row.record_key || one.fieldId !== row.field_id) // prettier-ignore
+    const effects = trial.effects.filter(
+      (one) => one.typeId !== row.type_id || one.key !== row.record_key || one.fieldId !== row.field_id,
+    )
     await trx('spoor.correction')
       .where({ id })
       .update({ trial: JSON.stringify({ ...trial, effects }) })

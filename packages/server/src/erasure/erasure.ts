@@ -24,10 +24,24 @@ export interface ErasureRow {
 }
 
 /** The changes that a wish means and that are not erased yet. */
-export function meant(db: Knex, { reach, save_id, type_id, record_key, field_id }: Pick<ErasureRow, 'reach' | 'save_id' | 'type_id' | 'record_key' | 'field_id'>) {
-  const query = db('ledger.change as c').where({ 'c.type_id': type_id, 'c.record_key': record_key, 'c.field_id': field_id, 'c.erased': false }) // prettier-ignore
+export function meant(
+  db: Knex,
+  {
+    reach,
+    save_id,
+    type_id,
+    record_key,
+    field_id,
+  }: Pick<ErasureRow, 'reach' | 'save_id' | 'type_id' | 'record_key' | 'field_id'>,
+) {
+  const query = db('ledger.change as c').where({
+    'c.type_id': type_id,
+    'c.record_key': record_key,
+    'c.field_id': field_id,
+    'c.erased': false,
+  })
   return reach === 'change' ? query.where('c.save_id', save_id) : query
-} // prettier-ignore
+}
 
 const mostListed = 200
 
@@ -113,7 +127,9 @@ async function changeOf(db: Database, saveId: string, fieldId: number): Promise<
 /** How many changes of the field the record's trail has. */
 export async function reachOf(db: Database, saveId: string, fieldId: number): Promise<{ record: number }> {
   const { type_id, record_key } = await changeOf(db, saveId, fieldId)
-  const [row] = await meant(db, { reach: 'record', save_id: saveId, type_id, record_key, field_id: fieldId }).count<{ count: string }[]>('* as count') // prettier-ignore
+  const [row] = await meant(db, { reach: 'record', save_id: saveId, type_id, record_key, field_id: fieldId }).count<
+    { count: string }[]
+  >('* as count')
   return { record: Number(row?.count ?? 0) }
 }
 
@@ -124,23 +140,45 @@ export interface Wish {
   reason: string
 }
 
-export async function askErasure(db: Database, person: SignedIn, { saveId, fieldId, reach, reason }: Wish): Promise<number> {
+export async function askErasure(
+  db: Database,
+  person: SignedIn,
+  { saveId, fieldId, reach, reason }: Wish,
+): Promise<number> {
   const change = await changeOf(db, saveId, fieldId)
   if (change.erased) throw new Problem('rule-broken', 'These values were erased already. Nothing was asked.')
   return await db.transaction(async (trx) => {
     const [row] = await trx('spoor.erasure')
-      .insert({ save_id: saveId, type_id: change.type_id, record_key: change.record_key, label: change.label, field_id: fieldId, reach, reason, asked_by: person.id })
-      .returning<{ id: number }[]>('id') // prettier-ignore
-    await recordEvent(trx, { kind: 'erasure', personId: person.id, words: `asked that ${await wordsOf(trx, { ...change, field_id: fieldId, reach, save_id: saveId })} be erased: ${reason}` }) // prettier-ignore
+      .insert({
+        save_id: saveId,
+        type_id: change.type_id,
+        record_key: change.record_key,
+        label: change.label,
+        field_id: fieldId,
+        reach,
+        reason,
+        asked_by: person.id,
+      })
+      .returning<{ id: number }[]>('id')
+    await recordEvent(trx, {
+      kind: 'erasure',
+      personId: person.id,
+      words: `asked that ${await wordsOf(trx, { ...change, field_id: fieldId, reach, save_id: saveId })} be erased: ${reason}`,
+    })
     return row!.id
   })
-} // prettier-ignore
+}
 
 /** What is to be erased or was, in words without values. */
-export async function wordsOf(db: Knex, { label, field_id, reach, save_id }: Pick<ErasureRow, 'label' | 'field_id' | 'reach' | 'save_id'>): Promise<string> {
+export async function wordsOf(
+  db: Knex,
+  { label, field_id, reach, save_id }: Pick<ErasureRow, 'label' | 'field_id' | 'reach' | 'save_id'>,
+): Promise<string> {
   const field = await db('spoor.field').where({ id: field_id }).first<{ name: string }>('name')
-  return reach === 'change' ? `“${field.name}” of ${label} in save ${save_id}` : `every change of “${field.name}” of ${label}`
-} // prettier-ignore
+  return reach === 'change'
+    ? `“${field.name}” of ${label} in save ${save_id}`
+    : `every change of “${field.name}” of ${label}`
+}
 
 /** A wish that was not decided yet, held until the transaction ends. @throws Problem when it was */
 export async function demandWaiting(trx: Knex.Transaction, id: number): Promise<ErasureRow> {
@@ -174,12 +212,19 @@ async function close(db: Database, id: number, { state, person, answer }: Closin
     if (state === 'refused') demandSecond(row, person)
     await trx('spoor.erasure').where({ id }).update({ state, answer, decided_by: person.id, decided_at: trx.fn.now() })
     const what = await wordsOf(trx, row)
-    await recordEvent(trx, { kind: 'erasure', personId: person.id, words: state === 'withdrawn' ? `took back that ${what} be erased` : `refused that ${what} be erased: ${answer}` }) // prettier-ignore
+    await recordEvent(trx, {
+      kind: 'erasure',
+      personId: person.id,
+      words: state === 'withdrawn' ? `took back that ${what} be erased` : `refused that ${what} be erased: ${answer}`,
+    })
   })
 }
 
 /** @throws Problem for the one who asked. */
 export function demandSecond(row: ErasureRow, person: SignedIn): void {
   if (row.asked_by === person.id)
-    throw new Problem('second-person', 'You asked for this yourself; somebody else has to decide it. Nothing was erased.') // prettier-ignore
+    throw new Problem(
+      'second-person',
+      'You asked for this yourself; somebody else has to decide it. Nothing was erased.',
+    )
 }

@@ -14,9 +14,13 @@ export interface ErasureDeps {
 /** Erasing values by law: one person asks, another decides. */
 export function erasureRouter({ db, connectEraser }: ErasureDeps): Router {
   const router = Router()
-  bind(router, routes.listErasures, async ({ query, person }) => ({ erasures: await listErasures(db, person, query.save) })) // prettier-ignore
+  bind(router, routes.listErasures, async ({ query, person }) => ({
+    erasures: await listErasures(db, person, query.save),
+  }))
   bind(router, routes.erasureReach, ({ query }) => reachOf(db, query.save, query.field))
-  bind(router, routes.askErasure, async ({ body, person }) => readErasure(db, person, await askErasure(db, person, body))) // prettier-ignore
+  bind(router, routes.askErasure, async ({ body, person }) =>
+    readErasure(db, person, await askErasure(db, person, body)),
+  )
   bind(router, routes.decideErasure, async ({ params, body, person }) => {
     if (body.decision === 'erase') await carryOut(connectEraser, person, params.erasureId)
     else await refuseErasure(db, person, params.erasureId, body.answer)

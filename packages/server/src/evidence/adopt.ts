@@ -19,13 +19,22 @@ function coverWords({ table, columns }: Covered): string {
 export async function adoptEvidence(db: Database, key: Buffer): Promise<void> {
   await db.transaction(async (trx) => {
     await trx.raw(`select pg_advisory_xact_lock(hashtext('spoor.evidence'))`)
-    const said = new Set(await trx('ledger.event').where({ kind: 'custody', person_id: null }).whereLike('words', 'took under the seals what stands in %').pluck<string[]>('words')) // prettier-ignore
+    const said = new Set(
+      await trx('ledger.event')
+        .where({ kind: 'custody', person_id: null })
+        .whereLike('words', 'took under the seals what stands in %')
+        .pluck<string[]>('words'),
+    )
     const run: Run = (sql, values) => plainQuery(trx, sql, [...values]) as Promise<never[]>
     for (const one of covered) {
       const words = coverWords(one)
       if ([...said].some((known) => known.startsWith(`${words} (`))) continue
       const rows = await adopt(trx, run, key, one)
-      await trx('ledger.event').insert({ kind: 'custody', outcome: 'done', words: `${words} (${counted(rows, isGroup(one) ? 'group' : 'row')})` }) // prettier-ignore
+      await trx('ledger.event').insert({
+        kind: 'custody',
+        outcome: 'done',
+        words: `${words} (${counted(rows, isGroup(one) ? 'group' : 'row')})`,
+      })
     }
   })
 }
@@ -36,6 +45,11 @@ async function adopt(trx: Knex.Transaction, run: Run, key: Buffer, one: Covered)
   await run('delete from spoor.touched where relation = $1', [one.table])
   const rows = await run<{ key: string; content: string }>(contentSql(one, false), [])
   for (let from = 0; from < rows.length; from += factsAtOnce)
-    await writeFacts(run, key, one.table, rows.slice(from, from + factsAtOnce).map((row) => ({ rowKey: row.key, state: 'holds', content: row.content }))) // prettier-ignore
+    await writeFacts(
+      run,
+      key,
+      one.table,
+      rows.slice(from, from + factsAtOnce).map((row) => ({ rowKey: row.key, state: 'holds', content: row.content })),
+    )
   return rows.length
 }

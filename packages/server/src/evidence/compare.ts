@@ -59,11 +59,21 @@ export async function compareFacts(db: Database, key: Buffer): Promise<Mismatch[
 async function compareTable(trx: Knex.Transaction, key: Buffer, one: Covered): Promise<Mismatch[]> {
   const found = new Map<string, Mismatch>()
   const facts = await lastFacts(trx, one.table)
-  const touched = new Map((await trx('spoor.touched').where({ relation: one.table }).orderBy('at').select<{ key: string; login: string; at: string }[]>('key', 'login', 'at')).map((row) => [row.key, row])) // prettier-ignore
+  const touched = new Map(
+    (
+      await trx('spoor.touched')
+        .where({ relation: one.table })
+        .orderBy('at')
+        .select<{ key: string; login: string; at: string }[]>('key', 'login', 'at')
+    ).map((row) => [row.key, row]),
+  )
   const tell = (rowKey: string, how: How) => {
     const by = touched.get(rowKey)
     if (found.size < mostOfATable)
-      found.set(rowKey, mismatch(one, rowKey, how, by ? ` (${by.login}, ${by.at.slice(0, 16).replace('T', ' ')} UTC)` : '')) // prettier-ignore
+      found.set(
+        rowKey,
+        mismatch(one, rowKey, how, by ? ` (${by.login}, ${by.at.slice(0, 16).replace('T', ' ')} UTC)` : ''),
+      )
   }
   await plainQuery(trx, `declare facts no scroll cursor for ${contentSql(one, false)}`)
   for (;;) {

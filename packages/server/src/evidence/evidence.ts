@@ -17,7 +17,9 @@ export function sealsFacts(vault: Vault): BeforeCommit {
         [place, words],
       )
       if (rows.length > 0)
-        await run(`insert into ledger.event (kind, outcome, words) values ('custody', 'done', $1)`, [`found the ledger altered: ${words}`]) // prettier-ignore
+        await run(`insert into ledger.event (kind, outcome, words) values ('custody', 'done', $1)`, [
+          `found the ledger altered: ${words}`,
+        ])
     }
   })
 }

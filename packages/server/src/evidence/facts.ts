@@ -1,5 +1,15 @@
 import type { BeforeCommit, Run } from '../database/knex.ts'
-import { contentSql, covered, factWords, isGroup, keyInWords, readFact, sealOf, type Covered, type Fact } from './content.ts' // prettier-ignore
+import {
+  contentSql,
+  covered,
+  factWords,
+  isGroup,
+  keyInWords,
+  readFact,
+  sealOf,
+  type Covered,
+  type Fact,
+} from './content.ts'
 
 interface Touched {
   relation: string

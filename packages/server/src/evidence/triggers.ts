@@ -15,7 +15,9 @@ function functionName(table: string): string {
 function rowTrigger(one: CoveredRows): string {
   const { table, columns, decides = [] } = one
   const function_ = functionName(table)
-  const groups = decides.map((group) => `\n  ${touch} values ('${group}', ${keyOf(one, 'new')}, null) on conflict do nothing;`) // prettier-ignore
+  const groups = decides.map(
+    (group) => `\n  ${touch} values ('${group}', ${keyOf(one, 'new')}, null) on conflict do nothing;`,
+  )
   return `
 create or replace function ${function_} returns trigger language plpgsql set search_path = pg_catalog, pg_temp as $touch$
 begin
@@ -35,7 +37,8 @@ create or replace trigger touch after insert or update or delete on ${table} for
 
 function groupTriggers(one: CoveredGroup): string {
   const function_ = functionName(one.table)
-  const note = (rows: string) => `\n    ${touch} select distinct '${one.table}', ${keyOf(one, 't')}, null from ${rows} t on conflict do nothing;` // prettier-ignore
+  const note = (rows: string) =>
+    `\n    ${touch} select distinct '${one.table}', ${keyOf(one, 't')}, null from ${rows} t on conflict do nothing;`
   const trigger = (name: string, event: string, tables: string) =>
     `\ncreate or replace trigger ${name} after ${event} on ${one.table} referencing ${tables} for each statement execute function ${function_};`
   return `

@@ -97,7 +97,10 @@ function holdsNul(input: unknown): boolean {
 function read(schema: v.GenericSchema | undefined, input: unknown, where: string): unknown {
   if (!schema) return undefined
   if (holdsNul(input))
-    throw new Problem('bad-request', `Nothing was changed. In the ${where} is a character (U+0000) that no text can hold.`) // prettier-ignore
+    throw new Problem(
+      'bad-request',
+      `Nothing was changed. In the ${where} is a character (U+0000) that no text can hold.`,
+    )
   const parsed = v.safeParse(schema, input ?? {})
   if (parsed.success) return parsed.output
   const issue = parsed.issues[0]

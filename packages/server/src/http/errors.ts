@@ -29,7 +29,10 @@ function asProblem(error: unknown, log: Logger): Problem {
     return new Problem('bad-request', 'The request could not be read. Nothing was changed.')
   if (isFull(error)) {
     log.warn({ err: error }, 'no connection to Spoor’s database was free')
-    return new Problem('busy', 'Spoor’s database has no connection free just now. Nothing was changed. Try again in a moment.') // prettier-ignore
+    return new Problem(
+      'busy',
+      'Spoor’s database has no connection free just now. Nothing was changed. Try again in a moment.',
+    )
   }
   log.error({ err: error }, 'unexpected failure')
   return new Problem(

@@ -10,10 +10,16 @@ export async function namesFor(
   only: { ref: RecordRef; label: string } | null,
 ): Promise<StoryNames> {
   const [actors, types, fields] = await Promise.all([
-    db('spoor.actor').whereRaw('id = any(?::int[])', [boundArray(wanted.actors)]).select<{ id: number; name: string; kind: ActorKind }[]>('id', 'name', 'kind'),
-    db('spoor.record_type').whereRaw('id = any(?::int[])', [boundArray(wanted.types)]).select<{ id: number; plural: string }[]>('id', 'plural'),
-    db('spoor.field').whereRaw('id = any(?::int[])', [boundArray(wanted.fields)]).select<{ id: number; name: string; type_id: number }[]>('id', 'name', 'type_id'),
-  ]) // prettier-ignore
+    db('spoor.actor')
+      .whereRaw('id = any(?::int[])', [boundArray(wanted.actors)])
+      .select<{ id: number; name: string; kind: ActorKind }[]>('id', 'name', 'kind'),
+    db('spoor.record_type')
+      .whereRaw('id = any(?::int[])', [boundArray(wanted.types)])
+      .select<{ id: number; plural: string }[]>('id', 'plural'),
+    db('spoor.field')
+      .whereRaw('id = any(?::int[])', [boundArray(wanted.fields)])
+      .select<{ id: number; name: string; type_id: number }[]>('id', 'name', 'type_id'),
+  ])
   return {
     actor: (id) => actors.find((actor) => actor.id === id)?.name,
     actorKind: (id) => actors.find((actor) => actor.id === id)?.kind,

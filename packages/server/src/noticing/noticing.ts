@@ -104,7 +104,10 @@ export class Noticing {
 
   /** The noticer as it goes on, anew when settings were changed; fields are looked up again now and then. */
   async #ready(): Promise<Noticer> {
-    const row = await this.#db('spoor.noticing').first<{ changed_at: string | null; covered: string }>('changed_at', this.#db.raw(`(${covered}) as covered`)) // prettier-ignore
+    const row = await this.#db('spoor.noticing').first<{ changed_at: string | null; covered: string }>(
+      'changed_at',
+      this.#db.raw(`(${covered}) as covered`),
+    )
     // The first saves after a gap are those whose values may not join: they must not be read as if there were none.
     const stale = performance.now() - this.#worldMs > worldForMs || row.covered !== this.#covered
     if (this.#noticer && row.changed_at === this.#changedAt && !stale) return this.#noticer
@@ -116,7 +119,10 @@ export class Noticing {
       this.#noticer = new Noticer(settings.rules, this.#world, this.#noticer.state)
       return this.#noticer
     }
-    const kept = await this.#db('spoor.noticing').first<{ state: NoticingState | null; until_save: string }>('state', 'until_save') // prettier-ignore
+    const kept = await this.#db('spoor.noticing').first<{ state: NoticingState | null; until_save: string }>(
+      'state',
+      'until_save',
+    )
     this.#changedAt = row.changed_at
     this.#readTo = this.#keptTo = BigInt(kept.until_save)
     this.#keptMs = performance.now()

@@ -49,7 +49,10 @@ export async function readNoticed(
     atMs: Date.parse(row.captured_at),
     typeId: row.type_id,
     key: row.record_key,
-    parent: row.parent_type_id !== null && row.parent_key !== null ? { typeId: row.parent_type_id, key: row.parent_key } : null, // prettier-ignore
+    parent:
+      row.parent_type_id !== null && row.parent_key !== null
+        ? { typeId: row.parent_type_id, key: row.parent_key }
+        : null,
     action: row.action,
     actorId: row.actor_id,
     actorKind: row.actor_kind,
@@ -57,7 +60,12 @@ export async function readNoticed(
     correction: row.correction,
     runId: row.run_id === null ? null : Number(row.run_id),
     transaction: row.transaction,
-    changes: (changes.get(row.id) ?? []).map(({ field_id, before, after, unseen }) => ({ fieldId: field_id, before, after, unseen })), // prettier-ignore
+    changes: (changes.get(row.id) ?? []).map(({ field_id, before, after, unseen }) => ({
+      fieldId: field_id,
+      before,
+      after,
+      unseen,
+    })),
   }))
 }
 

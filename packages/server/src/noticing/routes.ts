@@ -34,8 +34,18 @@ export function noticingRouter({ db }: { db: Database }): Router {
     await shown(params.storyId)
     await db('spoor.story')
       .where({ id: params.storyId })
-      .update(body.on ? { settled_by: person.id, settled_at: db.fn.now(), settled_why: body.why } : { settled_by: null, settled_at: null, settled_why: null }) // prettier-ignore
-    await recordEvent(db, { kind: 'review', personId: person.id, words: body.on ? `settled what stood out (story ${params.storyId})` : `took up again what stood out (story ${params.storyId})` }) // prettier-ignore
+      .update(
+        body.on
+          ? { settled_by: person.id, settled_at: db.fn.now(), settled_why: body.why }
+          : { settled_by: null, settled_at: null, settled_why: null },
+      )
+    await recordEvent(db, {
+      kind: 'review',
+      personId: person.id,
+      words: body.on
+        ? `settled what stood out (story ${params.storyId})`
+        : `took up again what stood out (story ${params.storyId})`,
+    })
     return await shown(params.storyId)
   })
 

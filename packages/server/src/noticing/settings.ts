@@ -32,7 +32,10 @@ export function demandSettings({ zone, rules: chosen }: Settings): Settings {
       const limits = rule.parameters[parameter]
       if (!limits) throw new Problem('bad-request', `“${rule.title}” has no “${parameter}”. Nothing was changed.`)
       if (!(figure >= limits.least && figure <= limits.most))
-        throw new Problem('bad-request', `“${rule.title}”: ${limits.words} has to lie from ${limits.least} to ${limits.most}. Nothing was changed.`) // prettier-ignore
+        throw new Problem(
+          'bad-request',
+          `“${rule.title}”: ${limits.words} has to lie from ${limits.least} to ${limits.most}. Nothing was changed.`,
+        )
     }
   }
   return { zone, rules: chosen }

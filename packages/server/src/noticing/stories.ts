@@ -37,14 +37,20 @@ export async function keepStories(trx: Knex, stories: readonly Story[]): Promise
          select * from told where not exists (select from grown) returning id)
        select id from grown union all select id from fresh`,
       [
-        story.id, JSON.stringify(story.reasons), story.count, story.records, new Date(story.fromMs).toISOString(),
-        new Date(story.toMs).toISOString(), boundArray(story.actors), boundArray(story.types),
-      ], // prettier-ignore
+        story.id,
+        JSON.stringify(story.reasons),
+        story.count,
+        story.records,
+        new Date(story.fromMs).toISOString(),
+        new Date(story.toMs).toISOString(),
+        boundArray(story.actors),
+        boundArray(story.types),
+      ],
     )
-    await trx.raw('insert into spoor.story_save (story_id, save_id) select ?, unnest(?::bigint[]) on conflict do nothing', [
-      rows[0]!.id,
-      boundArray(story.saves),
-    ]) // prettier-ignore
+    await trx.raw(
+      'insert into spoor.story_save (story_id, save_id) select ?, unnest(?::bigint[]) on conflict do nothing',
+      [rows[0]!.id, boundArray(story.saves)],
+    )
   }
 }
 
@@ -56,7 +62,21 @@ export interface StoryRequest {
   limit: number
 }
 
-const columns = ['s.id', 's.story', 's.reasons', 's.saves', 's.records', 's.from_at', 's.to_at', 's.found_at', 's.actors', 's.types', 's.settled_at', 's.settled_why', 'p.name as settled_by'] // prettier-ignore
+const columns = [
+  's.id',
+  's.story',
+  's.reasons',
+  's.saves',
+  's.records',
+  's.from_at',
+  's.to_at',
+  's.found_at',
+  's.actors',
+  's.types',
+  's.settled_at',
+  's.settled_why',
+  'p.name as settled_by',
+]
 
 /** The stories of a spell, the heaviest first. */
 export async function storiesOf(db: Database, { fromAt, untilAt, settled, limit }: StoryRequest): Promise<StoryRow[]> {
@@ -67,11 +87,19 @@ export async function storiesOf(db: Database, { fromAt, untilAt, settled, limit 
     void query.where('s.from_at', '<', untilAt)
     // A story that began before and went on after may have no save in between.
     void query.where((one) =>
-      one.where('s.from_at', '>=', fromAt).orWhere('s.to_at', '<', untilAt).orWhereExists((inside) =>
-        inside.select(db.raw('1')).from('spoor.story_save as t').join('ledger.save as l', 'l.id', 't.save_id')
-          .whereRaw('t.story_id = s.id').where('l.captured_at', '>=', fromAt).where('l.captured_at', '<', untilAt),
-      ),
-    ) // prettier-ignore
+      one
+        .where('s.from_at', '>=', fromAt)
+        .orWhere('s.to_at', '<', untilAt)
+        .orWhereExists((inside) =>
+          inside
+            .select(db.raw('1'))
+            .from('spoor.story_save as t')
+            .join('ledger.save as l', 'l.id', 't.save_id')
+            .whereRaw('t.story_id = s.id')
+            .where('l.captured_at', '>=', fromAt)
+            .where('l.captured_at', '<', untilAt),
+        ),
+    )
   }
   if (!settled) void query.whereNull('s.settled_at')
   const rows: StoryRow[] = await query.orderBy('s.to_at', 'desc').limit(1000).select(columns)
@@ -80,7 +108,10 @@ export async function storiesOf(db: Database, { fromAt, untilAt, settled, limit 
 }
 
 export async function storiesById(db: Database, ids: readonly number[]): Promise<StoryRow[]> {
-  return await db('spoor.story as s').leftJoin('spoor.person as p', 'p.id', 's.settled_by').whereIn('s.id', ids).select<StoryRow[]>(columns) // prettier-ignore
+  return await db('spoor.story as s')
+    .leftJoin('spoor.person as p', 'p.id', 's.settled_by')
+    .whereIn('s.id', ids)
+    .select<StoryRow[]>(columns)
 }
 
 const examplesShown = 3
@@ -100,10 +131,16 @@ export async function storiesShown(db: Database, rows: readonly StoryRow[]): Pro
   // By number alone every month would be looked through; when the stories happened is known.
   const times = await db('ledger.save')
     .whereRaw('id = any(?::bigint[])', [boundArray(picked.map((one) => one.id))])
-    .where('captured_at', '>=', rows.map((row) => row.from_at).reduce((a, b) => (isAfter(a, b) ? b : a)))
+    .where(
+      'captured_at',
+      '>=',
+      rows.map((row) => row.from_at).reduce((a, b) => (isAfter(a, b) ? b : a)),
+    )
     // Stories keep their times to the millisecond.
-    .whereRaw("captured_at < ?::timestamptz + interval '1 millisecond'", [rows.map((row) => row.to_at).reduce((a, b) => (isAfter(a, b) ? a : b))])
-    .select<{ id: string; captured_at: string }[]>('id', 'captured_at') // prettier-ignore
+    .whereRaw("captured_at < ?::timestamptz + interval '1 millisecond'", [
+      rows.map((row) => row.to_at).reduce((a, b) => (isAfter(a, b) ? a : b)),
+    ])
+    .select<{ id: string; captured_at: string }[]>('id', 'captured_at')
   const [saves, changes] = await rowsWithChanges(db, times, { valueLength: 120, scopes: [{}], nowMs: Date.now() })
   const saveById = new Map(saves.map((save) => [save.id, save]))
   const masked = await maskedFields(db)
@@ -115,7 +152,11 @@ export async function storiesShown(db: Database, rows: readonly StoryRow[]): Pro
       id: row.id,
       reasons: row.reasons.map((reason) => ({
         ...reason,
-        figures: Object.fromEntries(Object.entries(reason.figures).filter(([name]) => !(reason.fieldId !== null && masked.has(reason.fieldId) && tellingFigures.has(name)))), // prettier-ignore
+        figures: Object.fromEntries(
+          Object.entries(reason.figures).filter(
+            ([name]) => !(reason.fieldId !== null && masked.has(reason.fieldId) && tellingFigures.has(name)),
+          ),
+        ),
       })),
       saves: row.saves,
       records: row.records,

@@ -27,7 +27,8 @@ interface TrialRow {
   until_save: string | null
 }
 
-const isRunning = (row: TrialRow) => row.stories === null && row.trouble === null && Date.now() - Date.parse(row.seen_at) < lostAfterMs // prettier-ignore
+const isRunning = (row: TrialRow) =>
+  row.stories === null && row.trouble === null && Date.now() - Date.parse(row.seen_at) < lostAfterMs
 
 /** Begins to try settings on everything the ledger has; what is kept stays as it is until {@link keepTrial}. */
 export async function beginTrial(
@@ -42,7 +43,11 @@ export async function beginTrial(
     if (before && isRunning(before))
       throw new Problem('trial-running', 'Settings are being tried already. Stop that first, or wait until it is done.')
     await trx('spoor.noticing_trial').delete()
-    await trx('spoor.noticing_trial').insert({ settings: JSON.stringify(settings), by: personId, total: total.last_save_id }) // prettier-ignore
+    await trx('spoor.noticing_trial').insert({
+      settings: JSON.stringify(settings),
+      by: personId,
+      total: total.last_save_id,
+    })
   })
   const ended = run(db, settings).catch(async (error: unknown) => {
     // A server that stops takes the trial with it; then there is nothing left to write to.
@@ -66,7 +71,9 @@ async function run(db: Database, settings: Settings): Promise<void> {
     until = saves.at(-1)?.id ?? until
     if (saves.length < slice) break
     if (performance.now() - saidMs > saidEveryMs) {
-      const updated = await db('spoor.noticing_trial').where({ stop_asked: false }).update({ done: until, seen_at: db.fn.now() }) // prettier-ignore
+      const updated = await db('spoor.noticing_trial')
+        .where({ stop_asked: false })
+        .update({ done: until, seen_at: db.fn.now() })
       if (updated === 0) {
         await db('spoor.noticing_trial').update({ trouble: 'Stopped. The settings in force stay as they were.' })
         return
@@ -99,7 +106,9 @@ export async function readTrial(db: Database): Promise<NoticingTrial | null> {
     running: isRunning(row),
     done: Number(row.done),
     total: Number(row.total),
-    trouble: row.trouble ?? (row.stories === null && !isRunning(row) ? 'The server that tried them stopped. Try again.' : null), // prettier-ignore
+    trouble:
+      row.trouble ??
+      (row.stories === null && !isRunning(row) ? 'The server that tried them stopped. Try again.' : null),
   }
   if (row.stories === null) return { ...head, outcome: null }
   const before = await db('spoor.story').select<StoryRow[]>('*')
@@ -107,9 +116,12 @@ export async function readTrial(db: Database): Promise<NoticingTrial | null> {
   const told = new Set(row.stories.map((story) => story.id))
   const gone = before.filter((story) => !told.has(story.story))
   const added = row.stories.filter((story) => !known.has(story.id))
-  const rulesOf = ({ reasons }: { reasons: readonly Reason[] }) => [...new Set(reasons.map((reason) => reason.rule))].join() // prettier-ignore
+  const rulesOf = ({ reasons }: { reasons: readonly Reason[] }) =>
+    [...new Set(reasons.map((reason) => reason.rule))].join()
   const tellings = new Map(before.map((story) => [story.story, `${story.saves} ${rulesOf(story)}`]))
-  const changed = row.stories.filter((story) => tellings.has(story.id) && tellings.get(story.id) !== `${story.count} ${rulesOf(story)}`) // prettier-ignore
+  const changed = row.stories.filter(
+    (story) => tellings.has(story.id) && tellings.get(story.id) !== `${story.count} ${rulesOf(story)}`,
+  )
   const workdays = await spellOf(db)
   return {
     ...head,
@@ -138,7 +150,14 @@ async function spellOf(db: Database): Promise<number> {
 /** Stories that are not kept yet have no number: they are shown by a negative one, and with the label of their record. */
 async function shownUnkept(db: Database, stories: readonly Story[]) {
   const firsts = stories.map((story) => story.saves[0] ?? '0')
-  const saves = await db('ledger.save').whereRaw('id = any(?::bigint[])', [boundArray(firsts)]).select<{ id: string; type_id: number; record_key: string; label: string }[]>('id', 'type_id', 'record_key', 'label') // prettier-ignore
+  const saves = await db('ledger.save')
+    .whereRaw('id = any(?::bigint[])', [boundArray(firsts)])
+    .select<{ id: string; type_id: number; record_key: string; label: string }[]>(
+      'id',
+      'type_id',
+      'record_key',
+      'label',
+    )
   return stories.map((story, at) => {
     const first = saves.find((save) => save.id === story.saves[0])
     return {
@@ -172,7 +191,9 @@ export async function keepTrial(db: Database, personId: number): Promise<void> {
       changed_by: personId,
       changed_at: trx.fn.now(),
     })
-    await trx('spoor.story').whereRaw('story <> all(?::text[])', [boundArray(row.stories.map((story) => story.id))]).delete() // prettier-ignore
+    await trx('spoor.story')
+      .whereRaw('story <> all(?::text[])', [boundArray(row.stories.map((story) => story.id))])
+      .delete()
     await keepStories(trx, row.stories)
     await trx('spoor.noticing_trial').delete()
   })

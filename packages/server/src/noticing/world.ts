@@ -43,7 +43,7 @@ export async function readWorld(db: Database, zone: string): Promise<World> {
     .whereNotNull('to_at')
     .whereRaw(
       'exists (select from spoor.coverage later where later.field_id = coverage.field_id and later.from_at > coverage.to_at)',
-    ) // prettier-ignore
+    )
     .distinct('field_id')
     .pluck<number[]>('field_id')
   return { field: (id) => facts.get(id), zone, withGaps }

@@ -33,7 +33,10 @@ export function directoryRouter({ db }: { db: Database }): Router {
     }
     if (body.dryRun) return await take()
     const outcome = await recorded(db, event(person, `read the staff list from ${body.url}`), take)
-    await db('spoor.setting').insert({ name: 'ldap', value: JSON.stringify({ url: body.url }) }).onConflict('name').merge() // prettier-ignore
+    await db('spoor.setting')
+      .insert({ name: 'ldap', value: JSON.stringify({ url: body.url }) })
+      .onConflict('name')
+      .merge()
     return outcome
   })
 

@@ -6,8 +6,18 @@ import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 
-const optionalText = v.optional(v.pipe(v.string(), v.trim(), v.transform((text) => (text === '' ? null : text))), '') // prettier-ignore
-const optionalDate = v.pipe(optionalText, v.check((text) => text === null || isDate(text), 'is not a date (YYYY-MM-DD)')) // prettier-ignore
+const optionalText = v.optional(
+  v.pipe(
+    v.string(),
+    v.trim(),
+    v.transform((text) => (text === '' ? null : text)),
+  ),
+  '',
+)
+const optionalDate = v.pipe(
+  optionalText,
+  v.check((text) => text === null || isDate(text), 'is not a date (YYYY-MM-DD)'),
+)
 
 /** One line of a staff list. Further columns are left alone. */
 const Line = v.object({
@@ -41,7 +51,9 @@ export function readStaffCsv(csv: string): ListedActor[] {
   const listed = lines.flatMap((line, at): ListedActor[] => {
     const parsed = v.safeParse(Line, line)
     if (!parsed.success) {
-      wrong.push(...parsed.issues.map((issue) => `line ${at + 2}: ${v.getDotPath(issue) ?? 'the line'} ${issue.message}`)) // prettier-ignore
+      wrong.push(
+        ...parsed.issues.map((issue) => `line ${at + 2}: ${v.getDotPath(issue) ?? 'the line'} ${issue.message}`),
+      )
       return []
     }
     const { name, kind, login, unit, joined, left, id } = parsed.output
@@ -98,7 +110,10 @@ export async function takeStaffList(
   const changes: DirectoryOutcome['changes'] = []
   try {
     await db.transaction(async (trx) => {
-      const known = await trx('spoor.actor').select<ActorRow[]>('*', trx.raw('joined_on::text as joined_on, left_on::text as left_on')) // prettier-ignore
+      const known = await trx('spoor.actor').select<ActorRow[]>(
+        '*',
+        trx.raw('joined_on::text as joined_on, left_on::text as left_on'),
+      )
       const met = new Set<number>()
       for (const entry of listed) {
         const before = findKnown(known, entry)
@@ -107,7 +122,11 @@ export async function takeStaffList(
         if (change) changes.push(change)
       }
       for (const actor of known.filter((one) => one.in_directory && one.left_on === null && !met.has(one.id)))
-        changes.push({ change: 'missing', name: actor.name, words: 'is in the directory and not on this list; stays as they are' }) // prettier-ignore
+        changes.push({
+          change: 'missing',
+          name: actor.name,
+          words: 'is in the directory and not on this list; stays as they are',
+        })
       if (dryRun) throw new DryRunOver()
     })
   } catch (error) {
@@ -147,11 +166,15 @@ async function update(
   entry: ListedActor,
   known: readonly ActorRow[],
 ): Promise<Change | null> {
-  const namesake = known.find((actor) => actor.id !== before.id && actor.kind === before.kind && actor.name === entry.name) // prettier-ignore
+  const namesake = known.find(
+    (actor) => actor.id !== before.id && actor.kind === before.kind && actor.name === entry.name,
+  )
   const renamed = before.name !== entry.name
   if (renamed && namesake) {
     // Saves came under the new name before the list did: that one goes on, and the old one is known as it.
-    await trx('spoor.actor').where({ id: before.id }).update({ same_as: namesake.id, in_directory: false, directory_id: null }) // prettier-ignore
+    await trx('spoor.actor')
+      .where({ id: before.id })
+      .update({ same_as: namesake.id, in_directory: false, directory_id: null })
     await trx('spoor.actor').where({ id: namesake.id }).update(rowOf(entry))
     return { change: 'renamed', name: entry.name, words: `was ${before.name}; both names are one now` }
   }

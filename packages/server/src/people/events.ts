@@ -80,7 +80,14 @@ function eventsIn(db: Database, { scopes = [], kind, by, outcome, words }: Event
     if (who) {
       // Whoever uses Spoor is a person; that they are among the actors is known of some.
       const among = (q: Knex.QueryBuilder) => {
-        void q.whereIn('e.person_id', db('spoor.person as x').leftJoin('spoor.actor as a', 'a.id', 'x.actor_id').whereIn('a.id', [...who.actors]).orWhereIn('a.same_as', [...who.actors]).select('x.id')) // prettier-ignore
+        void q.whereIn(
+          'e.person_id',
+          db('spoor.person as x')
+            .leftJoin('spoor.actor as a', 'a.id', 'x.actor_id')
+            .whereIn('a.id', [...who.actors])
+            .orWhereIn('a.same_as', [...who.actors])
+            .select('x.id'),
+        )
         if (who.kinds.includes('person')) void q.orWhereNotNull('e.person_id')
       }
       void (who.exclude ? query.whereNot((q) => void q.whereNotNull('e.person_id').where(among)) : query.where(among))

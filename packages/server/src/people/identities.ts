@@ -106,7 +106,9 @@ export async function setIdentity(db: Database, identity: NewIdentity): Promise<
       throw new Problem('not-found', 'The person acted for is not known. Nothing was changed.')
     if (!(await trx('spoor.source').where({ id: sourceId }).first('id')))
       throw new Problem('not-found', 'There is no such source. Nothing was changed.')
-    await trx('spoor.identity').where({ source_id: sourceId, by, said: text, from_on: fromOn, until_on: untilOn }).delete() // prettier-ignore
+    await trx('spoor.identity')
+      .where({ source_id: sourceId, by, said: text, from_on: fromOn, until_on: untilOn })
+      .delete()
     const [row] = await trx('spoor.identity')
       .insert({
         source_id: sourceId,
@@ -116,7 +118,7 @@ export async function setIdentity(db: Database, identity: NewIdentity): Promise<
         for_actor_id: forActorId,
         from_on: fromOn,
         until_on: untilOn,
-      }) // prettier-ignore
+      })
       .returning<{ id: number }[]>('id')
     if (fromOn === null && untilOn === null) {
       const kind = by === 'login' ? ['unknown'] : ['unknown', 'person']
@@ -152,7 +154,10 @@ async function actorFor(trx: Knex.Transaction, who: NewIdentity['who']): Promise
 /** @returns the words of what was taken away. */
 export async function removeIdentity(db: Database, id: number): Promise<string> {
   return await db.transaction(async (trx) => {
-    const [gone] = await trx('spoor.identity').where({ id }).delete().returning<{ by: string; said: string; actor_id: number }[]>('*') // prettier-ignore
+    const [gone] = await trx('spoor.identity')
+      .where({ id })
+      .delete()
+      .returning<{ by: string; said: string; actor_id: number }[]>('*')
     if (!gone) throw new Problem('not-found', 'There is no such mapping. Nothing was changed.')
     await trx('spoor.actor')
       .where({ same_as: gone.actor_id, name: gone.by === 'login' ? `login ${gone.said}` : gone.said })

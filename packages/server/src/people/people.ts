@@ -151,7 +151,10 @@ export class People {
     const before = await this.#table().where({ id }).first<PersonRow | undefined>()
     if (!before) throw new Problem('not-found', 'There is no such person. Nothing was changed.')
     if (id === by && (disabled || settings.role !== before.role))
-      throw new Problem('rule-broken', 'Nobody changes their own role or switches themselves off; another administrator can. Nothing was changed.') // prettier-ignore
+      throw new Problem(
+        'rule-broken',
+        'Nobody changes their own role or switches themselves off; another administrator can. Nothing was changed.',
+      )
     await this.#table()
       .where({ id })
       .update({
@@ -170,9 +173,15 @@ export class People {
     if (role === 'auditor' && (reach === null || !isLimited(parseScope(new URLSearchParams(reach)).scope)))
       throw new Problem('rule-broken', 'An auditor needs a scope to see anything. Nothing was changed.')
     const problems = reach === null ? [] : parseScope(new URLSearchParams(reach)).problems
-    if (problems.length > 0) throw new Problem('bad-scope', 'The auditor’s scope was not understood. Nothing was changed.', { pieces: problems }) // prettier-ignore
+    if (problems.length > 0)
+      throw new Problem('bad-scope', 'The auditor’s scope was not understood. Nothing was changed.', {
+        pieces: problems,
+      })
     if (reachFrom !== null && reachUntil !== null && reachFrom > reachUntil)
-      throw new Problem('rule-broken', `The days end (${reachUntil}) before they begin (${reachFrom}). Nothing was changed.`) // prettier-ignore
+      throw new Problem(
+        'rule-broken',
+        `The days end (${reachUntil}) before they begin (${reachFrom}). Nothing was changed.`,
+      )
   }
 
   async #shown(id: number): Promise<SpoorPerson> {

@@ -10,7 +10,9 @@ export const nothing: Scope = { who: { part: 'who', exclude: false, actors: [0],
  */
 export function reachOf(person: SignedIn): Scope | null {
   if (person.role === 'contributor')
-    return person.actorId === null ? nothing : { who: { part: 'who', exclude: false, actors: [person.actorId], kinds: [] } } // prettier-ignore
+    return person.actorId === null
+      ? nothing
+      : { who: { part: 'who', exclude: false, actors: [person.actorId], kinds: [] } }
   if (person.role !== 'auditor') return null
   if (person.reach === null) return nothing
   const { scope, problems } = parseScope(new URLSearchParams(person.reach))

@@ -61,11 +61,19 @@ export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
     const person = await people.authenticate(body.login, body.password)
     if (!person) {
       log.warn({ address: request.ip }, 'sign-in refused')
-      await recordEvent(db, { ...signInEvent(null, request), outcome: 'refused', words: 'was refused: the name and password did not belong together' }) // prettier-ignore
+      await recordEvent(db, {
+        ...signInEvent(null, request),
+        outcome: 'refused',
+        words: 'was refused: the name and password did not belong together',
+      })
       throw new Problem('sign-in-refused', 'The name and password do not belong together. Check both and try again.')
     }
     if (!mayToday(person, new Date().toISOString().slice(0, 10))) {
-      await recordEvent(db, { ...signInEvent(person.id, request), outcome: 'refused', words: 'was refused: outside the days of their access' }) // prettier-ignore
+      await recordEvent(db, {
+        ...signInEvent(person.id, request),
+        outcome: 'refused',
+        words: 'was refused: outside the days of their access',
+      })
       throw new Problem(
         'not-allowed',
         `Your access runs from ${person.reachFrom ?? 'the beginning'} until ${person.reachUntil ?? 'further notice'}. An administrator can change the days.`,
@@ -88,7 +96,12 @@ export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
   })
 
   bind(router, routes.changeOwnPassword, async ({ request, body, person }) => {
-    const event = { kind: 'person', personId: person.id, words: 'changed their own password', address: request.ip } as const // prettier-ignore
+    const event = {
+      kind: 'person',
+      personId: person.id,
+      words: 'changed their own password',
+      address: request.ip,
+    } as const
     return await recorded(db, event, async () => {
       await rules.demandPassword(body.password)
       if (!(await people.changeOwnPassword(person.id, body.current, body.password, request.sessionID)))

@@ -16,7 +16,9 @@ export class SignInRuleBook {
 
   async read(): Promise<SignInRules> {
     if (this.#known && performance.now() - this.#known.readMs < freshMs) return this.#known.rules
-    const row = await this.#db('spoor.setting').where({ name: 'sign-in' }).first<{ value: SignInRules } | undefined>('value') // prettier-ignore
+    const row = await this.#db('spoor.setting')
+      .where({ name: 'sign-in' })
+      .first<{ value: SignInRules } | undefined>('value')
     this.#known = { rules: { ...usualRules, ...row?.value }, readMs: performance.now() }
     return this.#known.rules
   }
@@ -34,6 +36,9 @@ export class SignInRuleBook {
   async demandPassword(password: string): Promise<void> {
     const { leastPasswordLength } = await this.read()
     if ([...password].length < leastPasswordLength)
-      throw new Problem('rule-broken', `The password needs at least ${leastPasswordLength} characters. Nothing was changed.`) // prettier-ignore
+      throw new Problem(
+        'rule-broken',
+        `The password needs at least ${leastPasswordLength} characters. Nothing was changed.`,
+      )
   }
 }

@@ -23,7 +23,11 @@ export async function presentOf(db: Database, sources: Sources, typeId: number, 
   try {
     return await readPresent(db, sources, type.source_id, typeId, key)
   } catch (error) {
-    if (isUnreachable(error)) throw new Problem('source-unreachable', `${unreachable(error).words} What the trail has of the record is not touched by that.`) // prettier-ignore
+    if (isUnreachable(error))
+      throw new Problem(
+        'source-unreachable',
+        `${unreachable(error).words} What the trail has of the record is not touched by that.`,
+      )
     // A key that is no value of its column, as somebody may type it.
     if (errorCode(error)?.startsWith('22')) throw new Problem('not-found', 'No record can have such a key.')
     throw error
@@ -39,11 +43,19 @@ async function readPresent(
 ): Promise<PresentRecord> {
   const source = await sources.connection(sourceId)
   const table = (await writableTables(db, await discover(source), [typeId])).get(typeId)
-  if (!table || !isKeyOf(key, table.key.length)) throw new Problem('not-found', 'The source has no table for this record any more.') // prettier-ignore
+  if (!table || !isKeyOf(key, table.key.length))
+    throw new Problem('not-found', 'The source has no table for this record any more.')
   const { plan } = await planInForce(db, sourceId)
   const masked = await maskedFields(db)
-  const erased = new Set(await db('ledger.change').where({ type_id: typeId, record_key: key, erased: true }).distinct().pluck<number[]>('field_id')) // prettier-ignore
-  const fields = [...table.fields.values()].filter(({ fieldId }) => keepOf(plan, typeId, fieldId) === 'values' && !masked.has(fieldId) && !erased.has(fieldId)) // prettier-ignore
+  const erased = new Set(
+    await db('ledger.change')
+      .where({ type_id: typeId, record_key: key, erased: true })
+      .distinct()
+      .pluck<number[]>('field_id'),
+  )
+  const fields = [...table.fields.values()].filter(
+    ({ fieldId }) => keepOf(plan, typeId, fieldId) === 'values' && !masked.has(fieldId) && !erased.has(fieldId),
+  )
   const read = await source.transaction(async (trx) => {
     await plainQuery(trx, 'set transaction isolation level repeatable read, read only')
     const [state] = await plainQuery<{ at: string; waiting: boolean }>(
@@ -54,7 +66,9 @@ async function readPresent(
     return { state: state!, rows: await readRows(trx, table, fields, [key]) }
   })
   const held = read.rows.get(key)
-  const last = await db('ledger.save').where({ type_id: typeId, record_key: key }).max<{ max: string | null }[]>('id as max') // prettier-ignore
+  const last = await db('ledger.save')
+    .where({ type_id: typeId, record_key: key })
+    .max<{ max: string | null }[]>('id as max')
   return {
     at: instantText(String(read.state.at)),
     there: held !== undefined,

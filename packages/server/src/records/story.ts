@@ -42,7 +42,10 @@ export async function storyOf(
     .select('s.id', 's.captured_at')
   const page = found.slice(0, mostSaves).reverse()
   if (page.length === 0)
-    throw new Problem('not-found', 'The trail has no save of such a record that you may see. It may never have been changed since it is tracked.') // prettier-ignore
+    throw new Problem(
+      'not-found',
+      'The trail has no save of such a record that you may see. It may never have been changed since it is tracked.',
+    )
   const [rows, changes] = await rowsWithChanges(db, page, { valueLength, scopes: [{}, reach], nowMs })
   const saves = rows.map((row) => saveShown(row, changes.get(row.id) ?? [], reach))
   const partial = isLimited(reach)
@@ -54,7 +57,9 @@ export async function storyOf(
       label: last.label,
       deleted: last.action === 'delete',
       // Under which keys it went is told by saves; to whoever sees a part only, by those that they see.
-      formerKeys: [...new Set((partial ? saves.map((save) => save.key) : spans.map((span) => span.key)).reverse())].filter((one) => one !== last.key), // prettier-ignore
+      formerKeys: [
+        ...new Set((partial ? saves.map((save) => save.key) : spans.map((span) => span.key)).reverse()),
+      ].filter((one) => one !== last.key),
     },
     saves,
     coverage: partial ? [] : await coverageOf(db, typeId),
@@ -70,6 +75,11 @@ async function coverageOf(db: Database, typeId: number): Promise<RecordStory['co
     .where('f.type_id', typeId)
     .whereRaw('c.to_at is distinct from c.from_at')
     .orderBy(['f.attribute_number', 'c.from_at'])
-    .select<{ field_id: number; from_at: string; to_at: string | null; ended_because: string | null }[]>('c.field_id', 'c.from_at', 'c.to_at', 'c.ended_because') // prettier-ignore
+    .select<{ field_id: number; from_at: string; to_at: string | null; ended_because: string | null }[]>(
+      'c.field_id',
+      'c.from_at',
+      'c.to_at',
+      'c.ended_because',
+    )
   return rows.map((row) => ({ fieldId: row.field_id, from: row.from_at, to: row.to_at, because: row.ended_because }))
 }

@@ -23,7 +23,11 @@ export async function threadOf(db: Database, typeId: number, key: string): Promi
   // Onwards: whoever had the key last may have given it up since.
   for (let last = latest[0].max; spans.length < mostKeys;) {
     const now = spans.at(-1)!
-    const moved = await keyed().where({ key_before: now.key }).where('id', '>', last).orderBy('id').first<{ id: string; record_key: string } | undefined>('id', 'record_key') // prettier-ignore
+    const moved = await keyed()
+      .where({ key_before: now.key })
+      .where('id', '>', last)
+      .orderBy('id')
+      .first<{ id: string; record_key: string } | undefined>('id', 'record_key')
     if (!moved) break
     now.to = moved.id
     spans.push({ key: moved.record_key, from: moved.id, to: null })

@@ -42,9 +42,22 @@ function assignments(db: Knex): Knex.QueryBuilder {
     .join('spoor.person as t', 't.id', 'a.assigned_to')
     .join('spoor.person as b', 'b.id', 'a.by')
     .leftJoin('spoor.person as d', 'd.id', 'a.done_by')
-    .select('a.id', 't.id as to_id', 't.name as to_name', 'a.note', 'b.name as by', 'a.at', 'a.done_at', 'd.name as done_by')
+    .select(
+      'a.id',
+      't.id as to_id',
+      't.name as to_name',
+      'a.note',
+      'b.name as by',
+      'a.at',
+      'a.done_at',
+      'd.name as done_by',
+    )
     .select(db.raw('a.due_on::text as due_on'))
-    .select(db.raw(`array(select s.save_id::text from spoor.assignment_save s where s.assignment_id = a.id order by s.save_id limit ${savesNamed}) as save_ids`)) // prettier-ignore
+    .select(
+      db.raw(
+        `array(select s.save_id::text from spoor.assignment_save s where s.assignment_id = a.id order by s.save_id limit ${savesNamed}) as save_ids`,
+      ),
+    )
 }
 
 function questions(db: Knex): Knex.QueryBuilder {
@@ -52,12 +65,24 @@ function questions(db: Knex): Knex.QueryBuilder {
     .join('spoor.actor as a', 'a.id', 'q.actor_id')
     .join('spoor.person as b', 'b.id', 'q.by')
     .leftJoin('spoor.person as w', 'w.id', 'q.answered_by')
-    .select('q.id', 'q.actor_id', 'a.name as actor_name', 'q.text', 'b.name as by', 'q.at', 'q.answer', 'w.name as answered_by', 'q.answered_at') // prettier-ignore
+    .select(
+      'q.id',
+      'q.actor_id',
+      'a.name as actor_name',
+      'q.text',
+      'b.name as by',
+      'q.at',
+      'q.answer',
+      'w.name as answered_by',
+      'q.answered_at',
+    )
     .select(
       db.raw(`exists (select from spoor.person p where p.disabled_at is null and p.actor_id in
         (select one.id from spoor.actor one where coalesce(one.same_as, one.id) = coalesce(a.same_as, a.id))) as reachable`),
-      db.raw(`array(select s.save_id::text from spoor.question_save s where s.question_id = q.id order by s.save_id limit ${savesNamed}) as save_ids`),
-    ) // prettier-ignore
+      db.raw(
+        `array(select s.save_id::text from spoor.question_save s where s.question_id = q.id order by s.save_id limit ${savesNamed}) as save_ids`,
+      ),
+    )
 }
 
 const assignmentShown = (row: AssignmentRow): Assignment => ({
@@ -88,13 +113,32 @@ const questionShown = (row: QuestionRow): Question => ({
 /** What people said of one save. */
 export async function reviewOf(db: Database, saveId: string): Promise<SaveReview> {
   const [notes, assigned, asked, marks] = await Promise.all([
-    db('spoor.note as n').join('spoor.person as p', 'p.id', 'n.by').where({ save_id: saveId }).orderBy('n.id').select('n.id', 'n.text', 'p.name as by', 'n.at'),
-    assignments(db).whereExists((q) => q.select(1).from('spoor.assignment_save as s').whereRaw('s.assignment_id = a.id and s.save_id = ?', [saveId])).orderBy('a.id'),
-    questions(db).whereExists((q) => q.select(1).from('spoor.question_save as s').whereRaw('s.question_id = q.id and s.save_id = ?', [saveId])).orderBy('q.id'),
-    db('spoor.mark as m').join('spoor.person as p', 'p.id', 'm.by').where({ save_id: saveId }).orderBy('m.at').select('m.mark', 'p.name as by', 'm.at'),
-  ]) // prettier-ignore
+    db('spoor.note as n')
+      .join('spoor.person as p', 'p.id', 'n.by')
+      .where({ save_id: saveId })
+      .orderBy('n.id')
+      .select('n.id', 'n.text', 'p.name as by', 'n.at'),
+    assignments(db)
+      .whereExists((q) =>
+        q.select(1).from('spoor.assignment_save as s').whereRaw('s.assignment_id = a.id and s.save_id = ?', [saveId]),
+      )
+      .orderBy('a.id'),
+    questions(db)
+      .whereExists((q) =>
+        q.select(1).from('spoor.question_save as s').whereRaw('s.question_id = q.id and s.save_id = ?', [saveId]),
+      )
+      .orderBy('q.id'),
+    db('spoor.mark as m')
+      .join('spoor.person as p', 'p.id', 'm.by')
+      .where({ save_id: saveId })
+      .orderBy('m.at')
+      .select('m.mark', 'p.name as by', 'm.at'),
+  ])
   return {
-    notes: (notes as { id: string; text: string; by: string; at: string }[]).map((note) => ({ ...note, id: Number(note.id) })), // prettier-ignore
+    notes: (notes as { id: string; text: string; by: string; at: string }[]).map((note) => ({
+      ...note,
+      id: Number(note.id),
+    })),
     assignments: (assigned as AssignmentRow[]).map(assignmentShown),
     questions: (asked as QuestionRow[]).map(questionShown),
     marks: marks as SaveReview['marks'],
@@ -121,7 +165,11 @@ export async function addNote(
 ): Promise<number> {
   return await db.transaction(async (trx) => {
     const saves = await demandSaves(trx, saveIds)
-    await trx.raw('insert into spoor.note (save_id, text, by) select unnest(?::bigint[]), ?, ?', [boundArray(saves.map((save) => save.id)), text, person.id]) // prettier-ignore
+    await trx.raw('insert into spoor.note (save_id, text, by) select unnest(?::bigint[]), ?, ?', [
+      boundArray(saves.map((save) => save.id)),
+      text,
+      person.id,
+    ])
     await recordEvent(trx, {
       kind: 'review',
       personId: person.id,
@@ -144,11 +192,24 @@ export async function assign(
   { saveIds, to, dueOn, note }: NewAssignment,
 ): Promise<Assignment> {
   const id = await db.transaction(async (trx) => {
-    const assignee = await trx('spoor.person').where({ id: to }).whereNull('disabled_at').whereIn('role', ['administrator', 'reviewer', 'approver']).first<{ name: string } | undefined>('name') // prettier-ignore
-    if (!assignee) throw new Problem('rule-broken', 'Only an administrator, a reviewer or an approver who may sign in can be given saves to deal with. Nothing was assigned.') // prettier-ignore
+    const assignee = await trx('spoor.person')
+      .where({ id: to })
+      .whereNull('disabled_at')
+      .whereIn('role', ['administrator', 'reviewer', 'approver'])
+      .first<{ name: string } | undefined>('name')
+    if (!assignee)
+      throw new Problem(
+        'rule-broken',
+        'Only an administrator, a reviewer or an approver who may sign in can be given saves to deal with. Nothing was assigned.',
+      )
     const saves = await demandSaves(trx, saveIds)
-    const [row] = await trx('spoor.assignment').insert({ assigned_to: to, due_on: dueOn, note, by: person.id }).returning<{ id: number }[]>('id') // prettier-ignore
-    await trx.raw('insert into spoor.assignment_save (assignment_id, save_id) select ?, unnest(?::bigint[])', [row!.id, boundArray(saves.map((save) => save.id))]) // prettier-ignore
+    const [row] = await trx('spoor.assignment')
+      .insert({ assigned_to: to, due_on: dueOn, note, by: person.id })
+      .returning<{ id: number }[]>('id')
+    await trx.raw('insert into spoor.assignment_save (assignment_id, save_id) select ?, unnest(?::bigint[])', [
+      row!.id,
+      boundArray(saves.map((save) => save.id)),
+    ])
     await recordEvent(trx, {
       kind: 'review',
       personId: person.id,
@@ -167,7 +228,9 @@ async function assignmentById(db: Database, id: number): Promise<Assignment> {
 
 export async function finish(db: Database, person: SignedIn, id: number, done: boolean): Promise<Assignment> {
   await assignmentById(db, id)
-  await db('spoor.assignment').where({ id }).update(done ? { done_by: person.id, done_at: db.fn.now() } : { done_by: null, done_at: null }) // prettier-ignore
+  await db('spoor.assignment')
+    .where({ id })
+    .update(done ? { done_by: person.id, done_at: db.fn.now() } : { done_by: null, done_at: null })
   await recordEvent(db, {
     kind: 'review',
     personId: person.id,
@@ -188,8 +251,13 @@ export async function ask(
     const made: number[] = []
     for (const actorId of new Set(saves.map((save) => save.actor_id))) {
       const own = saves.filter((save) => save.actor_id === actorId)
-      const [row] = await trx('spoor.question').insert({ actor_id: actorId, text, by: person.id }).returning<{ id: number }[]>('id') // prettier-ignore
-      await trx.raw('insert into spoor.question_save (question_id, save_id) select ?, unnest(?::bigint[])', [row!.id, boundArray(own.map((save) => save.id))]) // prettier-ignore
+      const [row] = await trx('spoor.question')
+        .insert({ actor_id: actorId, text, by: person.id })
+        .returning<{ id: number }[]>('id')
+      await trx.raw('insert into spoor.question_save (question_id, save_id) select ?, unnest(?::bigint[])', [
+        row!.id,
+        boundArray(own.map((save) => save.id)),
+      ])
       const actor = await trx('spoor.actor').where({ id: actorId }).first<{ name: string }>('name')
       await recordEvent(trx, {
         kind: 'review',
@@ -217,8 +285,15 @@ export async function answer(db: Database, person: SignedIn, id: number, text: s
     throw new Problem('not-yours', 'You can answer questions about your own saves only. Nothing was written.')
   if (!row) throw new Problem('not-found', 'There is no such question. Nothing was written.')
   await db.transaction(async (trx) => {
-    const updated = await trx('spoor.question').where({ id }).whereNull('answered_at').update({ answer: text, answered_by: person.id, answered_at: trx.fn.now() }) // prettier-ignore
-    if (updated === 0) throw new Problem('question-answered', 'Somebody answered it already; that answer is kept, and yours was not written. Load the page again to read it.') // prettier-ignore
+    const updated = await trx('spoor.question')
+      .where({ id })
+      .whereNull('answered_at')
+      .update({ answer: text, answered_by: person.id, answered_at: trx.fn.now() })
+    if (updated === 0)
+      throw new Problem(
+        'question-answered',
+        'Somebody answered it already; that answer is kept, and yours was not written. Load the page again to read it.',
+      )
     await recordEvent(trx, {
       kind: 'review',
       personId: person.id,
@@ -236,11 +311,29 @@ export async function waitingFor(db: Database, person: SignedIn): Promise<Waitin
     assignments(db).where('a.assigned_to', person.id).whereNull('a.done_at').orderByRaw('a.due_on nulls last, a.id'),
     questions(db).whereIn('q.actor_id', actors).whereNull('q.answered_at').orderBy('q.id'),
     questions(db).where('q.by', person.id).whereNull('q.answered_at').orderBy('q.id'),
-    questions(db).where('q.by', person.id).whereRaw('q.answered_at >= coalesce(?::timestamptz, now() - interval \'7 days\')', [person.lookedAt]).orderBy('q.id'),
+    questions(db)
+      .where('q.by', person.id)
+      .whereRaw("q.answered_at >= coalesce(?::timestamptz, now() - interval '7 days')", [person.lookedAt])
+      .orderBy('q.id'),
     db('spoor.mark').where({ mark: 'flagged' }).count<{ count: string }[]>('* as count'),
-    db('spoor.plan_draft as d').join('spoor.source as s', 's.id', 'd.source_id').join('spoor.person as p', 'p.id', 'd.proposed_by').whereNot('d.proposed_by', person.id).select<Waiting['plans']>('s.name as source', 'p.name as by', 'd.proposed_at as at'),
-    db('spoor.erasure as e').join('spoor.person as p', 'p.id', 'e.asked_by').join('spoor.field as f', 'f.id', 'e.field_id').where('e.state', 'waiting').whereNot('e.asked_by', person.id).orderBy('e.id').select<Waiting['erasures']>('e.id', db.raw(`f.name || ' of ' || e.label as words`), 'p.name as by', 'e.asked_at as at'),
-  ]) // prettier-ignore
+    db('spoor.plan_draft as d')
+      .join('spoor.source as s', 's.id', 'd.source_id')
+      .join('spoor.person as p', 'p.id', 'd.proposed_by')
+      .whereNot('d.proposed_by', person.id)
+      .select<Waiting['plans']>('s.name as source', 'p.name as by', 'd.proposed_at as at'),
+    db('spoor.erasure as e')
+      .join('spoor.person as p', 'p.id', 'e.asked_by')
+      .join('spoor.field as f', 'f.id', 'e.field_id')
+      .where('e.state', 'waiting')
+      .whereNot('e.asked_by', person.id)
+      .orderBy('e.id')
+      .select<Waiting['erasures']>(
+        'e.id',
+        db.raw(`f.name || ' of ' || e.label as words`),
+        'p.name as by',
+        'e.asked_at as at',
+      ),
+  ])
   return {
     assigned: (assigned as AssignmentRow[]).map(assignmentShown),
     toAnswer: (toAnswer as QuestionRow[]).map(questionShown),

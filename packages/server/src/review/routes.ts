@@ -12,13 +12,19 @@ export function reviewRouter({ db }: { db: Database }): Router {
     noted: await addNote(db, person, body.saveIds, body.text),
   }))
   bind(router, routes.listAssignees, async () => ({
-    people: await db('spoor.person').whereNull('disabled_at').whereIn('role', ['administrator', 'reviewer', 'approver']).orderBy('name').select('id', 'name', 'role'), // prettier-ignore
+    people: await db('spoor.person')
+      .whereNull('disabled_at')
+      .whereIn('role', ['administrator', 'reviewer', 'approver'])
+      .orderBy('name')
+      .select('id', 'name', 'role'),
   }))
   bind(router, routes.assignSaves, ({ body, person }) => assign(db, person, body))
   bind(router, routes.finishAssignment, ({ params, body, person }) =>
     finish(db, person, params.assignmentId, body.done),
   )
-  bind(router, routes.askActors, async ({ body, person }) => ({ questions: await ask(db, person, body.saveIds, body.text) })) // prettier-ignore
+  bind(router, routes.askActors, async ({ body, person }) => ({
+    questions: await ask(db, person, body.saveIds, body.text),
+  }))
   bind(router, routes.answerQuestion, ({ params, body, person }) => answer(db, person, params.questionId, body.answer))
   bind(router, routes.readWaiting, ({ person }) => waitingFor(db, person))
   return router

@@ -65,13 +65,22 @@ export async function checkSource(url: string): Promise<SourceCheck> {
           passed: trackable === tables.length && tables.length > 0,
           remedy: null,
         },
-        ...tables.flatMap(({ obstacle }) => (obstacle ? [{ words: obstacle.words, passed: false, remedy: obstacle.remedy }] : [])), // prettier-ignore
+        ...tables.flatMap(({ obstacle }) =>
+          obstacle ? [{ words: obstacle.words, passed: false, remedy: obstacle.remedy }] : [],
+        ),
       ],
     }
   } catch (error) {
     if (!isUnreachable(error)) throw error
     const { words } = unreachable(error)
-    return { database: null, usable: false, tables: 0, trackable: 0, logins: [], checks: [{ words, passed: false, remedy: null }] } // prettier-ignore
+    return {
+      database: null,
+      usable: false,
+      tables: 0,
+      trackable: 0,
+      logins: [],
+      checks: [{ words, passed: false, remedy: null }],
+    }
   } finally {
     await source.destroy()
   }

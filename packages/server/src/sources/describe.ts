@@ -52,11 +52,16 @@ export async function describeType(db: Database, typeId: number, said: TypeDescr
 export const dayTypes: readonly string[] = ['date', 'timestamp', 'timestamptz']
 
 async function demandDay(trx: Knex.Transaction, typeId: number, fieldId: number): Promise<void> {
-  const field = await trx('spoor.field').where({ id: fieldId, type_id: typeId }).first<{ base_type: string } | undefined>('base_type') // prettier-ignore
+  const field = await trx('spoor.field')
+    .where({ id: fieldId, type_id: typeId })
+    .first<{ base_type: string } | undefined>('base_type')
   if (!field || !dayTypes.includes(field.base_type))
     throw new Problem('rule-broken', 'The day of effect has to be a date of the record itself. Nothing was changed.')
   if ((await maskedFields(trx)).has(fieldId))
-    throw new Problem('rule-broken', 'A masked field cannot be the day of effect, since anybody can ask for it by that day. Nothing was changed.') // prettier-ignore
+    throw new Problem(
+      'rule-broken',
+      'A masked field cannot be the day of effect, since anybody can ask for it by that day. Nothing was changed.',
+    )
 }
 
 function parentOf({ foreign_keys }: TypeRow, parentTypeId: number): TypeRow['foreign_keys'][number] {
@@ -82,14 +87,20 @@ async function demandNoCircle(trx: Knex.Transaction, typeId: number, parentTypeI
 async function columnNames(trx: Knex.Transaction, typeId: number, fieldIds: readonly number[]): Promise<string[]> {
   const masked = await maskedFields(trx)
   if (fieldIds.some((id) => masked.has(id)))
-    throw new Problem('rule-broken', 'A masked field cannot name a record, since names are shown to everybody. Nothing was changed.') // prettier-ignore
+    throw new Problem(
+      'rule-broken',
+      'A masked field cannot name a record, since names are shown to everybody. Nothing was changed.',
+    )
   const rows = await trx('spoor.field')
     .where({ type_id: typeId, present: true })
     .whereIn('id', [...fieldIds])
     .select<{ id: number; column_name: string }[]>('id', 'column_name')
   const names = fieldIds.flatMap((id) => rows.find((row) => row.id === id)?.column_name ?? [])
   if (names.length < fieldIds.length)
-    throw new Problem('field-untrackable', 'A field that is to name a record is not one of its own. Nothing was changed.') // prettier-ignore
+    throw new Problem(
+      'field-untrackable',
+      'A field that is to name a record is not one of its own. Nothing was changed.',
+    )
   return names
 }
 
@@ -109,7 +120,10 @@ export async function describeField(
       .where({ id: refersTo, source_id: field.source_id })
       .first<{ key_columns: string[] } | undefined>('key_columns')
     if (to?.key_columns.length !== 1)
-      throw new Problem('rule-broken', 'A field refers to a record type of the same source whose key is one column. Nothing was changed.') // prettier-ignore
+      throw new Problem(
+        'rule-broken',
+        'A field refers to a record type of the same source whose key is one column. Nothing was changed.',
+      )
   }
   await db('spoor.field')
     .where({ id: fieldId })

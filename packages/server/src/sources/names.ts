@@ -61,8 +61,12 @@ export function proposeParent(
   table: DiscoveredTable,
   all: ReadonlyMap<number, DiscoveredTable>,
 ): KeyReference | undefined {
-  const owners = keyReferences(table, all).filter((one) => one.cascades && one.required && one.toRelationId !== table.relationId) // prettier-ignore
+  const owners = keyReferences(table, all).filter(
+    (one) => one.cascades && one.required && one.toRelationId !== table.relationId,
+  )
   if (owners.length !== 1) return undefined
-  const referred = [...all.values()].some((other) => other.foreignKeys.some((key) => key.toRelationId === table.relationId)) // prettier-ignore
+  const referred = [...all.values()].some((other) =>
+    other.foreignKeys.some((key) => key.toRelationId === table.relationId),
+  )
   return referred ? undefined : owners[0]
 }

@@ -48,7 +48,7 @@ export async function writeRegister(
     .whereIn(
       'type_id',
       known.map((type) => type.id),
-    ) // prettier-ignore
+    )
     .select<FieldRow[]>('id', 'type_id', 'attribute_number', 'column_name', 'refers_to', 'described')
   const fieldsOf = groupByType(fields)
   const typeOf = matchTypes(known, tables)
@@ -59,7 +59,10 @@ export async function writeRegister(
     else typeOf.set(table.relationId, await insertType(trx, sourceId, table, tables))
   }
   const present = tables.map((table) => typeOf.get(table.relationId)!.id)
-  await trx('spoor.record_type').where({ source_id: sourceId, present: true }).whereNotIn('id', present).update({ present: false }) // prettier-ignore
+  await trx('spoor.record_type')
+    .where({ source_id: sourceId, present: true })
+    .whereNotIn('id', present)
+    .update({ present: false })
   await writeFields(trx, tables, typeOf, fieldsOf)
   await propose(trx, byRelation, typeOf)
 }
@@ -124,7 +127,8 @@ async function updateType(
       return now !== undefined && now !== field.column_name ? [[field.column_name, now] as const] : []
     }),
   )
-  const follow = (names: readonly string[] | null) => names && JSON.stringify(names.map((name) => renamed.get(name) ?? name)) // prettier-ignore
+  const follow = (names: readonly string[] | null) =>
+    names && JSON.stringify(names.map((name) => renamed.get(name) ?? name))
   const now = {
     ...describedBy(table),
     label_columns: follow(type.label_columns),
@@ -135,7 +139,16 @@ async function updateType(
     .whereRaw(
       `(relation_id, schema_name, table_name, comment, key_columns, obstacle, present, label_columns, parent_columns)
        is distinct from (?::bigint, ?::text, ?::text, ?::text, ?::jsonb, ?::jsonb, true, ?::jsonb, ?::jsonb)`,
-      [now.relation_id, now.schema_name, now.table_name, now.comment, now.key_columns, now.obstacle, now.label_columns, now.parent_columns], // prettier-ignore
+      [
+        now.relation_id,
+        now.schema_name,
+        now.table_name,
+        now.comment,
+        now.key_columns,
+        now.obstacle,
+        now.label_columns,
+        now.parent_columns,
+      ],
     )
     .update(now)
 }
@@ -152,7 +165,11 @@ async function writeFields(
 ): Promise<void> {
   const rows = tables.flatMap((table) => {
     const typeId = typeOf.get(table.relationId)!.id
-    const described = new Set((fieldsOf.get(typeId) ?? []).filter((field) => field.described.includes('name')).map((field) => field.attribute_number)) // prettier-ignore
+    const described = new Set(
+      (fieldsOf.get(typeId) ?? [])
+        .filter((field) => field.described.includes('name'))
+        .map((field) => field.attribute_number),
+    )
     return table.columns.map((column) => ({
       type_id: typeId,
       attribute_number: column.attributeNumber,
@@ -193,7 +210,7 @@ async function writeFields(
     .whereIn(
       'id',
       gone.map((field) => field.id),
-    ) // prettier-ignore
+    )
     .where({ present: true })
     .update({ present: false })
 }
@@ -208,7 +225,7 @@ async function propose(
     .whereIn(
       'type_id',
       [...typeOf.values()].map((type) => type.id),
-    ) // prettier-ignore
+    )
     .where({ present: true })
     .orderBy(['type_id', 'attribute_number'])
     .select<FieldRow[]>('id', 'type_id', 'column_name', 'base_type', 'refers_to', 'described')

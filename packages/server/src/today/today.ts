@@ -35,11 +35,21 @@ export async function today(db: Database, person: SignedIn, limits: readonly Sco
   const untilMs = minute(
     asked.until === undefined ? nowMs + minuteMs : Math.min(Date.parse(asked.until), nowMs + minuteMs),
   )
-  const wishMs = asked.from !== undefined ? Date.parse(asked.from) : person.lookedAt !== null ? Date.parse(person.lookedAt) : nowMs - firstVisitDays * dayMs // prettier-ignore
+  const wishMs =
+    asked.from !== undefined
+      ? Date.parse(asked.from)
+      : person.lookedAt !== null
+        ? Date.parse(person.lookedAt)
+        : nowMs - firstVisitDays * dayMs
   const fromMs = Math.min(minute(wishMs), untilMs - minuteMs)
   const text = (ms: number) => `${new Date(ms).toISOString().slice(0, 16)}Z`
   const scope: Scope = {
-    when: { part: 'when', exclude: false, effective: false, span: { span: 'instants', from: text(fromMs), to: text(untilMs), zone: asked.zone } }, // prettier-ignore
+    when: {
+      part: 'when',
+      exclude: false,
+      effective: false,
+      span: { span: 'instants', from: text(fromMs), to: text(untilMs), zone: asked.zone },
+    },
   }
   const scopes = [scope, ...limits]
   const [summary, kinds, run, type, usual, strip, gaps, behind] = await Promise.all([
@@ -53,7 +63,12 @@ export async function today(db: Database, person: SignedIn, limits: readonly Sco
     behindBy(db),
   ])
   const told = person.permissions.includes('noticing.read')
-  const stories = told ? await storiesShown(db, await storiesOf(db, { fromAt: text(fromMs), untilAt: text(untilMs), settled: false, limit: mostStories })) : null // prettier-ignore
+  const stories = told
+    ? await storiesShown(
+        db,
+        await storiesOf(db, { fromAt: text(fromMs), untilAt: text(untilMs), settled: false, limit: mostStories }),
+      )
+    : null
   return {
     from: text(fromMs),
     until: text(untilMs),
@@ -78,7 +93,11 @@ async function kindsIn(db: Database, scopes: readonly Scope[], nowMs: number): P
     .join('spoor.actor as a', 'a.id', 's.actor_id')
     .groupBy('s.actor_kind')
     .orderByRaw('count(*) desc')
-    .select<{ kind: ActorKind; actors: string; saves: string }[]>('s.actor_kind as kind', db.raw('count(distinct coalesce(a.same_as, a.id)) as actors'), db.raw('count(*) as saves')) // prettier-ignore
+    .select<{ kind: ActorKind; actors: string; saves: string }[]>(
+      's.actor_kind as kind',
+      db.raw('count(distinct coalesce(a.same_as, a.id)) as actors'),
+      db.raw('count(*) as saves'),
+    )
   whereScopes(query, scopes, 'save', 's', nowMs)
   const rows = (await query) as { kind: ActorKind; actors: string; saves: string }[]
   return rows.map((row) => ({ kind: row.kind, actors: Number(row.actors), saves: Number(row.saves) }))
@@ -92,14 +111,23 @@ async function recordsIn(db: Database, scopes: readonly Scope[], nowMs: number):
 }
 
 async function largestRun(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Today['run']> {
-  const query = db('ledger.save as s').whereNotNull('s.run_id').groupBy('s.run_id', 's.type_id').orderByRaw('count(*) desc').first('s.run_id', 's.type_id', db.raw('count(*) as saves')) // prettier-ignore
+  const query = db('ledger.save as s')
+    .whereNotNull('s.run_id')
+    .groupBy('s.run_id', 's.type_id')
+    .orderByRaw('count(*) desc')
+    .first('s.run_id', 's.type_id', db.raw('count(*) as saves'))
   whereScopes(query, scopes, 'save', 's', nowMs)
   const row = (await query) as { run_id: string; type_id: number; saves: string } | undefined
-  return row && Number(row.saves) >= leastRun ? { id: Number(row.run_id), typeId: row.type_id, saves: Number(row.saves) } : null // prettier-ignore
+  return row && Number(row.saves) >= leastRun
+    ? { id: Number(row.run_id), typeId: row.type_id, saves: Number(row.saves) }
+    : null
 }
 
 async function largestType(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Today['type']> {
-  const query = db('ledger.save as s').groupBy('s.type_id').orderByRaw('count(*) desc').first('s.type_id', db.raw('count(*) as saves')) // prettier-ignore
+  const query = db('ledger.save as s')
+    .groupBy('s.type_id')
+    .orderByRaw('count(*) desc')
+    .first('s.type_id', db.raw('count(*) as saves'))
   whereScopes(query, scopes, 'save', 's', nowMs)
   const row = (await query) as { type_id: number; saves: string } | undefined
   return row ? { id: row.type_id, saves: Number(row.saves) } : null
@@ -121,7 +149,9 @@ async function usualFor(
   // A spell of several weeks is compared with those right before it, not with itself.
   const step = Math.max(1, Math.ceil((untilMs - fromMs) / weekMs)) * weekMs
   const hour = (ms: number) => Math.round(ms / 3_600_000) * 3_600_000
-  const starts = Array.from({ length: weeksCompared }, (_, n) => hour(fromMs) - (n + 1) * step).filter((ms) => ms >= Date.parse(first.first!)) // prettier-ignore
+  const starts = Array.from({ length: weeksCompared }, (_, n) => hour(fromMs) - (n + 1) * step).filter(
+    (ms) => ms >= Date.parse(first.first!),
+  )
   if (starts.length < fewestWeeks) return null
   const length = Math.max(3_600_000, hour(untilMs) - hour(fromMs))
   const query = fromCounts(db, limits, nowMs, 'kinds').joinRaw(

@@ -87,9 +87,13 @@ async function compare(
   }
   await db.transaction(async (trx) => {
     if (changed.size > 0)
-      await trx('spoor.field').whereIn('id', [...changed]).update({ unseen_at: trx.fn.now() }) // prettier-ignore
+      await trx('spoor.field')
+        .whereIn('id', [...changed])
+        .update({ unseen_at: trx.fn.now() })
     await trx('spoor.unseen_sample').where({ type_id: typeId }).delete()
-    const rows = [...held].slice(0, sampledRows).map(([record_key, hashes]) => ({ type_id: typeId, record_key, hashes: JSON.stringify(hashes) })) // prettier-ignore
+    const rows = [...held]
+      .slice(0, sampledRows)
+      .map(([record_key, hashes]) => ({ type_id: typeId, record_key, hashes: JSON.stringify(hashes) }))
     if (rows.length > 0) await trx.batchInsert('spoor.unseen_sample', rows, 300)
   })
 }

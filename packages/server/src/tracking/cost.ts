@@ -30,7 +30,11 @@ export async function costDraft(db: Database, sourceId: number): Promise<DraftCo
       changed,
       deleted,
       saves: rates.saves.get(typeId) ?? 0,
-      fieldChanges: Object.fromEntries(fields.filter((field) => field.type_id === typeId).map((field) => [field.id, rates.fieldChanges.get(field.id) ?? 0])), // prettier-ignore
+      fieldChanges: Object.fromEntries(
+        fields
+          .filter((field) => field.type_id === typeId)
+          .map((field) => [field.id, rates.fieldChanges.get(field.id) ?? 0]),
+      ),
       savesLeft: await savesLeft(db, plan, next, typeId),
     })
   }

@@ -11,9 +11,9 @@ export async function readCoverage(db: Database, typeId: number): Promise<TypeCo
     .join('spoor.field as f', 'f.id', 'c.field_id')
     .where('f.type_id', typeId)
     .orderBy('c.from_at')
-    .select<
-      { field_id: number; from_at: string; to_at: string | null; keep: string; ended_because: string | null }[]
-    >('c.*') // prettier-ignore
+    .select<{ field_id: number; from_at: string; to_at: string | null; keep: string; ended_because: string | null }[]>(
+      'c.*',
+    )
   const latest = await db('ledger.hour_field')
     .where({ type_id: typeId })
     .groupBy('field_id')
@@ -24,7 +24,10 @@ export async function readCoverage(db: Database, typeId: number): Promise<TypeCo
     [typeId],
   )
   const rates = await readRates(db, type.source_id)
-  const fields = await db('spoor.field').where({ type_id: typeId }).orderBy('attribute_number').select<{ id: number }[]>('id') // prettier-ignore
+  const fields = await db('spoor.field')
+    .where({ type_id: typeId })
+    .orderBy('attribute_number')
+    .select<{ id: number }[]>('id')
   const proofOf = new Map(proofs.map(({ field_id, ...proof }) => [field_id, proof]))
   const lastOf = new Map(latest.map((row) => [row.field_id, row.last]))
   return {

@@ -40,9 +40,12 @@ export class InstallationSteps implements InstallationWatch {
 export async function readInstallation(db: Database, sourceId: number): Promise<Installation> {
   const row = await db('spoor.plan_version')
     .where({ source_id: sourceId, state: 'installing' })
-    .first<
-      { doing: string | null; steps_done: number; steps: number; put_at: string } | undefined
-    >('doing', 'steps_done', 'steps', 'put_at') // prettier-ignore
+    .first<{ doing: string | null; steps_done: number; steps: number; put_at: string } | undefined>(
+      'doing',
+      'steps_done',
+      'steps',
+      'put_at',
+    )
   return row
     ? { doing: row.doing ?? 'beginning', done: row.steps_done, of: row.steps, since: row.put_at }
     : { doing: null, done: 0, of: 0, since: null }

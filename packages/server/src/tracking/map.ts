@@ -98,7 +98,8 @@ async function trackedTypes(db: Database, sourceId: number, { plan }: InForce, r
   }
   return types.map((type): TrackedType => {
     const own = byType.get(type.id) ?? []
-    const idsOf = (columns: readonly string[]) => columns.flatMap((column) => own.find((field) => field.column_name === column)?.id ?? []) // prettier-ignore
+    const idsOf = (columns: readonly string[]) =>
+      columns.flatMap((column) => own.find((field) => field.column_name === column)?.id ?? [])
     const tracked = plan.types[type.id] !== undefined
     const unseen = unseenPerDay(rates, type.id)
     const shown = own.map((field): TrackedField => {
@@ -134,7 +135,10 @@ async function trackedTypes(db: Database, sourceId: number, { plan }: InForce, r
       obstacle: type.obstacle,
       ...rulesOf(plan, type.id),
       labelFields: idsOf(type.label_columns),
-      parent: type.parent_type_id === null ? null : { typeId: type.parent_type_id, fieldIds: idsOf(type.parent_columns ?? []) }, // prettier-ignore
+      parent:
+        type.parent_type_id === null
+          ? null
+          : { typeId: type.parent_type_id, fieldIds: idsOf(type.parent_columns ?? []) },
       effectiveFieldId: type.effective_field_id,
       possibleParents: type.foreign_keys
         .filter((key) => key.required && key.toTypeId !== type.id)

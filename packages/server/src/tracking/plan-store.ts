@@ -125,7 +125,8 @@ export async function sendDraftBack(
   await db.transaction(async (trx) => {
     const draft = await readDraft(trx, sourceId, true)
     demandRevision(draft, revision)
-    if (draft.proposed_by === null) throw new Problem('second-person', 'The draft is not proposed, so it cannot be sent back.') // prettier-ignore
+    if (draft.proposed_by === null)
+      throw new Problem('second-person', 'The draft is not proposed, so it cannot be sent back.')
     await trx('spoor.plan_draft')
       .where({ source_id: sourceId })
       .update({ ...notProposed, sent_back_by: personId, sent_back_at: trx.fn.now(), sent_back_why: why })
@@ -176,7 +177,10 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
   const typeIds = new Set(known.map((field) => field.type_id))
   for (const edit of edits)
     if (!isPlanRuleEdit(edit) && !typeIds.has(edit.typeId))
-      throw new Problem('field-untrackable', `There is no record type ${edit.typeId} in this source. The draft is as it was.`) // prettier-ignore
+      throw new Problem(
+        'field-untrackable',
+        `There is no record type ${edit.typeId} in this source. The draft is as it was.`,
+      )
   for (const edit of edits.filter(isFieldEdit)) {
     const field = byId.get(edit.fieldId)
     if (!field || field.type_id !== edit.typeId)
@@ -203,7 +207,10 @@ export async function demandSound(
 ): Promise<void> {
   const troubles = await troublesOf(db, from, to, edits)
   if (troubles.length > 0)
-    throw new Problem('plan-contradicts', `${troubles.slice(0, 10).join(' ')}${troubles.length > 10 ? ` And ${troubles.length - 10} more.` : ''} The draft is as it was.`) // prettier-ignore
+    throw new Problem(
+      'plan-contradicts',
+      `${troubles.slice(0, 10).join(' ')}${troubles.length > 10 ? ` And ${troubles.length - 10} more.` : ''} The draft is as it was.`,
+    )
 }
 
 /** What is wrong with a plan, in words. */

@@ -55,7 +55,12 @@ export async function prove(db: Database, sources: Sources, sourceId: number, pe
     const [row] = await trx('spoor.proof')
       .insert({ source_id: sourceId, plan_version: version, by: personId })
       .returning<{ id: number }[]>('id')
-    const rows = fields.map(({ typeId, fieldId, ...outcome }) => ({ proof_id: row!.id, type_id: typeId, field_id: fieldId, ...outcome })) // prettier-ignore
+    const rows = fields.map(({ typeId, fieldId, ...outcome }) => ({
+      proof_id: row!.id,
+      type_id: typeId,
+      field_id: fieldId,
+      ...outcome,
+    }))
     await trx.batchInsert('spoor.proof_field', rows, 500)
     if (fields.every((field) => field.outcome === 'recorded')) await settleAlarms(trx, sourceId, 'capture-untried')
     return row!.id
@@ -68,7 +73,10 @@ async function reaching<T>(work: () => Promise<T>): Promise<T> {
     return await work()
   } catch (error) {
     if (isUnreachable(error))
-      throw new Problem('source-unreachable', `${unreachable(error).words} The proof was given up; nothing of it is kept.`) // prettier-ignore
+      throw new Problem(
+        'source-unreachable',
+        `${unreachable(error).words} The proof was given up; nothing of it is kept.`,
+      )
     throw error
   }
 }
@@ -78,7 +86,10 @@ async function proveTable(source: Database, table: CapturedTable): Promise<Map<n
   try {
     await source.transaction(async (trx) => {
       await plainQuery(trx, `set local lock_timeout = '500ms'; set local statement_timeout = '5s'`)
-      await plainQuery(trx, `select spoor_capture.context(actor => 'Spoor', channel => 'proof', reason => 'proof that it records')`) // prettier-ignore
+      await plainQuery(
+        trx,
+        `select spoor_capture.context(actor => 'Spoor', channel => 'proof', reason => 'proof that it records')`,
+      )
       await proveFields(trx, table, outcomes)
       throw new Over()
     })
@@ -86,7 +97,8 @@ async function proveTable(source: Database, table: CapturedTable): Promise<Map<n
     if (!(error instanceof Over)) {
       if (isUnreachable(error) || errorCode(error) === undefined) throw error
       const words = `The source answered: ${(error as Error).message}.`
-      for (const field of table.fields) if (!outcomes.has(field.fieldId)) outcomes.set(field.fieldId, { outcome: 'untried', words }) // prettier-ignore
+      for (const field of table.fields)
+        if (!outcomes.has(field.fieldId)) outcomes.set(field.fieldId, { outcome: 'untried', words })
     }
   }
   return outcomes
@@ -102,8 +114,13 @@ async function proveFields(trx: Knex.Transaction, table: CapturedTable, outcomes
   const open = table.fields.filter((field) => outcomes.get(field.fieldId)!.outcome === 'untried')
   const deleted = open.length > 0 ? await seenByDeleting(trx, table) : new Set<number>()
   for (const { fieldId } of open) {
-    if (seenAlong.has(fieldId)) outcomes.set(fieldId, { outcome: 'recorded', words: 'An entry appeared when other fields of the row were changed.' }) // prettier-ignore
-    else if (deleted.has(fieldId)) outcomes.set(fieldId, { outcome: 'recorded', words: 'An entry appeared when a row was deleted.' }) // prettier-ignore
+    if (seenAlong.has(fieldId))
+      outcomes.set(fieldId, {
+        outcome: 'recorded',
+        words: 'An entry appeared when other fields of the row were changed.',
+      })
+    else if (deleted.has(fieldId))
+      outcomes.set(fieldId, { outcome: 'recorded', words: 'An entry appeared when a row was deleted.' })
   }
 }
 
@@ -133,7 +150,8 @@ async function proveField(trx: Knex.Transaction, table: CapturedTable, field: Ca
       refusal = `the source refused every value that was tried: ${tried}`
       continue
     }
-    if (tried.rows.length === 0) return { outcome: { outcome: 'untried', words: `It could not be tried: ${refusal}.` }, seen: nothing } // prettier-ignore
+    if (tried.rows.length === 0)
+      return { outcome: { outcome: 'untried', words: `It could not be tried: ${refusal}.` }, seen: nothing }
     if (tried.seen.has(field.fieldId))
       return { outcome: { outcome: 'recorded', words: 'An entry appeared when it was changed.' }, seen: tried.seen }
     if (tried.rows[0]!.differs)
@@ -160,7 +178,9 @@ async function allowedValues(trx: Knex.Transaction, table: CapturedTable, field:
        from pg_attribute a where a.attrelid = $1 and a.attnum = $2`,
     [table.relationId, field.attributeNumber],
   )
-  const literals = (rows[0]?.checks ?? []).flatMap((check) => [...check.matchAll(/'((?:[^']|'')*)'/g)].map((match) => match[1]!.replaceAll("''", "'"))) // prettier-ignore
+  const literals = (rows[0]?.checks ?? []).flatMap((check) =>
+    [...check.matchAll(/'((?:[^']|'')*)'/g)].map((match) => match[1]!.replaceAll("''", "'")),
+  )
   return [...new Set([...(rows[0]?.labels ?? []), ...literals])].slice(0, 20).map(quoteLiteral)
 }
 
@@ -201,9 +221,11 @@ const headColumns = (db: Knex) =>
     .join('spoor.person as w', 'w.id', 'p.by')
     .select('p.id', 'p.at', 'w.name as by', 'p.plan_version as planVersion')
     .select(
-      ...(['recorded', 'missed', 'untried'] as const).map(
-        (outcome) =>
-        db.raw('(select count(*)::int from spoor.proof_field f where f.proof_id = p.id and f.outcome = ?) as ??', [outcome, outcome]), // prettier-ignore
+      ...(['recorded', 'missed', 'untried'] as const).map((outcome) =>
+        db.raw('(select count(*)::int from spoor.proof_field f where f.proof_id = p.id and f.outcome = ?) as ??', [
+          outcome,
+          outcome,
+        ]),
       ),
     )
 

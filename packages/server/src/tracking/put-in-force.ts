@@ -57,7 +57,10 @@ function demandSecondPerson(plan: TrackingPlan, draft: StoredDraft, person: Pick
       'The plan in force takes a second person for every change of it. Propose the draft, and somebody else can put it in force. The draft is kept.',
     )
   if (!allows(person.role, 'tracking.edit'))
-    throw new Problem('second-person', 'You can put in force what somebody else has proposed, and this draft is not proposed.') // prettier-ignore
+    throw new Problem(
+      'second-person',
+      'You can put in force what somebody else has proposed, and this draft is not proposed.',
+    )
 }
 
 export interface PlanInstallation {
@@ -115,7 +118,8 @@ async function installLocked(
     const latest = await trx('spoor.plan_version')
       .where({ source_id: sourceId })
       .max<{ max: number | null }[]>('version')
-    if (await trx('spoor.plan_version').where({ source_id: sourceId, state: 'installing' }).first('version')) throw busy() // prettier-ignore
+    if (await trx('spoor.plan_version').where({ source_id: sourceId, state: 'installing' }).first('version'))
+      throw busy()
     const planVersion = Math.max(version, latest[0]?.max ?? 0) + 1
     const work = await installation(trx, sourceId, tables, plan, next, planVersion)
     await trx('spoor.plan_version').insert({
@@ -163,7 +167,10 @@ async function becameOf(
   const standing = await installedVersion(source).catch(() => undefined)
   if (standing === key.version) return await clockOf(source)
   if (standing === undefined)
-    throw new Problem('source-unreachable', `The source broke off while plan ${key.version} was being installed, and does not answer. Whether the plan is in force is found out as soon as it does; the draft is kept until then.`) // prettier-ignore
+    throw new Problem(
+      'source-unreachable',
+      `The source broke off while plan ${key.version} was being installed, and does not answer. Whether the plan is in force is found out as soon as it does; the draft is kept until then.`,
+    )
   if (failure instanceof Problem) await db('spoor.plan_version').where(key).update({ state: 'refused' })
   throw failure
 }
@@ -181,7 +188,10 @@ async function demandOwn(db: Database, source: Database, key: { source_id: numbe
   })
   if (!head?.installation || head.installation === (await ownInstallation(db))) return
   await db('spoor.plan_version').where(key).update({ state: 'refused' })
-  throw new Problem('source-known', 'Another Spoor captures in this database. Nothing was installed and the draft is kept. Remove the capture of the other one there first.') // prettier-ignore
+  throw new Problem(
+    'source-known',
+    'Another Spoor captures in this database. Nothing was installed and the draft is kept. Remove the capture of the other one there first.',
+  )
 }
 
 /** Coverage of what went off ends before the installation began; of what came on begins after it was committed. */

@@ -47,7 +47,7 @@ export async function refitCapture(db: Database, sources: Sources, sourceId: num
           .where('t.source_id', sourceId)
           .where((q) => q.where({ 'f.present': false }).orWhere({ 't.present': false }))
           .select('f.id'),
-      ) // prettier-ignore
+      )
       .update({ to_at: rows[0]!.now, ended_because: 'the column is not in the source any more' })
   })
 }

@@ -93,7 +93,12 @@ function bindSources(router: Router, { db, sources, onSourceAdded }: TrackingDep
 
   bind(router, routes.describeType, async ({ params, body, person }) => {
     const sourceId = await describeType(db, params.typeId, body)
-    await recordEvent(db, { kind: 'source', personId: person.id, sourceId, words: `described the record type ${body.name}` }) // prettier-ignore
+    await recordEvent(db, {
+      kind: 'source',
+      personId: person.id,
+      sourceId,
+      words: `described the record type ${body.name}`,
+    })
     // Labels and parents are captured with the saves; when the source is away the collector fits them later.
     await refitCapture(db, sources, sourceId).catch((error: unknown) => {
       if (!isUnreachable(error) && errorCode(error) === undefined && !(error instanceof Problem)) throw error
@@ -138,13 +143,23 @@ function bindDraft(router: Router, { db, sources }: TrackingDeps): void {
   }))
 
   bind(router, routes.proposeDraft, async ({ params, body, person }) => {
-    const event = { kind: 'tracking', personId: person.id, sourceId: params.sourceId, words: 'proposed a draft of the tracking plan' } as const // prettier-ignore
+    const event = {
+      kind: 'tracking',
+      personId: person.id,
+      sourceId: params.sourceId,
+      words: 'proposed a draft of the tracking plan',
+    } as const
     await recorded(db, event, () => proposeDraft(db, params.sourceId, body.revision, body.reason, person.id))
     return await draftShown(db, params.sourceId)
   })
 
   bind(router, routes.sendDraftBack, async ({ params, body, person }) => {
-    const event = { kind: 'tracking', personId: person.id, sourceId: params.sourceId, words: 'sent a draft of the tracking plan back' } as const // prettier-ignore
+    const event = {
+      kind: 'tracking',
+      personId: person.id,
+      sourceId: params.sourceId,
+      words: 'sent a draft of the tracking plan back',
+    } as const
     await recorded(db, event, () => sendDraftBack(db, params.sourceId, body.revision, body.why, person.id))
     return await draftShown(db, params.sourceId)
   })

@@ -49,7 +49,12 @@ export function asTables(discovered: readonly DiscoveredTable[]): Table[] {
   return discovered
     .filter((table) => table.obstacle === null)
     .map((table) => {
-      const columns = table.columns.map((column): Column => ({ name: column.name, type: drawnAs[column.baseType] ?? column.baseType, generated: column.generated, required: column.required })) // prettier-ignore
+      const columns = table.columns.map((column): Column => ({
+        name: column.name,
+        type: drawnAs[column.baseType] ?? column.baseType,
+        generated: column.generated,
+        required: column.required,
+      }))
       const isKey = (column: Column) => table.keyColumns.includes(column.name)
       return {
         name: table.table,

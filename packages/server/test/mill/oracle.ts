@@ -85,9 +85,15 @@ export async function toldChanges(url: string, schema: DrawnSchema, tables: read
   })
 }
 
-export function changeLine(transaction: string, table: string, column: string, before: string | null, after: string | null): string {
+export function changeLine(
+  transaction: string,
+  table: string,
+  column: string,
+  before: string | null,
+  after: string | null,
+): string {
   return JSON.stringify([transaction, table, column, before, after])
-} // prettier-ignore
+}
 
 /** What a table holds, each row by column name. */
 export async function heldRows(url: string, table: Table): Promise<Record<string, string | null>[]> {

@@ -37,7 +37,10 @@ export function replay(saves: readonly ReplayedSave[], table: Table): Row[] {
     const keys = new Set([key, keyBefore])
     return mine
       .filter((one) => one.transaction === transaction && (keys.has(one.key) || keys.has(one.keyBefore)))
-      .map((one) => `${one.id} ${one.at.slice(-12)} ${one.action} ${one.keyBefore ?? ''} ${one.key} ${JSON.stringify(one.values)}`) // prettier-ignore
+      .map(
+        (one) =>
+          `${one.id} ${one.at.slice(-12)} ${one.action} ${one.keyBefore ?? ''} ${one.key} ${JSON.stringify(one.values)}`,
+      )
   }
   const state = new Map<string, Row>()
   for (let at = 0; at < mine.length;) {
@@ -59,7 +62,10 @@ export function replay(saves: readonly ReplayedSave[], table: Table): Row[] {
     }
     for (const [n, save] of step.entries())
       if (save.action !== 'delete')
-        state.set(save.key, { ...held[n], ...Object.fromEntries(Object.entries(save.values).map(([c, [, now]]) => [c, now])) }) // prettier-ignore
+        state.set(save.key, {
+          ...held[n],
+          ...Object.fromEntries(Object.entries(save.values).map(([c, [, now]]) => [c, now])),
+        })
     at = end
   }
   return [...state.values()]

@@ -31,18 +31,106 @@ export interface Table {
 
 /** Names that generated SQL may trip over: its own, words of the language, quotes of every sort. */
 const oddNames: readonly string[] = [
-  'r', 'o', 'n', 'x', 'c1', 'c2', 'place', 'whole', 'more', 'spoor', 'old', 'new', 'old_rows', 'new_rows', 'v_at', 'v_delta', 'v_key', 'v_salt', 'delta',
-  'key', 'key_before', 'label', 'action', 'context', 'login', 'seq', 'depth', 'transaction_id', 'select', 'table', 'order', 'user', 'null', 'true', 'from',
-  'current_user', 'session_user', 'end', 'begin', 'row', 'found', 'TG_OP', 'tg_relid', 'sqlstate', 'ctid_', 'written', 'capturing', 'address', 'said', 'app',
-  '$spoor$', '$spoor1$', '$capture$', '«1»', '«if 1»', '«fi 1»', '"', '""', "'", "''", '\\', '\\\\', '%', '%s', '%1$I', '$1', '$2', ':name', '?', '??', '; --', '/* */',
-  'a b', ' lead', 'Ünïcödé', '名前', '💧', 'שלום', '\u202eabc', '\t', 'line\nbreak', '\u0001', 'columns', 'relation', '0', '1e5', 'a.b', '"a"."b"', '{}', '{"a":1}', '&amp;',
+  'r',
+  'o',
+  'n',
+  'x',
+  'c1',
+  'c2',
+  'place',
+  'whole',
+  'more',
+  'spoor',
+  'old',
+  'new',
+  'old_rows',
+  'new_rows',
+  'v_at',
+  'v_delta',
+  'v_key',
+  'v_salt',
+  'delta',
+  'key',
+  'key_before',
+  'label',
+  'action',
+  'context',
+  'login',
+  'seq',
+  'depth',
+  'transaction_id',
+  'select',
+  'table',
+  'order',
+  'user',
+  'null',
+  'true',
+  'from',
+  'current_user',
+  'session_user',
+  'end',
+  'begin',
+  'row',
+  'found',
+  'TG_OP',
+  'tg_relid',
+  'sqlstate',
+  'ctid_',
+  'written',
+  'capturing',
+  'address',
+  'said',
+  'app',
+  '$spoor$',
+  '$spoor1$',
+  '$capture$',
+  '«1»',
+  '«if 1»',
+  '«fi 1»',
+  '"',
+  '""',
+  "'",
+  "''",
+  '\\',
+  '\\\\',
+  '%',
+  '%s',
+  '%1$I',
+  '$1',
+  '$2',
+  ':name',
+  '?',
+  '??',
+  '; --',
+  '/* */',
+  'a b',
+  ' lead',
+  'Ünïcödé',
+  '名前',
+  '💧',
+  'שלום',
+  '\u202eabc',
+  '\t',
+  'line\nbreak',
+  '\u0001',
+  'columns',
+  'relation',
+  '0',
+  '1e5',
+  'a.b',
+  '"a"."b"',
+  '{}',
+  '{"a":1}',
+  '&amp;',
   'x'.repeat(63),
-] // prettier-ignore
+]
 
 function names(chance: Chance, count: number, taken: Set<string>): string[] {
   const found: string[] = []
   while (found.length < count) {
-    const name = chance.yes(0.5) ? chance.one(oddNames) : `${chance.one(['amount', 'Status', 'noted_on', 'value', 'ref'])}_${chance.whole(count * 3)}` // prettier-ignore
+    const name = chance.yes(0.5)
+      ? chance.one(oddNames)
+      : `${chance.one(['amount', 'Status', 'noted_on', 'value', 'ref'])}_${chance.whole(count * 3)}`
     if (taken.has(name)) continue
     taken.add(name)
     found.push(name)
@@ -56,8 +144,16 @@ function drawTable(chance: Chance, name: string, wide: boolean): Table {
   const partitioned = chance.yes(0.2)
   const taken = new Set<string>()
   const keyCount = chance.one([1, 1, 1, 2, 3])
-  const key = names(chance, keyCount, taken).map((column, at): Column => ({ name: column, type: at === 0 && partitioned ? 'integer' : chance.one(keyTypes), generated: false })) // prettier-ignore
-  const columns = names(chance, wide ? 1596 : chance.one(widths), taken).map((column): Column => ({ name: column, type: wide ? 'integer' : chance.one(types), generated: false })) // prettier-ignore
+  const key = names(chance, keyCount, taken).map((column, at): Column => ({
+    name: column,
+    type: at === 0 && partitioned ? 'integer' : chance.one(keyTypes),
+    generated: false,
+  }))
+  const columns = names(chance, wide ? 1596 : chance.one(widths), taken).map((column): Column => ({
+    name: column,
+    type: wide ? 'integer' : chance.one(types),
+    generated: false,
+  }))
   const deferrable = partitioned ? 'no' : chance.one(['no', 'no', 'no', 'statement', 'transaction'] as const)
   const table = { name, key, columns, deferrable, partitioned, parent: null, partitions: [], forced: false }
   return { ...table, ...tableSql(chance, table) }
@@ -69,9 +165,12 @@ function tableSql(chance: Chance, table: Omit<Table, 'sql'>): Pick<Table, 'sql' 
   const all = [...table.key, ...columns]
   const keyColumns = table.key.map(({ name }) => id(name)).join(', ')
   const when = { no: '', statement: ' deferrable', transaction: ' deferrable initially deferred' }[table.deferrable]
-  const extra = columns[0] && !table.partitioned && ['integer', 'text'].includes(columns[0].type) ? columns[0] : undefined
+  const extra =
+    columns[0] && !table.partitioned && ['integer', 'text'].includes(columns[0].type) ? columns[0] : undefined
   const constraint =
-    extra && when === '' && chance.yes(0.3) ? `unique (${keyColumns}) include (${id(extra.name)})` : `primary key (${keyColumns})${when}`
+    extra && when === '' && chance.yes(0.3)
+      ? `unique (${keyColumns}) include (${id(extra.name)})`
+      : `primary key (${keyColumns})${when}`
   const definitions = all.map(({ name, type }, at) => `${id(name)} ${type}${at < table.key.length ? ' not null' : ''}`)
   const numbers = columns.filter(({ type }) => type === 'integer')
   if (numbers.length > 0 && !table.partitioned && chance.yes(0.3)) {
@@ -81,13 +180,15 @@ function tableSql(chance: Chance, table: Omit<Table, 'sql'>): Pick<Table, 'sql' 
   }
   const partitions = table.partitioned ? [0, 1].map((at) => `${table.name}_p${at}`) : []
   const split = table.partitioned ? ` partition by hash (${id(table.key[0]!.name)})` : ''
-  const parts = partitions.map((part, at) => `create table public.${id(part)} partition of ${on} for values with (modulus 2, remainder ${at});`)
+  const parts = partitions.map(
+    (part, at) => `create table public.${id(part)} partition of ${on} for values with (modulus 2, remainder ${at});`,
+  )
   return {
     columns,
     partitions,
     sql: `create table ${on} (${definitions.join(', ')}, ${constraint})${split};\n${parts.join('\n')}\n`,
   }
-} // prettier-ignore
+}
 
 let made = 0
 
@@ -111,7 +212,9 @@ create ${timing.includes('deferrable') ? 'constraint ' : ''}trigger ${name} ${ti
   const set = `update ${on} set ${id(column.name)} = ${value} where ${same('new')};`
   const other = chance.one(tables)
   const writable = other.columns.filter((one) => !one.generated)
-  const elsewhere = writable[0] ? `update public.${id(other.name)} set ${id(writable[0].name)} = ${literal(chance, writable[0].type, true)};` : set // prettier-ignore
+  const elsewhere = writable[0]
+    ? `update public.${id(other.name)} set ${id(writable[0].name)} = ${literal(chance, writable[0].type, true)};`
+    : set
   const kind = chance.whole(8)
   table.replaces = kind === 2 || kind === 3
   switch (kind) {
@@ -120,19 +223,38 @@ create ${timing.includes('deferrable') ? 'constraint ' : ''}trigger ${name} ${ti
     case 1:
       return body('after insert or update ON', set)
     case 2:
-      return body('after insert ON', `delete from ${on} where ${same('new')};`, 'row', 'pg_trigger_depth() < 2 and random() < 0.3')
+      return body(
+        'after insert ON',
+        `delete from ${on} where ${same('new')};`,
+        'row',
+        'pg_trigger_depth() < 2 and random() < 0.3',
+      )
     case 3: // Makes room for what is coming, as some applications replace rows.
-      return table.partitioned ? '' : body('before insert ON', `delete from ${on} where ${same('new')};`, 'row', 'pg_trigger_depth() < 2')
+      return table.partitioned
+        ? ''
+        : body('before insert ON', `delete from ${on} where ${same('new')};`, 'row', 'pg_trigger_depth() < 2')
     case 4:
       return body('after update ON', elsewhere, 'statement', 'pg_trigger_depth() < 3')
     case 5:
-      return table.partitioned ? '' : body('after insert or update ON deferrable initially deferred', `${set.slice(0, -1)} and ${id(column.name)}::pg_catalog.text is distinct from (${value})::pg_catalog.text;`, 'row', 'pg_trigger_depth() < 2')
+      return table.partitioned
+        ? ''
+        : body(
+            'after insert or update ON deferrable initially deferred',
+            `${set.slice(0, -1)} and ${id(column.name)}::pg_catalog.text is distinct from (${value})::pg_catalog.text;`,
+            'row',
+            'pg_trigger_depth() < 2',
+          )
     case 6: // Puts a value back that somebody may not set.
-      return body('after update ON', `update ${on} set ${id(column.name)} = old.${id(column.name)} where ${same('new')};`, 'row', `pg_trigger_depth() < 2`)
+      return body(
+        'after update ON',
+        `update ${on} set ${id(column.name)} = old.${id(column.name)} where ${same('new')};`,
+        'row',
+        `pg_trigger_depth() < 2`,
+      )
     default:
       return body('after delete ON', elsewhere, 'row', 'pg_trigger_depth() < 3')
   }
-} // prettier-ignore
+}
 
 export interface DrawnSchema {
   tables: Table[]
@@ -141,11 +263,19 @@ export interface DrawnSchema {
 
 /** A business database drawn from a seed. `wide`: with a table of as many columns as PostgreSQL has. */
 export function drawSchema(chance: Chance, wide: boolean): DrawnSchema {
-  const tables = Array.from({ length: 4 }, (_, at) => drawTable(chance, at === 0 ? 't' : chance.one([`t${at}`, `T ${at}"`, `$spoor$${at}`, `order ${at}`]), wide && at === 0)) // prettier-ignore
+  const tables = Array.from({ length: 4 }, (_, at) =>
+    drawTable(
+      chance,
+      at === 0 ? 't' : chance.one([`t${at}`, `T ${at}"`, `$spoor$${at}`, `order ${at}`]),
+      wide && at === 0,
+    ),
+  )
   const made = tables.map((table) => table.sql)
   const child = chance.yes(0.5) ? drawChild(chance, tables) : null
   const all = child ? [...tables, child] : tables
-  const triggers = all.filter((table) => table.columns.length < 500 && chance.yes(0.6)).map((table) => drawTrigger(chance, table, tables)) // prettier-ignore
+  const triggers = all
+    .filter((table) => table.columns.length < 500 && chance.yes(0.6))
+    .map((table) => drawTrigger(chance, table, tables))
   // Whether a row was replaced or consumed is told by who is there, which a forced policy hides from Spoor (decision 23).
   const hidden = tables
     .filter((table) => !table.partitioned && chance.yes(0.15) && !table.replaces)

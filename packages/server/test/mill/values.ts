@@ -80,9 +80,32 @@ export const types = Object.keys(typeValues)
 
 /** Types that can be (part of) a key, among them those whose equal values need not have the same text. */
 export const keyTypes: readonly string[] = [
-  'integer', 'bigint', 'numeric', 'numeric', 'double precision', 'text', 'varchar(20)', 'bpchar', 'date', 'timestamptz', 'interval', 'uuid',
-  'inet', 'bytea', 'jsonb', 'citext', 'int4range', 'integer[]', 'numeric[]', 'public."int4"', 'public.word', 'public.word', 'boolean', 'timetz', 'name',
-] // prettier-ignore
+  'integer',
+  'bigint',
+  'numeric',
+  'numeric',
+  'double precision',
+  'text',
+  'varchar(20)',
+  'bpchar',
+  'date',
+  'timestamptz',
+  'interval',
+  'uuid',
+  'inet',
+  'bytea',
+  'jsonb',
+  'citext',
+  'int4range',
+  'integer[]',
+  'numeric[]',
+  'public."int4"',
+  'public.word',
+  'public.word',
+  'boolean',
+  'timetz',
+  'name',
+]
 
 /** What the types above need, made by the owner of the business's tables. */
 export const typeSchema = `
@@ -121,4 +144,4 @@ export function keyLiteral(chance: Chance, type: string): string {
     default:
       return literal(chance, type, false)
   }
-} // prettier-ignore
+}

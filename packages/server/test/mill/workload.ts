@@ -22,7 +22,10 @@ export class Workload {
     this.#chance = chance
     // Under a key that is checked only at commit two transactions can hold the same key; only one session writes there,
     // since which of both came first is told by capture order alone where they fall apart (decision 23).
-    this.#schema = { ...schema, tables: schema.tables.filter((table) => table.deferrable !== 'transaction' || name === 'w0') } // prettier-ignore
+    this.#schema = {
+      ...schema,
+      tables: schema.tables.filter((table) => table.deferrable !== 'transaction' || name === 'w0'),
+    }
     this.#name = name
   }
 
@@ -143,7 +146,9 @@ export class Workload {
   #update(table: Table, on: string, where: string): string {
     const settable = this.#settable(table)
     if (settable.length === 0) return ''
-    const sets = this.#chance.some(settable, 4).map((column) => `${id(column.name)} = ${literal(this.#chance, column.type, true)}`) // prettier-ignore
+    const sets = this.#chance
+      .some(settable, 4)
+      .map((column) => `${id(column.name)} = ${literal(this.#chance, column.type, true)}`)
     return `update ${on} set ${sets.join(', ')} where ${where}`
   }
 
@@ -159,7 +164,11 @@ export class Workload {
     if (!column || !['integer', 'bigint', 'numeric'].includes(column.type)) return ['']
     const name = id(column.name)
     const [a, b, away] = [this.#chance.whole(9), this.#chance.whole(9), -100 - this.#chance.whole(50)]
-    return [[a, away], [b, a], [away, b]].map(([from, to]) => `update ${on} set ${name} = ${to} where ${name} = ${from}`) // prettier-ignore
+    return [
+      [a, away],
+      [b, a],
+      [away, b],
+    ].map(([from, to]) => `update ${on} set ${name} = ${to} where ${name} = ${from}`)
   }
 
   /** All rows a place on, or two of them exchanged, in one statement. */
@@ -188,7 +197,9 @@ export class Workload {
     const column = this.#chance.one(settable)
     const keys = table.key.map((one, at) => `${keyLiteral(this.#chance, one.type)} as k${at}`).join(', ')
     const match = table.key.map((one, at) => `t.${id(one.name)} = s.k${at}`).join(' and ')
-    const deletes = this.#chance.yes(0.3) ? 'when matched and s.k0 is not null then delete' : `when matched then update set ${id(column.name)} = ${literal(this.#chance, column.type, true)}` // prettier-ignore
+    const deletes = this.#chance.yes(0.3)
+      ? 'when matched and s.k0 is not null then delete'
+      : `when matched then update set ${id(column.name)} = ${literal(this.#chance, column.type, true)}`
     return `merge into ${on} t using (select ${keys}) s on ${match} ${deletes}
       when not matched then insert (${table.key.map((one) => id(one.name)).join(', ')}) values (${table.key.map((_, at) => `s.k${at}`).join(', ')})`
   }
@@ -199,6 +210,8 @@ export class Workload {
     if (!part) return [this.#update(table, `public.${id(table.name)}`, this.#firstKey(table))]
     const on = `public.${id(part)}`
     if (table.parent && this.#chance.yes(0.3)) return [`delete from ${on} where ${this.#firstKey(table)}`]
-    return [this.#update(table.parent ? { ...table, columns: table.columns.slice(0, -1) } : table, on, this.#firstKey(table))] // prettier-ignore
+    return [
+      this.#update(table.parent ? { ...table, columns: table.columns.slice(0, -1) } : table, on, this.#firstKey(table)),
+    ]
   }
 }

@@ -29,16 +29,22 @@ const buckets = computed(() => data.value?.buckets ?? [])
 const totalOf = (bucket: Bucket) => actorKinds.reduce((sum, kind) => sum + (bucket.saves[kind] ?? 0), 0)
 const most = computed(() => Math.max(1, ...buckets.value.map(totalOf)))
 const step = computed(() => (buckets.value.length > 0 ? width.value / buckets.value.length : 0))
-const bars = computed(() => buckets.value.map((bucket, at) => {
-  let base = height
-  return actorLayers.map(({ kinds, look }) => {
-    const saves = savesOf(kinds, bucket.saves)
-    const tall = saves === 0 ? 0 : Math.max(1.5, (saves / most.value) * (height - 2))
-    base -= tall
-    return { look, x: at * step.value + 0.5, y: base, width: Math.max(1, step.value - 1.5), height: tall }
-  }).filter((bar) => bar.height > 0)
-})) // prettier-ignore
-const shownLayers = computed(() => actorLayers.filter(({ kinds }) => buckets.value.some((bucket) => kinds.some((kind) => bucket.saves[kind])))) // prettier-ignore
+const bars = computed(() =>
+  buckets.value.map((bucket, at) => {
+    let base = height
+    return actorLayers
+      .map(({ kinds, look }) => {
+        const saves = savesOf(kinds, bucket.saves)
+        const tall = saves === 0 ? 0 : Math.max(1.5, (saves / most.value) * (height - 2))
+        base -= tall
+        return { look, x: at * step.value + 0.5, y: base, width: Math.max(1, step.value - 1.5), height: tall }
+      })
+      .filter((bar) => bar.height > 0)
+  }),
+)
+const shownLayers = computed(() =>
+  actorLayers.filter(({ kinds }) => buckets.value.some((bucket) => kinds.some((kind) => bucket.saves[kind]))),
+)
 
 const picked = ref<[number, number] | null>(null)
 let dragging = false
@@ -68,7 +74,8 @@ function narrow() {
   const [from, to] = [buckets.value[range[0]]!.from, buckets.value[range[1]]!.to]
   const fine = data.value?.bucket === 'hour' || data.value?.bucket === 'minute'
   const minute = (instant: string) => `${instant.slice(0, 16)}Z`
-  const day = (instant: string, shiftMs: number) => new Intl.DateTimeFormat('en-CA', { timeZone: readerZone, dateStyle: 'short' }).format(Date.parse(instant) + shiftMs) // prettier-ignore
+  const day = (instant: string, shiftMs: number) =>
+    new Intl.DateTimeFormat('en-CA', { timeZone: readerZone, dateStyle: 'short' }).format(Date.parse(instant) + shiftMs)
   const span = fine
     ? { span: 'instants' as const, from: minute(from), to: minute(to), zone: readerZone }
     : { span: 'days' as const, from: day(from, 0), to: day(to, -1), zone: readerZone }
@@ -105,7 +112,11 @@ const said = computed(() => {
 const marks = computed(() => {
   if (!data.value || step.value === 0) return []
   const every = Math.max(1, Math.ceil(84 / step.value))
-  return buckets.value.flatMap((bucket, index) => (index % every === 0 && index * step.value < width.value - 70 ? [{ x: index * step.value, words: bucketWords(bucket.from, bucket.from, data.value!.bucket, true) }] : [])) // prettier-ignore
+  return buckets.value.flatMap((bucket, index) =>
+    index % every === 0 && index * step.value < width.value - 70
+      ? [{ x: index * step.value, words: bucketWords(bucket.from, bucket.from, data.value!.bucket, true) }]
+      : [],
+  )
 })
 </script>
 

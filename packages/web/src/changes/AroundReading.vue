@@ -46,7 +46,10 @@ const {
   problem,
   more,
 } = usePages<SpoorEvent>(key, async (before, signal) => {
-  const page = await call(routes.listEvents, { query: { ...chosen.value, ...(before === undefined ? {} : { before }) }, signal }) // prettier-ignore
+  const page = await call(routes.listEvents, {
+    query: { ...chosen.value, ...(before === undefined ? {} : { before }) },
+    signal,
+  })
   return { items: page.events, next: page.next }
 })
 const { data, error } = useQuery({

@@ -32,7 +32,10 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ open: [saveId: string] }>()
 const scroller = ref<HTMLElement | null>(null)
-const { order, only, refused, press, reset } = useOrder(changeSorts, computed(() => props.changes)) // prettier-ignore
+const { order, only, refused, press, reset } = useOrder(
+  changeSorts,
+  computed(() => props.changes),
+)
 const references = ref<Reference[]>([])
 const labelOf = computed(() => labelsOf(references.value))
 const {
@@ -45,7 +48,12 @@ const {
 } = usePages<ChangeLine>(
   computed(() => `${props.version} ${order.value.by} ${order.value.descending} ${props.scope}`),
   async (after, signal) => {
-    const query = { scope: props.scope, sort: order.value.by as ChangeSort, descending: order.value.descending ? '1' as const : '0' as const, ...(after === undefined ? {} : { after }) } // prettier-ignore
+    const query = {
+      scope: props.scope,
+      sort: order.value.by as ChangeSort,
+      descending: order.value.descending ? ('1' as const) : ('0' as const),
+      ...(after === undefined ? {} : { after }),
+    }
     const page = await call(routes.listChanges, { query, signal })
     references.value = after === undefined ? page.references : [...references.value, ...page.references]
     return { items: page.lines, next: page.next }
@@ -60,14 +68,23 @@ const virtual = useVirtualizer(
   })),
 )
 const printing = usePrinting()
-const visible = computed(() => printing.value ? lines.value.map((line) => ({ start: 0, line })) : virtual.value.getVirtualItems().flatMap(({ index, start }) => {
-  const line = lines.value[index]
-  return line ? [{ start, line }] : []
-})) // prettier-ignore
-watch(() => virtual.value.getVirtualItems().at(-1)?.index, (last) => last !== undefined && last > lines.value.length - 30 && void more()) // prettier-ignore
+const visible = computed(() =>
+  printing.value
+    ? lines.value.map((line) => ({ start: 0, line }))
+    : virtual.value.getVirtualItems().flatMap(({ index, start }) => {
+        const line = lines.value[index]
+        return line ? [{ start, line }] : []
+      }),
+)
+watch(
+  () => virtual.value.getVirtualItems().at(-1)?.index,
+  (last) => last !== undefined && last > lines.value.length - 30 && void more(),
+)
 
 function differenceIn({ change, action }: ChangeLine): string {
-  return change.masked || change.erased || action !== 'change' ? '' : differenceWords(difference(change.before, change.after, props.names.baseType(change.fieldId))) // prettier-ignore
+  return change.masked || change.erased || action !== 'change'
+    ? ''
+    : differenceWords(difference(change.before, change.after, props.names.baseType(change.fieldId)))
 }
 const sides = { before: 'create', after: 'delete' } as const
 </script>

@@ -37,14 +37,19 @@ const { parsed, text, set } = useUrlScope()
 const openId = computed(() => (typeof route.query['save'] === 'string' ? route.query['save'] : null))
 const reading = computed(() => readingOf(route.query['reading']))
 const scrolledTo = ref(0)
-const { summary, counting, fresh, problem, version, takeIn } = useSummary(text, () => openId.value === null && scrolledTo.value < 10) // prettier-ignore
+const { summary, counting, fresh, problem, version, takeIn } = useSummary(
+  text,
+  () => openId.value === null && scrolledTo.value < 10,
+)
 const names = useVocabulary(
   computed(() => summary.value?.recordLabels ?? {}),
   computed(() => summary.value?.runLabels ?? {}),
   computed(() => summary.value?.storyLabels ?? {}),
 )
 const layouts = { saves: useLayout('saves', saveColumns), changes: useLayout('changes', changeColumns) }
-const layout = computed(() => (reading.value === 'saves' || reading.value === 'changes' ? (layouts[reading.value] as ListLayout<string>) : null)) // prettier-ignore
+const layout = computed(() =>
+  reading.value === 'saves' || reading.value === 'changes' ? (layouts[reading.value] as ListLayout<string>) : null,
+)
 const csvAddress = computed(() =>
   addressOf(routes.exportChanges, {
     query: {

@@ -33,7 +33,13 @@ const loading = ref(true)
 const problem = ref<ProblemBody | null>(null)
 
 function inside(scope: Scope, depth: number, key: string): Scope {
-  if (depth === 0) return withPart(scope, { part: 'when', exclude: false, span: { span: 'days', from: key, to: key, zone: readerZone }, effective: false }) // prettier-ignore
+  if (depth === 0)
+    return withPart(scope, {
+      part: 'when',
+      exclude: false,
+      span: { span: 'days', from: key, to: key, zone: readerZone },
+      effective: false,
+    })
   if (depth === 1) return withPart(scope, { part: 'who', exclude: false, actors: [Number(key)], kinds: [] })
   return withPart(scope, { part: 'what', exclude: false, types: [Number(key)], fields: [] })
 }
@@ -42,10 +48,20 @@ const leads = (level: Level) => level.depth < 2 || (props.scope.what?.fields.len
 
 async function fetch(scope: Scope, depth: 0 | 1 | 2, parent: string, before?: string): Promise<Level[]> {
   const text = new URLSearchParams(scopeEntries(scope)).toString()
-  const query = { scope: depth === 0 ? props.text : text, zone: readerZone, by: by[depth], ...(before ? { before } : {}) } // prettier-ignore
+  const query = {
+    scope: depth === 0 ? props.text : text,
+    zone: readerZone,
+    by: by[depth],
+    ...(before ? { before } : {}),
+  }
   const answer = await call(routes.groupChanges, { query })
   if (depth === 0) more.value = answer.more
-  return answer.groups.map((group) => ({ ...group, depth, path: `${parent}/${group.key}`, scope: inside(scope, depth, group.key) })) // prettier-ignore
+  return answer.groups.map((group) => ({
+    ...group,
+    depth,
+    path: `${parent}/${group.key}`,
+    scope: inside(scope, depth, group.key),
+  }))
 }
 async function attempt(work: () => Promise<void>) {
   loading.value = true
@@ -60,14 +76,16 @@ async function attempt(work: () => Promise<void>) {
 }
 watch(
   () => `${props.version} ${props.text}`,
-  () => void attempt(async () => {
-    open.value = new Set()
-    below.value = new Map()
-    days.value = await fetch(props.scope, 0, '')
-  }),
+  () =>
+    void attempt(async () => {
+      open.value = new Set()
+      below.value = new Map()
+      days.value = await fetch(props.scope, 0, '')
+    }),
   { immediate: true },
-) // prettier-ignore
-const moreDays = () => attempt(async () => void (days.value = [...days.value, ...(await fetch(props.scope, 0, '', days.value.at(-1)!.key))])) // prettier-ignore
+)
+const moreDays = () =>
+  attempt(async () => void (days.value = [...days.value, ...(await fetch(props.scope, 0, '', days.value.at(-1)!.key))]))
 
 async function toggle(level: Level) {
   const next = new Set(open.value)

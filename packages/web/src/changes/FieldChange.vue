@@ -34,7 +34,8 @@ const told = computed(() => {
   return kind === 'json' || (kind === 'text' && Math.max(before.length, after.length) > longText)
 })
 /** What the record is called that a reference points to. */
-const labelOf = (value: CapturedValue) => props.detail.references.find((one) => one.fieldId === props.change.fieldId && one.value === value)?.label // prettier-ignore
+const labelOf = (value: CapturedValue) =>
+  props.detail.references.find((one) => one.fieldId === props.change.fieldId && one.value === value)?.label
 
 async function reveal() {
   try {

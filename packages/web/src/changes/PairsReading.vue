@@ -43,7 +43,8 @@ function only(actorId: number, typeId: number): Scope {
   const who = withPart(props.scope, { part: 'who', exclude: false, actors: [actorId], kinds: [] })
   return hasFields.value ? who : withPart(who, { part: 'what', exclude: false, types: [typeId], fields: [] })
 }
-const usualWords = (usual: number) => (usual === 0 ? 'never before' : `usually ${usual < 10 ? usual.toFixed(1) : grouped(Math.round(usual))}`) // prettier-ignore
+const usualWords = (usual: number) =>
+  usual === 0 ? 'never before' : `usually ${usual < 10 ? usual.toFixed(1) : grouped(Math.round(usual))}`
 </script>
 
 <template>

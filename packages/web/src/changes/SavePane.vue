@@ -39,7 +39,12 @@ const { data, error, refetch } = useQuery({
 const detail = computed(() => data.value)
 const save = computed(() => detail.value?.save)
 const { draft, busy, problem } = useRevert()
-const mayRevert = computed(() => session.may('corrections.draft') && save.value?.action === 'change' && save.value.changes.some((change) => !change.erased)) // prettier-ignore
+const mayRevert = computed(
+  () =>
+    session.may('corrections.draft') &&
+    save.value?.action === 'change' &&
+    save.value.changes.some((change) => !change.erased),
+)
 const laterOf = (fieldId: number) => detail.value?.afterwards.find((one) => one.fieldId === fieldId)
 
 function afterwardsWords(fieldId: number): string {
@@ -74,7 +79,12 @@ const context = computed(() => {
     ['came in by', [d.save.channel, d.applicationName, d.clientAddress].filter(Boolean).join(', ')],
     ['login', `${d.dbLogin} (${d.mayDeclare ? 'may declare who acts' : 'may not declare who acts'})`],
     ['on behalf of', d.save.onBehalfOf],
-    ['reason', d.save.reason === null ? `none given${reasonRule.value === 'never' ? '' : `, though it is ${reasonRule.value}`}` : `“${d.save.reason}”`], // prettier-ignore
+    [
+      'reason',
+      d.save.reason === null
+        ? `none given${reasonRule.value === 'never' ? '' : `, though it is ${reasonRule.value}`}`
+        : `“${d.save.reason}”`,
+    ],
     [
       'transaction',
       d.savesInTransaction === 1 ? 'on its own' : `one of ${counted(d.savesInTransaction, 'save')} made together`,
@@ -108,13 +118,17 @@ const copied = ref(false)
 async function copy() {
   const [d, one] = [detail.value, save.value]
   if (!d || !one) return
-  const shown = (value: string | null, change: (typeof one.changes)[number]) => change.erased ? '(erased)' : change.masked ? '••••••' : shownValue(value, props.names.baseType(change.fieldId)).text // prettier-ignore
+  const shown = (value: string | null, change: (typeof one.changes)[number]) =>
+    change.erased ? '(erased)' : change.masked ? '••••••' : shownValue(value, props.names.baseType(change.fieldId)).text
   const lines = [
     `${props.names.typeTitle(one.typeId)} ${one.label}, save ${one.id}`,
     `${one.actor.knownAs ?? one.actor.name}, ${fullTime(one.at)}`,
-    ...one.changes.map((change) => `${props.names.fieldName(change.fieldId)}: ${shown(change.before, change)} → ${shown(change.after, change)}`),
+    ...one.changes.map(
+      (change) =>
+        `${props.names.fieldName(change.fieldId)}: ${shown(change.before, change)} → ${shown(change.after, change)}`,
+    ),
     ...context.value.map(([name, value]) => `${name}: ${value}`),
-  ] // prettier-ignore
+  ]
   await navigator.clipboard.writeText(lines.join('\n'))
   copied.value = true
   setTimeout(() => (copied.value = false), 2000)

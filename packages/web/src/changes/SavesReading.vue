@@ -31,7 +31,10 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ open: [saveId: string | null]; scrolled: [top: number]; mark: [saves: Save[]] }>()
 const tray = useTray()
-const { order, only, refused, press, reset } = useOrder(saveSorts, computed(() => props.total)) // prettier-ignore
+const { order, only, refused, press, reset } = useOrder(
+  saveSorts,
+  computed(() => props.total),
+)
 const daily = computed(() => order.value.by === 'time')
 const references = ref<Reference[]>([])
 const labelOf = computed(() => labelsOf(references.value))
@@ -47,7 +50,13 @@ const {
 } = usePages<Save>(
   computed(() => `${props.version} ${order.value.by} ${order.value.descending} ${props.scope}`),
   async (after, signal) => {
-    const query = { scope: props.scope, limit: pageSize, sort: order.value.by as SaveSort, descending: order.value.descending ? '1' as const : '0' as const, ...(after === undefined ? {} : { after }) } // prettier-ignore
+    const query = {
+      scope: props.scope,
+      limit: pageSize,
+      sort: order.value.by as SaveSort,
+      descending: order.value.descending ? ('1' as const) : ('0' as const),
+      ...(after === undefined ? {} : { after }),
+    }
     const page = await call(routes.listSaves, { query, signal })
     references.value = after === undefined ? page.references : [...references.value, ...page.references]
     return { items: page.saves, next: page.next }
@@ -55,11 +64,18 @@ const {
 )
 
 type Row = { row: 'day'; at: string } | { row: 'save'; index: number; save: Save }
-const rows = computed<Row[]>(() => saves.value.flatMap((save, index): Row[] => {
-  const before = saves.value[index - 1]
-  const sameDay = before && dayOf(before.at) === dayOf(save.at)
-  return sameDay || !daily.value ? [{ row: 'save', index, save }] : [{ row: 'day', at: save.at }, { row: 'save', index, save }]
-})) // prettier-ignore
+const rows = computed<Row[]>(() =>
+  saves.value.flatMap((save, index): Row[] => {
+    const before = saves.value[index - 1]
+    const sameDay = before && dayOf(before.at) === dayOf(save.at)
+    return sameDay || !daily.value
+      ? [{ row: 'save', index, save }]
+      : [
+          { row: 'day', at: save.at },
+          { row: 'save', index, save },
+        ]
+  }),
+)
 const rowHeight = 28
 const virtual = useVirtualizer(
   computed(() => ({
@@ -85,7 +101,10 @@ watch(
 
 const timeWidth = 118
 /** Without headings a day the time has to say it. */
-const template = computed(() => `16px ${props.layout.shown.value.map((column) => (column.id === 'time' && !daily.value ? `${Math.max(column.width, timeWidth)}px` : track(column))).join(' ')}`) // prettier-ignore
+const template = computed(
+  () =>
+    `16px ${props.layout.shown.value.map((column) => (column.id === 'time' && !daily.value ? `${Math.max(column.width, timeWidth)}px` : track(column))).join(' ')}`,
+)
 
 const openIndex = computed(() => saves.value.findIndex((save) => save.id === props.openId))
 const focusAt = ref(0)

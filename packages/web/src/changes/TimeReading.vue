@@ -27,13 +27,22 @@ const { data, error } = useQuery({
 const host = ref<HTMLElement | null>(null)
 let chart: echarts.ECharts | undefined
 const kinds = computed(() => actorKinds.filter((kind) => data.value?.buckets.some((bucket) => bucket.saves[kind])))
-const names = computed(() => (data.value?.buckets ?? []).map((bucket) => bucketWords(bucket.from, bucket.to, data.value!.bucket, true))) // prettier-ignore
+const names = computed(() =>
+  (data.value?.buckets ?? []).map((bucket) => bucketWords(bucket.from, bucket.to, data.value!.bucket, true)),
+)
 const tone = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
 
 function draw() {
   if (!host.value || !data.value) return
   chart ??= echarts.init(host.value, null, { renderer: 'canvas' })
-  const tones = { person: tone('--moss'), delegate: tone('--pine'), import: tone('--faint'), integration: tone('--line'), job: tone('--ink'), unknown: tone('--plum') } // prettier-ignore
+  const tones = {
+    person: tone('--moss'),
+    delegate: tone('--pine'),
+    import: tone('--faint'),
+    integration: tone('--line'),
+    job: tone('--ink'),
+    unknown: tone('--plum'),
+  }
   const text = { color: tone('--soft'), fontFamily: 'Atkinson Hyperlegible Next Variable' }
   chart.setOption(
     {

@@ -32,7 +32,10 @@ const problem = ref<ProblemBody | null>(null)
 const reason = ref('')
 
 // The saves that carry a correction out arrive in the ledger a moment after it is applied.
-watch(() => pulse.pulse?.latestSave, () => correction.value?.state === 'applied' && correction.value.savedAs.length === 0 && void refetch()) // prettier-ignore
+watch(
+  () => pulse.pulse?.latestSave,
+  () => correction.value?.state === 'applied' && correction.value.savedAs.length === 0 && void refetch(),
+)
 
 const records = computed(() => {
   const groups = new Map<string, { title: string; items: CorrectionItem[] }>()

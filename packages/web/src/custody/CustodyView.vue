@@ -26,7 +26,9 @@ const { data: erasures } = useQuery({
 })
 const names = useVocabulary(ref({}))
 const checking = computed(() => (data.value?.check?.endedAt === null ? data.value.check : null))
-const share = computed(() => checking.value && Math.floor((checking.value.done / Math.max(1, checking.value.total)) * 100)) // prettier-ignore
+const share = computed(
+  () => checking.value && Math.floor((checking.value.done / Math.max(1, checking.value.total)) * 100),
+)
 
 const { data: page } = useQuery({
   queryKey: ['seals', computed(() => data.value?.seals)],
@@ -35,7 +37,10 @@ const { data: page } = useQuery({
 })
 const older = ref<Seal[]>([])
 const olderNext = ref<number | null | undefined>()
-const seals = computed(() => [...(page.value?.seals ?? []), ...older.value.filter((seal) => seal.number < (page.value?.seals.at(-1)?.number ?? 0))]) // prettier-ignore
+const seals = computed(() => [
+  ...(page.value?.seals ?? []),
+  ...older.value.filter((seal) => seal.number < (page.value?.seals.at(-1)?.number ?? 0)),
+])
 const next = computed(() => (olderNext.value === undefined ? (page.value?.next ?? null) : olderNext.value))
 
 const provedAddress = addressOf(routes.exportProved, { query: { scope: '' } as never })
@@ -51,19 +56,21 @@ async function doing(work: () => Promise<unknown>) {
 }
 const checkNow = () => doing(() => call(routes.checkNow))
 const stop = () => doing(() => call(routes.stopCheck))
-const more = () => doing(async () => {
-  const got = await call(routes.listSeals, { query: { before: String(next.value) } })
-  older.value = [...older.value, ...got.seals]
-  olderNext.value = got.next
-}) // prettier-ignore
+const more = () =>
+  doing(async () => {
+    const got = await call(routes.listSeals, { query: { before: String(next.value) } })
+    older.value = [...older.value, ...got.seals]
+    olderNext.value = got.next
+  })
 
 const settling = ref<number | null>(null)
 const why = ref('')
-const settle = (mismatch: MismatchShown) => doing(async () => {
-  await call(routes.settleMismatch, { params: { mismatchId: String(mismatch.id) }, body: { why: why.value } })
-  settling.value = null
-  why.value = ''
-}) // prettier-ignore
+const settle = (mismatch: MismatchShown) =>
+  doing(async () => {
+    await call(routes.settleMismatch, { params: { mismatchId: String(mismatch.id) }, body: { why: why.value } })
+    settling.value = null
+    why.value = ''
+  })
 function between({ afterSeal, beforeSeal }: MismatchShown): string {
   if (afterSeal === null && beforeSeal === null) return ''
   if (beforeSeal === null) return `after seal ${afterSeal}, not sealed yet`

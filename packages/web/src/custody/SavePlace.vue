@@ -28,7 +28,10 @@ function check() {
   worker.onerror = () => (failed.value = true)
   worker.postMessage(JSON.parse(JSON.stringify(data.value)))
 }
-watch(() => props.saveId, () => (steps.value = null)) // prettier-ignore
+watch(
+  () => props.saveId,
+  () => (steps.value = null),
+)
 onScopeDispose(() => worker?.terminate())
 </script>
 

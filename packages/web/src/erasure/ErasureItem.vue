@@ -35,11 +35,14 @@ async function doing(work: () => Promise<unknown>) {
   } finally {
     busy.value = false
   }
-  await Promise.all(['waiting', 'erasures', 'save', 'place'].map((queryKey) => cache.invalidateQueries({ queryKey: [queryKey] }))) // prettier-ignore
+  await Promise.all(
+    ['waiting', 'erasures', 'save', 'place'].map((queryKey) => cache.invalidateQueries({ queryKey: [queryKey] })),
+  )
   emit('decided')
 }
 const erase = () => doing(() => call(routes.decideErasure, { params, body: { decision: 'erase' } }))
-const refuse = () => doing(() => call(routes.decideErasure, { params, body: { decision: 'refuse', answer: answer.value } })) // prettier-ignore
+const refuse = () =>
+  doing(() => call(routes.decideErasure, { params, body: { decision: 'refuse', answer: answer.value } }))
 const withdraw = () => doing(() => call(routes.withdrawErasure, { params }))
 const outcome = { waiting: 'Waits for a second person', erased: 'Erased', refused: 'Refused', withdrawn: 'Taken back' }
 </script>

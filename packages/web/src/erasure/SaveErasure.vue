@@ -27,7 +27,11 @@ const { data, error, refetch } = useQuery({
   queryKey: ['erasures', saveId],
   queryFn: () => call(routes.listErasures, { query: { save: saveId.value } }),
 })
-const fields = computed(() => props.save.changes.filter((change) => !change.erased).map(({ fieldId }) => ({ value: fieldId, label: props.names.fieldName(fieldId) }))) // prettier-ignore
+const fields = computed(() =>
+  props.save.changes
+    .filter((change) => !change.erased)
+    .map(({ fieldId }) => ({ value: fieldId, label: props.names.fieldName(fieldId) })),
+)
 
 const asking = ref(false)
 const fieldId = ref<number | null>(null)
@@ -35,7 +39,10 @@ const reach = ref<'change' | 'record'>('record')
 const reason = ref('')
 const busy = ref(false)
 const problem = ref<ProblemBody | null>(null)
-watch(toRef(() => props.save.id), close) // prettier-ignore
+watch(
+  toRef(() => props.save.id),
+  close,
+)
 const { data: reached } = useQuery({
   queryKey: ['erasure-reach', saveId, fieldId],
   queryFn: () => call(routes.erasureReach, { query: { save: saveId.value, field: String(fieldId.value) } }),
@@ -54,7 +61,9 @@ async function ask() {
   if (fieldId.value === null || busy.value) return
   busy.value = true
   try {
-    await call(routes.askErasure, { body: { saveId: saveId.value, fieldId: fieldId.value, reach: reach.value, reason: reason.value } }) // prettier-ignore
+    await call(routes.askErasure, {
+      body: { saveId: saveId.value, fieldId: fieldId.value, reach: reach.value, reason: reason.value },
+    })
     close()
     await Promise.all([refetch(), cache.invalidateQueries({ queryKey: ['waiting'] })])
   } catch (caught) {

@@ -21,7 +21,11 @@ const widthAt = (event: Event) => (event.target as HTMLElement).parentElement!.o
 function begin(id: string, event: PointerEvent) {
   dragged.value = { id, from: event.clientX, width: widthAt(event) }
 }
-useEventListener('pointermove', (event) => dragged.value && props.layout.resize(dragged.value.id, dragged.value.width + event.clientX - dragged.value.from)) // prettier-ignore
+useEventListener(
+  'pointermove',
+  (event) =>
+    dragged.value && props.layout.resize(dragged.value.id, dragged.value.width + event.clientX - dragged.value.from),
+)
 useEventListener('pointerup', () => (dragged.value = null))
 function step(id: string, event: KeyboardEvent) {
   const by = { ArrowLeft: -16, ArrowRight: 16 }[event.key]

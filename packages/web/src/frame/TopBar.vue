@@ -18,7 +18,13 @@ const tray = useTray()
 const pulse = usePulse()
 const changing = ref(false)
 const shown = computed(() => stages.filter((stage) => session.may(stage.needs)))
-const initials = computed(() => (session.person?.name ?? '').split(' ').map((word) => word[0]).slice(0, 2).join('')) // prettier-ignore
+const initials = computed(() =>
+  (session.person?.name ?? '')
+    .split(' ')
+    .map((word) => word[0])
+    .slice(0, 2)
+    .join(''),
+)
 
 async function signOut() {
   await session.signOut()

@@ -32,10 +32,20 @@ function arranged<Id extends string>(columns: readonly Column<Id>[], layout: Lay
   const kept = (layout ?? []).flatMap(({ id, width, hidden = false }): Arranged<Id>[] => {
     const column = columns.find((one) => one.id === id)
     if (!column) return []
-    return [{ ...column, hidden: hidden && !column.fixed, sized: width !== undefined, ...(width === undefined ? {} : { width, grows: false }) }] // prettier-ignore
+    return [
+      {
+        ...column,
+        hidden: hidden && !column.fixed,
+        sized: width !== undefined,
+        ...(width === undefined ? {} : { width, grows: false }),
+      },
+    ]
   })
   const met = new Set(kept.map((column) => column.id))
-  return [...kept, ...columns.filter((one) => !met.has(one.id)).map((one) => ({ ...one, hidden: one.hidden ?? false, sized: false }))] // prettier-ignore
+  return [
+    ...kept,
+    ...columns.filter((one) => !met.has(one.id)).map((one) => ({ ...one, hidden: one.hidden ?? false, sized: false })),
+  ]
 }
 
 /** A column that nobody sized gives way in a narrow view before the values do. */
@@ -55,14 +65,22 @@ export function useLayout<Id extends string>(list: ListName, columns: readonly C
   const { data } = useQuery({ queryKey, queryFn: () => call(routes.readLayouts), staleTime: Infinity })
   const all = computed(() => arranged(columns, data.value?.layouts[list]))
   const shown = computed(() => all.value.filter((column) => !column.hidden))
-  const send = useDebounceFn((layout: Layout) => call(routes.keepLayout, { params: { list }, body: { columns: layout } }), keepAfterMs) // prettier-ignore
+  const send = useDebounceFn(
+    (layout: Layout) => call(routes.keepLayout, { params: { list }, body: { columns: layout } }),
+    keepAfterMs,
+  )
 
   function put(wanted: readonly Arranged<Id>[]) {
-    const layout = wanted.map(({ id, width, hidden, sized }) => ({ id, ...(hidden ? { hidden } : {}), ...(sized ? { width } : {}) })) // prettier-ignore
+    const layout = wanted.map(({ id, width, hidden, sized }) => ({
+      id,
+      ...(hidden ? { hidden } : {}),
+      ...(sized ? { width } : {}),
+    }))
     cache.setQueryData(queryKey, { layouts: { ...data.value?.layouts, [list]: layout } })
     void send(layout)
   }
-  const change = (id: Id, what: Partial<Arranged<Id>>) => put(all.value.map((one) => (one.id === id ? { ...one, ...what } : one))) // prettier-ignore
+  const change = (id: Id, what: Partial<Arranged<Id>>) =>
+    put(all.value.map((one) => (one.id === id ? { ...one, ...what } : one)))
   return {
     all,
     shown,

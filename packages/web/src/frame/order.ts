@@ -25,7 +25,11 @@ export function useOrder(sortable: readonly string[], size: Ref<number>) {
     const by = text.replace(/^-/, '')
     return sortable.includes(by) ? { by, descending: text.startsWith('-') } : newestFirst
   })
-  const only = computed(() => size.value > mostSorted ? `Only up to ${grouped(mostSorted)} lines can be put in another order than that of time. Narrow the scope to order it otherwise.` : '') // prettier-ignore
+  const only = computed(() =>
+    size.value > mostSorted
+      ? `Only up to ${grouped(mostSorted)} lines can be put in another order than that of time. Narrow the scope to order it otherwise.`
+      : '',
+  )
   const refused = ref(false)
   watch([only, order], () => (refused.value = false))
 

@@ -34,32 +34,47 @@ function take(settings: NoticingSettings) {
   chosen.value = Object.fromEntries(
     rules.map((rule) => {
       const setting = settings.rules[rule.name]
-      const parameters = Object.fromEntries(Object.entries(rule.parameters).map(([name, { usual }]) => [name, setting?.parameters[name] ?? usual])) // prettier-ignore
+      const parameters = Object.fromEntries(
+        Object.entries(rule.parameters).map(([name, { usual }]) => [name, setting?.parameters[name] ?? usual]),
+      )
       return [rule.name, { on: setting?.on ?? true, parameters }]
     }),
   ) as Chosen
 }
 /** The settings in force, or those that are being tried. */
 const standing = computed(() => data.value && (data.value.trial?.settings ?? data.value.settings))
-watch(standing, (now, before) => now && JSON.stringify(now) !== JSON.stringify(before) && take(now), { immediate: true }) // prettier-ignore
+watch(standing, (now, before) => now && JSON.stringify(now) !== JSON.stringify(before) && take(now), {
+  immediate: true,
+})
 
 /** Only what is not as usual is kept, so that a usual figure may be bettered later. */
 const wanted = computed((): NoticingSettings => {
   const kept = rules.flatMap((rule) => {
     const { on, parameters } = chosen.value![rule.name]
-    const unusual = Object.fromEntries(Object.entries(parameters).filter(([name, figure]) => figure !== rule.parameters[name]!.usual)) // prettier-ignore
+    const unusual = Object.fromEntries(
+      Object.entries(parameters).filter(([name, figure]) => figure !== rule.parameters[name]!.usual),
+    )
     return on && Object.keys(unusual).length === 0 ? [] : [[rule.name, { on, parameters: unusual }] as const]
   })
   return { zone: zone.value, rules: Object.fromEntries(kept) }
 })
-const same = (one: NoticingSettings, other: NoticingSettings) => one.zone === other.zone && JSON.stringify(Object.entries(one.rules).sort()) === JSON.stringify(Object.entries(other.rules).sort()) // prettier-ignore
+const same = (one: NoticingSettings, other: NoticingSettings) =>
+  one.zone === other.zone &&
+  JSON.stringify(Object.entries(one.rules).sort()) === JSON.stringify(Object.entries(other.rules).sort())
 const changed = computed(() => Boolean(chosen.value && data.value && !same(wanted.value, data.value.settings)))
 const trial = computed(() => data.value?.trial ?? null)
 /** Nothing can be changed by whoever may not, and while settings are being tried. */
 const fixed = computed(() => !mayEdit.value || trial.value?.running === true)
 const tried = computed(() => Boolean(trial.value?.outcome && chosen.value && same(wanted.value, trial.value.settings)))
-const zones = [...new Set([Intl.DateTimeFormat().resolvedOptions().timeZone, 'UTC', ...Intl.supportedValuesOf('timeZone')])].map((value) => ({ value, label: value })) // prettier-ignore
-const perDay = (stories: number, days: number) => (stories === 0 || days === 0 ? '' : stories * 2 < days ? `, one in ${Math.round(days / stories)} working days` : `, ${(stories / days).toFixed(1)} a working day`) // prettier-ignore
+const zones = [
+  ...new Set([Intl.DateTimeFormat().resolvedOptions().timeZone, 'UTC', ...Intl.supportedValuesOf('timeZone')]),
+].map((value) => ({ value, label: value }))
+const perDay = (stories: number, days: number) =>
+  stories === 0 || days === 0
+    ? ''
+    : stories * 2 < days
+      ? `, one in ${Math.round(days / stories)} working days`
+      : `, ${(stories / days).toFixed(1)} a working day`
 
 const problem = ref<ProblemBody | null>(null)
 const said = ref('')
@@ -76,10 +91,11 @@ async function doing(work: () => Promise<unknown>, words: string) {
 }
 const tryThem = () => doing(() => call(routes.tryNoticing, { body: wanted.value }), '')
 const stop = () => doing(() => call(routes.stopNoticingTrial), '')
-const keep = () => doing(async () => {
-  await call(routes.keepNoticing)
-  await cache.invalidateQueries({ queryKey: ['today'] })
-}, 'Kept. Today tells by these settings from now on, of the past too.') // prettier-ignore
+const keep = () =>
+  doing(async () => {
+    await call(routes.keepNoticing)
+    await cache.invalidateQueries({ queryKey: ['today'] })
+  }, 'Kept. Today tells by these settings from now on, of the past too.')
 const backToForce = () => data.value && take(data.value.settings)
 </script>
 

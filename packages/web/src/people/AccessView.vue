@@ -30,12 +30,19 @@ const openId = ref<number | 'new' | null>(null)
 const open = computed(() => data.value?.people.find((person) => person.id === openId.value) ?? null)
 const rules = ref<SignInRules | null>(null)
 const problem = ref<ProblemBody | null>(null)
-watch(() => data.value?.rules, (now) => now && (rules.value = { ...now }), { immediate: true }) // prettier-ignore
+watch(
+  () => data.value?.rules,
+  (now) => now && (rules.value = { ...now }),
+  { immediate: true },
+)
 const rulesChanged = computed(() => JSON.stringify(rules.value) !== JSON.stringify(data.value?.rules))
 
 async function refresh() {
   openId.value = null
-  await Promise.all([cache.invalidateQueries({ queryKey: ['people'] }), cache.invalidateQueries({ queryKey: ['events'] })]) // prettier-ignore
+  await Promise.all([
+    cache.invalidateQueries({ queryKey: ['people'] }),
+    cache.invalidateQueries({ queryKey: ['events'] }),
+  ])
 }
 async function keepRules() {
   try {

@@ -27,8 +27,13 @@ const fromOn = ref<string | null>(null)
 const untilOn = ref<string | null>(null)
 const problem = ref<ProblemBody | null>(null)
 const busy = ref(false)
-const options = (of: readonly DirectoryEntry[]) => of.map((entry) => ({ value: entry.actorId, label: entry.unit ? `${entry.name}, ${entry.unit}` : entry.name })) // prettier-ignore
-const isDelegate = computed(() => (how.value === 'new' ? kind.value : props.entries.find((entry) => entry.actorId === actorId.value)?.kind) === 'delegate') // prettier-ignore
+const options = (of: readonly DirectoryEntry[]) =>
+  of.map((entry) => ({ value: entry.actorId, label: entry.unit ? `${entry.name}, ${entry.unit}` : entry.name }))
+const isDelegate = computed(
+  () =>
+    (how.value === 'new' ? kind.value : props.entries.find((entry) => entry.actorId === actorId.value)?.kind) ===
+    'delegate',
+)
 const ready = computed(() => (how.value === 'known' ? actorId.value !== undefined : name.value.trim() !== ''))
 const day = (text: string | null) => (text === null ? undefined : dayjs(text)) as never
 const text = (value: Dayjs | string | null) => (value ? dayjs(value).format('YYYY-MM-DD') : null)
@@ -39,7 +44,15 @@ async function keep() {
     const { sourceId, by, text: said } = props.unmapped
     const who = how.value === 'known' ? { actorId: actorId.value! } : { kind: kind.value, name: name.value }
     await call(routes.setIdentity, {
-      body: { sourceId, by, text: said, who, forActorId: isDelegate.value ? (forActorId.value ?? null) : null, fromOn: fromOn.value, untilOn: untilOn.value }, // prettier-ignore
+      body: {
+        sourceId,
+        by,
+        text: said,
+        who,
+        forActorId: isDelegate.value ? (forActorId.value ?? null) : null,
+        fromOn: fromOn.value,
+        untilOn: untilOn.value,
+      },
     })
     emit('done')
   } catch (error) {

@@ -38,10 +38,16 @@ const does: Record<Role, string> = {
   auditor: 'Reads and takes changes out, within one scope and between two days.',
   contributor: 'Sees their own changes only.',
 }
-const actors = computed(() => props.names.actors.filter((actor) => actor.kind === 'person').map((actor) => ({ value: actor.id, label: actor.name }))) // prettier-ignore
+const actors = computed(() =>
+  props.names.actors
+    .filter((actor) => actor.kind === 'person')
+    .map((actor) => ({ value: actor.id, label: actor.name })),
+)
 const day = (text: string | null) => (text === null ? undefined : dayjs(text)) as never
 const text = (value: Dayjs | string | null) => (value ? dayjs(value).format('YYYY-MM-DD') : null)
-const ready = computed(() => name.value.trim() !== '' && (props.person !== null || (login.value.trim() !== '' && password.value !== ''))) // prettier-ignore
+const ready = computed(
+  () => name.value.trim() !== '' && (props.person !== null || (login.value.trim() !== '' && password.value !== '')),
+)
 
 async function keep() {
   busy.value = true

@@ -19,7 +19,10 @@ const problem = ref<ProblemBody | null>(null)
 const busy = ref(false)
 let take: (dryRun: boolean) => Promise<DirectoryOutcome>
 const url = ref(props.ldapUrl ?? '')
-watch(() => props.ldapUrl, (now) => now && (url.value = now)) // prettier-ignore
+watch(
+  () => props.ldapUrl,
+  (now) => now && (url.value = now),
+)
 const bindName = ref('')
 const password = ref('')
 const base = ref('')

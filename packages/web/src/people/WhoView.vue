@@ -31,7 +31,9 @@ const actorName = (id: number | null) =>
   data.value?.entries.find((entry) => entry.actorId === id)?.name ?? `actor ${id}`
 const entries = computed(() => {
   const wanted = find.value.trim().toLowerCase()
-  return (data.value?.entries ?? []).filter((entry) => [entry.name, entry.login, entry.unit, ...entry.formerNames].join(' ').toLowerCase().includes(wanted)) // prettier-ignore
+  return (data.value?.entries ?? []).filter((entry) =>
+    [entry.name, entry.login, entry.unit, ...entry.formerNames].join(' ').toLowerCase().includes(wanted),
+  )
 })
 const mostShown = 200
 
@@ -51,7 +53,10 @@ async function remove(identity: Identity) {
 }
 async function refresh() {
   mapping.value = null
-  await Promise.all([cache.invalidateQueries({ queryKey: ['directory'] }), cache.invalidateQueries({ queryKey: ['vocabulary'] })]) // prettier-ignore
+  await Promise.all([
+    cache.invalidateQueries({ queryKey: ['directory'] }),
+    cache.invalidateQueries({ queryKey: ['vocabulary'] }),
+  ])
 }
 </script>
 

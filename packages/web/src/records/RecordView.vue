@@ -28,7 +28,8 @@ const key = computed(() => String(route.query['key'] ?? ''))
 const { data, error, isPending } = useQuery({
   queryKey: ['record-story', typeId, key, computed(() => pulse.pulse?.latestSave)],
   queryFn: () => call(routes.readStoryOfRecord, { query: { typeId: String(typeId.value), key: key.value } }),
-  placeholderData: (before) => (before?.record.typeId === typeId.value && before.record.key === key.value ? before : undefined), // prettier-ignore
+  placeholderData: (before) =>
+    before?.record.typeId === typeId.value && before.record.key === key.value ? before : undefined,
 })
 const names = useVocabulary(ref({}))
 
@@ -37,11 +38,14 @@ const story = computed(() => data.value ?? { saves: [], coverage: [] })
 const lastId = computed(() => data.value?.saves.at(-1)?.id)
 const present = useQuery({
   queryKey: ['record-present', typeId, computed(() => data.value?.record.key), lastId],
-  queryFn: () => call(routes.readPresentRecord, { query: { typeId: String(typeId.value), key: data.value!.record.key } }), // prettier-ignore
+  queryFn: () =>
+    call(routes.readPresentRecord, { query: { typeId: String(typeId.value), key: data.value!.record.key } }),
   enabled: computed(() => data.value !== undefined && !data.value.partial && !data.value.record.deleted),
   retry: false,
 })
-const held = computed(() => (present.data.value ? heldNow(story.value, present.data.value) : { found: [], unexplained: [] })) // prettier-ignore
+const held = computed(() =>
+  present.data.value ? heldNow(story.value, present.data.value) : { found: [], unexplained: [] },
+)
 const trail = computed(() => trailOf(story.value, held.value.found))
 const fieldIds = computed(() => fieldsOf(story.value))
 const lanes = computed(() => lanesOf(trail.value, fieldIds.value))
@@ -49,7 +53,8 @@ const saves = computed(() => data.value?.saves ?? [])
 const saveTimes = computed(() => [...new Set(saves.value.map((save) => Date.parse(save.at)))].sort((x, y) => x - y))
 const people = computed(() => new Set(saves.value.map((save) => save.actor.knownAs ?? save.actor.name)).size)
 const labelOf = computed(() => labelsOf(data.value?.references ?? []))
-const shown = (holding: Holding, fieldId: number) => holdingShown(holding, names.value.baseType(fieldId), (held) => labelOf.value(fieldId, held)) // prettier-ignore
+const shown = (holding: Holding, fieldId: number) =>
+  holdingShown(holding, names.value.baseType(fieldId), (held) => labelOf.value(fieldId, held))
 
 /** From a little before the first save to now. */
 const whole = computed<Range>(() => {
@@ -74,7 +79,14 @@ watch(
   },
   { immediate: true },
 )
-watchDebounced([a, b], () => void router.replace({ query: { ...route.query, a: new Date(a.value).toISOString(), b: new Date(b.value).toISOString() } }), { debounce: 400 }) // prettier-ignore
+watchDebounced(
+  [a, b],
+  () =>
+    void router.replace({
+      query: { ...route.query, a: new Date(a.value).toISOString(), b: new Date(b.value).toISOString() },
+    }),
+  { debounce: 400 },
+)
 
 const atA = computed(() => stateAt(trail.value, fieldIds.value, instantOf(a.value)))
 const atB = computed(() => stateAt(trail.value, fieldIds.value, instantOf(b.value)))
@@ -86,7 +98,11 @@ const rows = computed(() => {
   const differ = new Map(differing.value.map((one) => [one.fieldId, one.differs]))
   return fieldIds.value
     .filter((id) => !onlyDiffering.value || differ.get(id) === true)
-    .map((id) => ({ id, differs: differ.get(id) === true, held: [atA.value.get(id)!, atB.value.get(id)!, atNow.value.get(id)!] })) // prettier-ignore
+    .map((id) => ({
+      id,
+      differs: differ.get(id) === true,
+      held: [atA.value.get(id)!, atB.value.get(id)!, atNow.value.get(id)!],
+    }))
 })
 const doer = (save: Save) => save.actor.knownAs ?? save.actor.name
 const how = computed(() =>
@@ -120,7 +136,12 @@ function compare(save: Save) {
   b.value = at
   a.value = saveTimes.value.findLast((ms) => ms < at) ?? at - 1
 }
-const summaryOf = (save: Save) => save.action === 'create' ? 'created' : save.action === 'delete' ? 'deleted' : save.changes.map((change) => names.value.fieldName(change.fieldId)).join(', ') // prettier-ignore
+const summaryOf = (save: Save) =>
+  save.action === 'create'
+    ? 'created'
+    : save.action === 'delete'
+      ? 'deleted'
+      : save.changes.map((change) => names.value.fieldName(change.fieldId)).join(', ')
 </script>
 
 <template>

@@ -30,6 +30,12 @@ describe('the time axis', () => {
   })
 
   it('says how long in one unit', () => {
-    expect([500, 60_000, 86_400_000, 400 * 86_400_000, 800 * 86_400_000].map(lengthWords)).toEqual(['0 seconds', '1 minute', '1 day', '400 days', '2 years']) // prettier-ignore
+    expect([500, 60_000, 86_400_000, 400 * 86_400_000, 800 * 86_400_000].map(lengthWords)).toEqual([
+      '0 seconds',
+      '1 minute',
+      '1 day',
+      '400 days',
+      '2 years',
+    ])
   })
 })

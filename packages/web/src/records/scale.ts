@@ -27,7 +27,18 @@ export function ticks({ fromMs, toMs }: Range): { ms: number; label: string }[] 
   const step = steps.find(({ ms }) => (toMs - fromMs) / ms <= mostTicks) ?? steps.at(-1)!
   const { unit, each, format } = step
   const floor = dayjs(fromMs).startOf(unit)
-  const part = unit === 'month' ? floor.month() : unit === 'year' ? floor.year() : unit === 'hour' ? floor.hour() : unit === 'minute' ? floor.minute() : unit === 'second' ? floor.second() : 0 // prettier-ignore
+  const part =
+    unit === 'month'
+      ? floor.month()
+      : unit === 'year'
+        ? floor.year()
+        : unit === 'hour'
+          ? floor.hour()
+          : unit === 'minute'
+            ? floor.minute()
+            : unit === 'second'
+              ? floor.second()
+              : 0
   const result: { ms: number; label: string }[] = []
   for (let at = floor.subtract(part % each, unit); at.valueOf() <= toMs; at = at.add(each, unit))
     if (at.valueOf() >= fromMs) result.push({ ms: at.valueOf(), label: at.format(format) })
@@ -51,7 +62,13 @@ export function zoomed({ fromMs, toMs }: Range, factor: number, place: number, w
 
 /** "3 years", "346 days", "2 hours": a length of time in its largest fitting unit. */
 export function lengthWords(ms: number): string {
-  const units: [number, string][] = [[31_557_600_000, 'year'], [86_400_000, 'day'], [3_600_000, 'hour'], [60_000, 'minute'], [1000, 'second']] // prettier-ignore
+  const units: [number, string][] = [
+    [31_557_600_000, 'year'],
+    [86_400_000, 'day'],
+    [3_600_000, 'hour'],
+    [60_000, 'minute'],
+    [1000, 'second'],
+  ]
   const [size, name] = units.find(([size], at) => ms >= (at === 0 ? 2 * size : size)) ?? [1000, 'second']
   const count = Math.floor(ms / size)
   return `${count} ${name}${count === 1 ? '' : 's'}`

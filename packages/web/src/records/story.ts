@@ -1,5 +1,15 @@
 import type { Change, PresentRecord, RecordStory, Save } from '@spoor/contract'
-import { compareInstants, stateAt, timelineOf, type FoundValue, type Hidden, type Holding, type Segment, type Trail, type WhyUnknown } from '@spoor/core' // prettier-ignore
+import {
+  compareInstants,
+  stateAt,
+  timelineOf,
+  type FoundValue,
+  type Hidden,
+  type Holding,
+  type Segment,
+  type Trail,
+  type WhyUnknown,
+} from '@spoor/core'
 import { shownValue, type ShownValue } from '../value/words.ts'
 
 const hiddenOf = ({ masked, erased }: Change): Hidden | null => (erased ? 'erased' : masked ? 'masked' : null)
@@ -9,7 +19,6 @@ export function trailOf(
   { saves, coverage }: Pick<RecordStory, 'saves' | 'coverage'>,
   found: readonly FoundValue[] = [],
 ): Trail {
-  // prettier-ignore
   return {
     saves: saves.map(({ id, at, action, changes }) => ({
       id,
@@ -41,7 +50,11 @@ export interface Held {
 export function heldNow(story: Pick<RecordStory, 'saves' | 'coverage'>, present: PresentRecord): Held {
   const fresh = (story.saves.at(-1)?.id ?? null) === present.lastSaveId && !present.waiting && present.there
   if (!fresh) return { found: [], unexplained: [] }
-  const known = stateAt(trailOf(story), present.values.map(({ fieldId }) => fieldId), present.at) // prettier-ignore
+  const known = stateAt(
+    trailOf(story),
+    present.values.map(({ fieldId }) => fieldId),
+    present.at,
+  )
   const held: Held = { found: [], unexplained: [] }
   for (const { fieldId, value } of present.values) {
     const trail = known.get(fieldId)!
@@ -54,7 +67,12 @@ export function heldNow(story: Pick<RecordStory, 'saves' | 'coverage'>, present:
 
 /** Fields that were ever tracked or changed, in the order in which they are named by the record type. */
 export function fieldsOf({ saves, coverage }: Pick<RecordStory, 'saves' | 'coverage'>): number[] {
-  return [...new Set([...coverage.map((one) => one.fieldId), ...saves.flatMap((save) => save.changes.map((one) => one.fieldId))])] // prettier-ignore
+  return [
+    ...new Set([
+      ...coverage.map((one) => one.fieldId),
+      ...saves.flatMap((save) => save.changes.map((one) => one.fieldId)),
+    ]),
+  ]
 }
 
 const reasons: Readonly<Record<WhyUnknown, string>> = {
@@ -72,7 +90,6 @@ export function holdingShown(
   baseType: string,
   labelOf: (value: string | null) => string | undefined,
 ): ShownValue {
-  // prettier-ignore
   if (holding.state === 'absent') return { text: 'no record', isWords: true }
   if (holding.state === 'unknown') return { text: reasons[holding.why], isWords: holding.why !== 'masked' }
   const label = labelOf(holding.value)
@@ -82,7 +99,12 @@ export function holdingShown(
 /** Saves that changed a field after one moment and up to another, the oldest first. */
 export function savesBetween(saves: readonly Save[], fieldId: number, from: string, to: string): Save[] {
   const [first, last] = compareInstants(from, to) <= 0 ? [from, to] : [to, from]
-  return saves.filter(({ at, changes }) => compareInstants(first, at) < 0 && compareInstants(at, last) <= 0 && changes.some((one) => one.fieldId === fieldId)) // prettier-ignore
+  return saves.filter(
+    ({ at, changes }) =>
+      compareInstants(first, at) < 0 &&
+      compareInstants(at, last) <= 0 &&
+      changes.some((one) => one.fieldId === fieldId),
+  )
 }
 
 /** A lane of the picture: what one field held, spell by spell. */

@@ -23,7 +23,10 @@ async function send() {
   if (text.value.trim() === '' || busy.value) return
   busy.value = true
   try {
-    await call(routes.answerQuestion, { params: { questionId: String(props.question.id) }, body: { answer: text.value } }) // prettier-ignore
+    await call(routes.answerQuestion, {
+      params: { questionId: String(props.question.id) },
+      body: { answer: text.value },
+    })
     await cache.invalidateQueries({ queryKey: ['waiting'] })
     emit('answered')
   } catch (error) {

@@ -37,7 +37,12 @@ const { data: assignees } = useQuery({
   queryFn: () => call(routes.listAssignees),
   enabled: computed(() => props.act === 'assign'),
 })
-const people = computed(() => (assignees.value?.people ?? []).map(({ id, name }) => ({ value: id, label: id === session.person?.id ? `${name} (you)` : name }))) // prettier-ignore
+const people = computed(() =>
+  (assignees.value?.people ?? []).map(({ id, name }) => ({
+    value: id,
+    label: id === session.person?.id ? `${name} (you)` : name,
+  })),
+)
 const words = computed(() => {
   if (props.act === 'note') return { title: 'A note', label: 'Note', send: 'Write the note' }
   if (props.act === 'assign') return { title: 'To be dealt with by', label: 'What is to be done', send: 'Assign' }

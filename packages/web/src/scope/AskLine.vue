@@ -16,7 +16,9 @@ const open = ref(false)
 const text = ref('')
 const field = ref<HTMLInputElement | null>(null)
 const reading = computed(() => readWords(text.value, props.names, { nowMs: Date.now(), zone: readerZone }))
-const unclear = computed(() => reading.value.pieces.filter((piece) => piece.state === 'unknown' || piece.state === 'ambiguous')) // prettier-ignore
+const unclear = computed(() =>
+  reading.value.pieces.filter((piece) => piece.state === 'unknown' || piece.state === 'ambiguous'),
+)
 const empty = computed(() => Object.keys(reading.value.scope).length === 0)
 const shown = computed(() => sentenceText(sentence(reading.value.scope, props.names)))
 /** The typed text cut into what was understood, what was not, and what lies between. */

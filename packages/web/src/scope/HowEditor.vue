@@ -22,8 +22,16 @@ const entries = computed<Entry[]>(() => [
   ...props.names.channels.map((channel) => ({ id: `c.${channel}`, text: `Through ${channel}` })),
   ...part.value.runs.map((id) => ({ id: `r${id}`, text: props.names.run(id) ?? `In run ${id}` })),
 ])
-const ticked = computed(() => new Set([...part.value.actions, ...part.value.channels.map((channel) => `c.${channel}`), ...part.value.runs.map((id) => `r${id}`)])) // prettier-ignore
-const without = <T,>(list: readonly T[], member: T): T[] => list.includes(member) ? list.filter((one) => one !== member) : [...list, member] // prettier-ignore
+const ticked = computed(
+  () =>
+    new Set([
+      ...part.value.actions,
+      ...part.value.channels.map((channel) => `c.${channel}`),
+      ...part.value.runs.map((id) => `r${id}`),
+    ]),
+)
+const without = <T,>(list: readonly T[], member: T): T[] =>
+  list.includes(member) ? list.filter((one) => one !== member) : [...list, member]
 
 function toggle(id: string) {
   const action = scopeActions.find((one) => one === id)

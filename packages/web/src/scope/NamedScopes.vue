@@ -33,11 +33,13 @@ async function attempt(work: () => Promise<unknown>) {
     problem.value = problemOf(error)
   }
 }
-const keep = () => attempt(async () => {
-  await call(routes.nameScope, { body: { name: name.value, scope: props.scope, shared: shared.value } })
-  name.value = ''
-}) // prettier-ignore
-const share = (one: NamedScope) => attempt(() => call(routes.nameScope, { body: { name: one.name, scope: one.scope, shared: !one.shared } })) // prettier-ignore
+const keep = () =>
+  attempt(async () => {
+    await call(routes.nameScope, { body: { name: name.value, scope: props.scope, shared: shared.value } })
+    name.value = ''
+  })
+const share = (one: NamedScope) =>
+  attempt(() => call(routes.nameScope, { body: { name: one.name, scope: one.scope, shared: !one.shared } }))
 const remove = (one: NamedScope) => attempt(() => call(routes.removeScope, { params: { scopeId: String(one.id) } }))
 function open(one: NamedScope) {
   shown.value = false

@@ -39,12 +39,15 @@ const test = computed<ValueTest | null>(() => {
     case 'to-nothing':
       return { test: 'to', value: null }
     default:
-      return isDecimal(said) && !said.startsWith('-') ? { test: kind.value.startsWith('rose') ? 'rose' : 'fell', by: said, percent } : null // prettier-ignore
+      return isDecimal(said) && !said.startsWith('-')
+        ? { test: kind.value.startsWith('rose') ? 'rose' : 'fell', by: said, percent }
+        : null
   }
 })
 function words(one: ValueTest): string {
   if (one.test === 'contains') return `a value contains “${one.text}”`
-  if (one.test === 'from' || one.test === 'to') return `it ${one.test === 'from' ? 'was' : 'became'} ${one.value === null ? 'nothing' : `“${one.value}”`}` // prettier-ignore
+  if (one.test === 'from' || one.test === 'to')
+    return `it ${one.test === 'from' ? 'was' : 'became'} ${one.value === null ? 'nothing' : `“${one.value}”`}`
   return `it ${one.test} by more than ${one.by}${one.percent ? ' %' : ''}`
 }
 function add() {

@@ -14,10 +14,19 @@ const emit = defineEmits<{ put: [part: WhatPart] }>()
 const part = computed<WhatPart>(() => props.part ?? { part: 'what', exclude: false, types: [], fields: [] })
 const areas = computed(() => [...new Set(props.names.types.map((type) => type.area))])
 const typesOf = (area: string) => props.names.types.filter((type) => type.area === area).map((type) => type.id)
-const entries = computed<Entry[]>(() => areas.value.flatMap((area) => [{ id: `A${area}`, text: `Everything in ${area}` }, ...props.names.types.filter((type) => type.area === area).flatMap((type) => [
-  { id: `t${type.id}`, text: `All of ${type.plural}`, group: type.area },
-  ...props.names.fields.filter((field) => field.typeId === type.id).map((field) => ({ id: `f${field.id}`, text: field.name, under: true, group: type.plural })),
-])])) // prettier-ignore
+const entries = computed<Entry[]>(() =>
+  areas.value.flatMap((area) => [
+    { id: `A${area}`, text: `Everything in ${area}` },
+    ...props.names.types
+      .filter((type) => type.area === area)
+      .flatMap((type) => [
+        { id: `t${type.id}`, text: `All of ${type.plural}`, group: type.area },
+        ...props.names.fields
+          .filter((field) => field.typeId === type.id)
+          .map((field) => ({ id: `f${field.id}`, text: field.name, under: true, group: type.plural })),
+      ]),
+  ]),
+)
 const ticked = computed(
   () =>
     new Set([

@@ -19,11 +19,16 @@ const effective = computed(() => props.part?.effective ?? false)
 /** Types whose records say themselves when they take effect. */
 const withDay = computed(() => props.names.types.filter((type) => type.effectiveFieldId !== null))
 const zone = computed(() => props.part?.span.zone ?? readerZone)
-const presets = computed(() => [
-  ...(effective.value ? [] : [{ name: 'since I last looked', span: { span: 'look' as const, zone: zone.value } }]),
-  ...namedSpans(wallClock(Date.now(), zone.value).date, zone.value),
-  ...[7, 30, 90].map((days) => ({ name: `last ${days} days`, span: { span: 'last' as const, days, zone: zone.value } })),
-].map((one) => ({ ...one, name: capitalised(one.name) }))) // prettier-ignore
+const presets = computed(() =>
+  [
+    ...(effective.value ? [] : [{ name: 'since I last looked', span: { span: 'look' as const, zone: zone.value } }]),
+    ...namedSpans(wallClock(Date.now(), zone.value).date, zone.value),
+    ...[7, 30, 90].map((days) => ({
+      name: `last ${days} days`,
+      span: { span: 'last' as const, days, zone: zone.value },
+    })),
+  ].map((one) => ({ ...one, name: capitalised(one.name) })),
+)
 const day = (text: string | null) => (text === null ? undefined : dayjs(text))
 const from = computed(() => (props.part?.span.span === 'days' ? day(props.part.span.from) : undefined))
 const to = computed(() => (props.part?.span.span === 'days' ? day(props.part.span.to) : undefined))
@@ -35,7 +40,10 @@ function setEffective(on: boolean) {
   const today = wallClock(Date.now(), zone.value).date
   const before = props.part?.span
   // A day of effect has no hours: the month is taken where only moments were asked for.
-  const span: Span = before && ['days', 'last'].includes(before.span) ? before : { span: 'days', from: `${today.slice(0, 7)}-01`, to: today, zone: zone.value } // prettier-ignore
+  const span: Span =
+    before && ['days', 'last'].includes(before.span)
+      ? before
+      : { span: 'days', from: `${today.slice(0, 7)}-01`, to: today, zone: zone.value }
   put(span, on)
 }
 

@@ -18,10 +18,14 @@ const kinds = computed(() =>
     (kind) => props.names.actors.some((actor) => actor.kind === kind) || part.value.kinds.includes(kind),
   ),
 )
-const entries = computed<Entry[]>(() => kinds.value.flatMap((kind) => [
-  { id: `k.${kind}`, text: `All ${kindPlural[kind]}` },
-  ...props.names.actors.filter((actor) => actor.kind === kind).map((actor) => ({ id: `a${actor.id}`, text: actor.name, under: true, group: kindPlural[kind] })),
-])) // prettier-ignore
+const entries = computed<Entry[]>(() =>
+  kinds.value.flatMap((kind) => [
+    { id: `k.${kind}`, text: `All ${kindPlural[kind]}` },
+    ...props.names.actors
+      .filter((actor) => actor.kind === kind)
+      .map((actor) => ({ id: `a${actor.id}`, text: actor.name, under: true, group: kindPlural[kind] })),
+  ]),
+)
 const ticked = computed(
   () => new Set([...part.value.actors.map((id) => `a${id}`), ...part.value.kinds.map((kind) => `k.${kind}`)]),
 )

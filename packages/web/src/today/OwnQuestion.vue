@@ -17,11 +17,13 @@ const props = defineProps<Props>()
 const emit = defineEmits<{ answered: [] }>()
 const shownSaves = 3
 const details = useQueries({
-  queries: computed(() => props.question.saveIds.slice(0, shownSaves).map((saveId) => ({
-    queryKey: ['save', saveId],
-    queryFn: () => call(routes.readSave, { params: { saveId } }),
-  }))),
-}) // prettier-ignore
+  queries: computed(() =>
+    props.question.saveIds.slice(0, shownSaves).map((saveId) => ({
+      queryKey: ['save', saveId],
+      queryFn: () => call(routes.readSave, { params: { saveId } }),
+    })),
+  ),
+})
 const saves = computed(() => details.value.flatMap((one) => (one.data as SaveDetail | undefined)?.save ?? []))
 const others = computed(() => props.question.saveIds.length - shownSaves)
 </script>

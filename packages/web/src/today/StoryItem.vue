@@ -36,7 +36,11 @@ const told = computed(() => toldStory(props.story))
 const own = computed(() => storyNames(props.story, props.names))
 const headline = computed(() => storyHeadline(told.value, own.value))
 const reasons = computed(() => props.story.reasons.map((reason) => reasonWords(reason, told.value, own.value)))
-const who = computed(() => listed(props.story.actors.slice(0, 3).map((id) => props.names.actor(id) ?? `actor ${id}`)) + (props.story.actors.length > 3 ? ` and ${props.story.actors.length - 3} more` : '')) // prettier-ignore
+const who = computed(
+  () =>
+    listed(props.story.actors.slice(0, 3).map((id) => props.names.actor(id) ?? `actor ${id}`)) +
+    (props.story.actors.length > 3 ? ` and ${props.story.actors.length - 3} more` : ''),
+)
 const when = computed(() =>
   props.story.from === props.story.to
     ? fullTime(props.story.from)
@@ -84,7 +88,10 @@ const take = () =>
   doing(async () => {
     const taken = await saves()
     tray.add(taken)
-    said.value = taken.length < props.story.saves ? `The latest ${counted(taken.length, 'save')} of ${counted(props.story.saves, 'save')} are in the tray.` : `${counted(taken.length, 'save')} put in the tray.` // prettier-ignore
+    said.value =
+      taken.length < props.story.saves
+        ? `The latest ${counted(taken.length, 'save')} of ${counted(props.story.saves, 'save')} are in the tray.`
+        : `${counted(taken.length, 'save')} put in the tray.`
   })
 const revert = () =>
   doing(async () => {

@@ -30,19 +30,29 @@ const { data, error, refetch, isFetching } = useQuery({
   queryFn: () => call(routes.readToday, { query: { ...spellInstants(spell.value), zone: readerZone } }),
   staleTime: 60_000,
 })
-const labels = computed(() => Object.fromEntries((data.value?.stories ?? []).flatMap(({ about }) => (about ? [[`t${about.typeId}:${about.key}`, about.label]] : [])))) // prettier-ignore
+const labels = computed(() =>
+  Object.fromEntries(
+    (data.value?.stories ?? []).flatMap(({ about }) => (about ? [[`t${about.typeId}:${about.key}`, about.label]] : [])),
+  ),
+)
 const names = useVocabulary(labels)
 const { data: waiting, refetch: refetchWaiting } = useWaiting()
 
 /** Nothing moves while somebody reads: what came since is told and taken in when they want it. */
 const latestAtLoad = ref<string | null | undefined>()
 watch([data, isFetching], () => (latestAtLoad.value = pulse.pulse?.latestSave))
-const newer = computed(() => data.value?.since !== 'chosen' && latestAtLoad.value !== undefined && pulse.pulse?.latestSave !== latestAtLoad.value) // prettier-ignore
+const newer = computed(
+  () =>
+    data.value?.since !== 'chosen' &&
+    latestAtLoad.value !== undefined &&
+    pulse.pulse?.latestSave !== latestAtLoad.value,
+)
 
 const title = computed(() => {
   const today = data.value
   if (!today) return 'Since you last looked'
-  if (today.since === 'last visit') return `Since you last looked, ${dayjs(today.from).format(dayjs(today.from).isAfter(dayjs().subtract(6, 'day')) ? 'dddd HH:mm' : 'ddd D MMMM YYYY HH:mm')}` // prettier-ignore
+  if (today.since === 'last visit')
+    return `Since you last looked, ${dayjs(today.from).format(dayjs(today.from).isAfter(dayjs().subtract(6, 'day')) ? 'dddd HH:mm' : 'ddd D MMMM YYYY HH:mm')}`
   if (today.since === 'first visit') return 'Your first visit: the last seven days'
   const last = spell.value.to
   return last === null
@@ -53,7 +63,9 @@ const title = computed(() => {
 })
 const usual = usualSpells()
 const isNow = (one: Spell) => one.from === spell.value.from && one.to === spell.value.to
-const range = computed(() => (spell.value.from === null ? undefined : [dayjs(spell.value.from), dayjs(spell.value.to ?? undefined)])) // prettier-ignore
+const range = computed(() =>
+  spell.value.from === null ? undefined : [dayjs(spell.value.from), dayjs(spell.value.to ?? undefined)],
+)
 function chooseDays(days: [Dayjs, Dayjs] | [string, string] | null) {
   if (days) choose({ from: dayjs(days[0]).format('YYYY-MM-DD'), to: dayjs(days[1]).format('YYYY-MM-DD') })
   else choose({ from: null, to: null })
@@ -70,7 +82,14 @@ const shown = computed(() => (all.value ? stories.value : stories.value.slice(0,
 const settledAsked = ref(false)
 const { data: settled, refetch: refetchSettled } = useQuery({
   queryKey: ['settled', computed(() => data.value?.from), computed(() => data.value?.until)],
-  queryFn: () => call(routes.listStories, { query: { from: data.value!.from.replace(/Z$/, ':00Z'), until: data.value!.until.replace(/Z$/, ':00Z'), settled: '1' } }), // prettier-ignore
+  queryFn: () =>
+    call(routes.listStories, {
+      query: {
+        from: data.value!.from.replace(/Z$/, ':00Z'),
+        until: data.value!.until.replace(/Z$/, ':00Z'),
+        settled: '1',
+      },
+    }),
   enabled: computed(() => settledAsked.value && data.value !== undefined),
 })
 const settledStories = computed(() => (settled.value?.stories ?? []).filter((story) => story.settled !== null))

@@ -14,17 +14,34 @@ const props = defineProps<Props>()
 const height = 74
 const savesOn = (saves: Record<string, number>) => Object.values(saves).reduce((sum, one) => sum + one, 0)
 const most = computed(() => Math.max(1, ...props.strip.map((one) => savesOn(one.saves))))
-const days = computed(() => props.strip.map(({ day, saves }, at) => ({
-  day,
-  layers: actorLayers
-    .map(({ kinds, look, name }) => ({ look, name, saves: savesOf(kinds, saves as Partial<Record<ActorKind, number>>) }))
-    .filter((layer) => layer.saves > 0)
-    .map((layer) => ({ ...layer, height: Math.max(2, (layer.saves / most.value) * height) })),
-  words: `${dayText(day)}: ${counted(savesOn(saves), 'save')}`,
-  mark: at === props.strip.length - 1 ? 'today' : at % 7 === 0 ? dayjs(day).format('D MMM') : '',
-  query: Object.fromEntries(scopeEntries({ when: { part: 'when', exclude: false, effective: false, span: { span: 'days', from: day, to: day, zone: readerZone } } })),
-}))) // prettier-ignore
-const shown = computed(() => actorLayers.filter(({ look }) => days.value.some((one) => one.layers.some((layer) => layer.look === look)))) // prettier-ignore
+const days = computed(() =>
+  props.strip.map(({ day, saves }, at) => ({
+    day,
+    layers: actorLayers
+      .map(({ kinds, look, name }) => ({
+        look,
+        name,
+        saves: savesOf(kinds, saves as Partial<Record<ActorKind, number>>),
+      }))
+      .filter((layer) => layer.saves > 0)
+      .map((layer) => ({ ...layer, height: Math.max(2, (layer.saves / most.value) * height) })),
+    words: `${dayText(day)}: ${counted(savesOn(saves), 'save')}`,
+    mark: at === props.strip.length - 1 ? 'today' : at % 7 === 0 ? dayjs(day).format('D MMM') : '',
+    query: Object.fromEntries(
+      scopeEntries({
+        when: {
+          part: 'when',
+          exclude: false,
+          effective: false,
+          span: { span: 'days', from: day, to: day, zone: readerZone },
+        },
+      }),
+    ),
+  })),
+)
+const shown = computed(() =>
+  actorLayers.filter(({ look }) => days.value.some((one) => one.layers.some((layer) => layer.look === look))),
+)
 </script>
 
 <template>

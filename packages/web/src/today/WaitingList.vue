@@ -9,12 +9,22 @@ import { useWaiting } from './waiting.ts'
 
 /** What waits for the person who reads; questions to them stand on the page itself. */
 const { data, error, refetch } = useWaiting()
-const nothing = computed(() => data.value && [data.value.assigned, data.value.asked, data.value.answered, data.value.plans, data.value.erasures].every((list) => list.length === 0) && data.value.flagged === 0) // prettier-ignore
+const nothing = computed(
+  () =>
+    data.value &&
+    [data.value.assigned, data.value.asked, data.value.answered, data.value.plans, data.value.erasures].every(
+      (list) => list.length === 0,
+    ) &&
+    data.value.flagged === 0,
+)
 const today = dayOf(new Date().toISOString())
 const problem = ref<ProblemBody | null>(null)
 
 /** Several saves are opened in the list of what waits, one in its own right. */
-const opened = ({ saveIds }: Assignment | Question, state: string) => ({ path: '/changes', query: { state, save: saveIds[0] ?? '' } }) // prettier-ignore
+const opened = ({ saveIds }: Assignment | Question, state: string) => ({
+  path: '/changes',
+  query: { state, save: saveIds[0] ?? '' },
+})
 
 async function finish(one: Assignment) {
   try {

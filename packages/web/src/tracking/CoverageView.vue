@@ -22,10 +22,20 @@ const cache = useQueryClient()
 const tracking = useTracking()
 const { source } = tracking
 const types = computed(() => (source.value?.types ?? []).filter((type) => type.obstacle === null))
-const open = computed(() => types.value.find((type) => String(type.id) === route.query['type']) ?? types.value.find((type) => type.savesPerDay !== null) ?? types.value[0]) // prettier-ignore
+const open = computed(
+  () =>
+    types.value.find((type) => String(type.id) === route.query['type']) ??
+    types.value.find((type) => type.savesPerDay !== null) ??
+    types.value[0],
+)
 const show = (typeId: number) => void router.replace({ query: { type: String(typeId) } })
 const { data: coverage } = useQuery({
-  queryKey: ['coverage', computed(() => open.value?.id), computed(() => source.value?.planVersion), computed(() => source.value?.proof?.id)], // prettier-ignore
+  queryKey: [
+    'coverage',
+    computed(() => open.value?.id),
+    computed(() => source.value?.planVersion),
+    computed(() => source.value?.proof?.id),
+  ],
   queryFn: () => call(routes.readCoverage, { params: { typeId: String(open.value!.id) } }),
   enabled: computed(() => open.value !== undefined),
 })
@@ -38,7 +48,7 @@ const proof = computed<Proof | undefined>(() => (source.value?.proof ? lastProof
 const unproven = computed(() => (proof.value?.fields ?? []).filter((field) => field.outcome !== 'recorded'))
 const fieldName = (typeId: number, fieldId: number) => {
   const type = source.value?.types.find((one) => one.id === typeId)
-  return `${capitalised(type?.name ?? `record type ${typeId}`)} · ${type?.fields.find((field) => field.id === fieldId)?.name ?? `field ${fieldId}`}` // prettier-ignore
+  return `${capitalised(type?.name ?? `record type ${typeId}`)} · ${type?.fields.find((field) => field.id === fieldId)?.name ?? `field ${fieldId}`}`
 }
 
 const proving = ref(false)
@@ -68,7 +78,12 @@ function bars(field: Field) {
   return field.spells.map((spell) => {
     const left = place(spell.from)
     const right = spell.to === null ? 100 : place(spell.to)
-    return { left, width: Math.max(0.3, right - left), fingerprint: spell.keep === 'fingerprint', title: `${spell.keep}, ${fullTime(spell.from)} to ${spell.to ? fullTime(spell.to) : 'now'}` } // prettier-ignore
+    return {
+      left,
+      width: Math.max(0.3, right - left),
+      fingerprint: spell.keep === 'fingerprint',
+      title: `${spell.keep}, ${fullTime(spell.from)} to ${spell.to ? fullTime(spell.to) : 'now'}`,
+    }
   })
 }
 /** Spells between two spells of coverage, drawn no narrower than the eye needs. */
@@ -77,15 +92,28 @@ function gaps(field: Field) {
     const next = field.spells[at + 1]
     if (!next || spell.to === null || next.from === spell.to) return []
     const width = Math.max(0.8, place(next.from) - place(spell.to))
-    return [{ left: place(spell.to), width, words: `${shortTime(spell.to)} to ${shortTime(next.from)}${spell.endedBecause ? `: ${spell.endedBecause}` : ''}` }] // prettier-ignore
+    return [
+      {
+        left: place(spell.to),
+        width,
+        words: `${shortTime(spell.to)} to ${shortTime(next.from)}${spell.endedBecause ? `: ${spell.endedBecause}` : ''}`,
+      },
+    ]
   })
 }
-const shownFields = computed(() => (coverage.value?.fields ?? []).flatMap((one) => {
-  const field = open.value?.fields.find((other) => other.id === one.fieldId)
-  return field || one.spells.length > 0 ? [{ ...one, name: field?.name ?? `field ${one.fieldId}, no longer in the source` }] : []
-})) // prettier-ignore
-const allGaps = computed(() => shownFields.value.flatMap((field) => gaps(field).map((gap) => `${field.name}, ${gap.words}`))) // prettier-ignore
-const pace = (perDay: number) => (perDay === 0 ? '' : perDay < 1 ? `${(perDay * 7).toFixed(1)} a week` : `${perDay.toFixed(perDay < 10 ? 1 : 0)} a day`) // prettier-ignore
+const shownFields = computed(() =>
+  (coverage.value?.fields ?? []).flatMap((one) => {
+    const field = open.value?.fields.find((other) => other.id === one.fieldId)
+    return field || one.spells.length > 0
+      ? [{ ...one, name: field?.name ?? `field ${one.fieldId}, no longer in the source` }]
+      : []
+  }),
+)
+const allGaps = computed(() =>
+  shownFields.value.flatMap((field) => gaps(field).map((gap) => `${field.name}, ${gap.words}`)),
+)
+const pace = (perDay: number) =>
+  perDay === 0 ? '' : perDay < 1 ? `${(perDay * 7).toFixed(1)} a week` : `${perDay.toFixed(perDay < 10 ? 1 : 0)} a day`
 </script>
 
 <template>

@@ -35,7 +35,11 @@ const params = computed(() => ({ sourceId: String(props.source.id) }))
 const lines = computed(() => draftLines(props.source))
 const draft = computed(() => props.source.draft)
 const mine = computed(() => draft.value.proposed?.byId === session.person?.id)
-const mayForce = computed(() => session.may('tracking.approve') && (draft.value.proposed ? !mine.value || !props.source.secondPerson : props.mayEdit && !props.source.secondPerson)) // prettier-ignore
+const mayForce = computed(
+  () =>
+    session.may('tracking.approve') &&
+    (draft.value.proposed ? !mine.value || !props.source.secondPerson : props.mayEdit && !props.source.secondPerson),
+)
 const mayPropose = computed(() => props.mayEdit && draft.value.proposed === null)
 
 const { data: cost } = useQuery({
@@ -43,8 +47,14 @@ const { data: cost } = useQuery({
   queryFn: () => call(routes.costDraft, { params: params.value }),
   enabled: computed(() => lines.value.length > 0),
 })
-watch(() => draft.value.revision, () => ((sql.value = null), (rehearsal.value = null))) // prettier-ignore
-watch(() => props.source.planVersion, () => (reason.value = '')) // prettier-ignore
+watch(
+  () => draft.value.revision,
+  () => ((sql.value = null), (rehearsal.value = null)),
+)
+watch(
+  () => props.source.planVersion,
+  () => (reason.value = ''),
+)
 
 const perDay = (n: number) => (n > 0 && n < 1 ? 'under 1' : grouped(Math.round(n)))
 const monthDays = 30
@@ -53,7 +63,8 @@ function size(bytesPerDay: number): string {
   if (mb === 0) return '0 MB'
   return mb < 1 ? 'under 1 MB' : `${grouped(Math.round(mb))} MB`
 }
-const typeName = (typeId: number) => props.source.types.find((type) => type.id === typeId)?.name ?? `record type ${typeId}` // prettier-ignore
+const typeName = (typeId: number) =>
+  props.source.types.find((type) => type.id === typeId)?.name ?? `record type ${typeId}`
 function added(one: TypeRehearsal): string {
   if (one.plainMs === null || one.trackedMs === null) return one.why ?? 'not tried'
   const by = one.trackedMs - one.plainMs
@@ -70,7 +81,8 @@ async function ask<T>(work: () => Promise<T>): Promise<T | null> {
   }
 }
 async function showSql() {
-  sql.value = sql.value === null ? ((await ask(() => call(routes.previewDraft, { params: params.value })))?.sql ?? null) : null // prettier-ignore
+  sql.value =
+    sql.value === null ? ((await ask(() => call(routes.previewDraft, { params: params.value })))?.sql ?? null) : null
 }
 async function rehearse() {
   rehearsing.value = true

@@ -28,7 +28,11 @@ const marks = computed(() =>
     locked.value && 'locked',
   ].filter((word) => typeof word === 'string'),
 )
-const state = computed(() => (props.staged.keep === 'off' ? 'not tracked' : `kept as ${props.staged.keep === 'values' ? 'values' : 'a fingerprint'}`)) // prettier-ignore
+const state = computed(() =>
+  props.staged.keep === 'off'
+    ? 'not tracked'
+    : `kept as ${props.staged.keep === 'values' ? 'values' : 'a fingerprint'}`,
+)
 const title = computed(() => {
   const { column, dataType, partOfKey, generated, comment, trackedSince } = props.field
   const lock = props.staged.lock

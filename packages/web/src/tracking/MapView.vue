@@ -31,11 +31,13 @@ const shown = computed(() => {
   const types = source.value?.types ?? []
   if (wanted === '') return types
   return types
-    .map(
-      (type) =>
+    .map((type) =>
       type.name.toLowerCase().includes(wanted)
         ? type
-        : { ...type, fields: type.fields.filter((field) => `${field.name} ${field.column}`.toLowerCase().includes(wanted)) }, // prettier-ignore
+        : {
+            ...type,
+            fields: type.fields.filter((field) => `${field.name} ${field.column}`.toLowerCase().includes(wanted)),
+          },
     )
     .filter((type) => type.fields.length > 0)
 })
@@ -46,18 +48,33 @@ const areas = computed(() => {
   return [...groups].map(([name, types]) => {
     const inside = new Set(types.map((type) => type.id))
     const isLine = (type: TrackedType) => type.parent !== null && inside.has(type.parent.typeId)
-    const under = (parent: TrackedType): TrackedType[] => [parent, ...types.filter((type) => isLine(type) && type.parent!.typeId === parent.id).flatMap(under)] // prettier-ignore
-    return { name, types: types.filter((type) => !isLine(type)).flatMap(under), lines: new Set(types.filter(isLine).map((type) => type.id)) } // prettier-ignore
+    const under = (parent: TrackedType): TrackedType[] => [
+      parent,
+      ...types.filter((type) => isLine(type) && type.parent!.typeId === parent.id).flatMap(under),
+    ]
+    return {
+      name,
+      types: types.filter((type) => !isLine(type)).flatMap(under),
+      lines: new Set(types.filter(isLine).map((type) => type.id)),
+    }
   })
 })
-const order = computed<PickedField[]>(() => areas.value.flatMap((area) => area.types.filter((type) => type.obstacle === null).flatMap((type) => type.fields.map((field) => ({ type, field }))))) // prettier-ignore
+const order = computed<PickedField[]>(() =>
+  areas.value.flatMap((area) =>
+    area.types
+      .filter((type) => type.obstacle === null)
+      .flatMap((type) => type.fields.map((field) => ({ type, field }))),
+  ),
+)
 const selection = useSelection(order)
 const { ids, picked, focusId } = selection
 const staged = computed(() => (source.value ? stagedIds(source.value) : new Set<number>()))
 const shownField = (field: TrackedField) => (staged.value.has(field.id) ? stagedField(source.value!, field) : field)
 const aboutType = computed(() => {
   const open = about.value
-  return typeof open === 'object' && open !== null ? source.value?.types.find((type) => type.id === open.type) : undefined // prettier-ignore
+  return typeof open === 'object' && open !== null
+    ? source.value?.types.find((type) => type.id === open.type)
+    : undefined
 })
 watch(ids, (now) => now.size > 0 && (about.value = null))
 
@@ -65,10 +82,15 @@ const isOn = (field: TrackedField) => shownField(field).keep !== 'off'
 const onCount = (types: readonly TrackedType[]) => types.reduce((sum, type) => sum + type.fields.filter(isOn).length, 0)
 const fieldCount = (types: readonly TrackedType[]) => types.reduce((sum, type) => sum + type.fields.length, 0)
 const trackable = (types: readonly TrackedType[]) => types.filter((type) => type.obstacle === null)
-const since = (type: TrackedType) => type.fields.map((field) => field.trackedSince).filter((at) => at !== null).sort()[0] // prettier-ignore
+const since = (type: TrackedType) =>
+  type.fields
+    .map((field) => field.trackedSince)
+    .filter((at) => at !== null)
+    .sort()[0]
 
 function pace(type: TrackedType): string {
-  if (type.savesPerDay !== null) return type.savesPerDay >= 1 ? `${grouped(Math.round(type.savesPerDay))} saves a day` : 'under 1 save a day' // prettier-ignore
+  if (type.savesPerDay !== null)
+    return type.savesPerDay >= 1 ? `${grouped(Math.round(type.savesPerDay))} saves a day` : 'under 1 save a day'
   if (type.unseenPerDay !== null && type.unseenPerDay >= 1)
     return `${grouped(Math.round(type.unseenPerDay))} a day unseen`
   return ''
@@ -78,7 +100,9 @@ function setAll(of: SourceMap, types: readonly TrackedType[], on: boolean) {
   stage(of.id, (now) =>
     trackable(types).reduce((edits, type) => {
       // A field that is kept already stays kept the way it is, and a locked one on.
-      const fields = type.fields.filter((field) => (stagedField(now, field).keep === 'off') === on && (on || !field.lock)) // prettier-ignore
+      const fields = type.fields.filter(
+        (field) => (stagedField(now, field).keep === 'off') === on && (on || !field.lock),
+      )
       return withWish(edits, type.id, fields, { keep: on ? 'values' : 'off' })
     }, now.draft.edits),
   )
@@ -89,7 +113,9 @@ function setPicked(keep: 'values' | 'fingerprint' | 'off') {
   if (!of || !mayEdit.value) return
   const byType = new Map<number, TrackedField[]>()
   for (const { type, field } of picked.value) byType.set(type.id, [...(byType.get(type.id) ?? []), field])
-  stage(of.id, (now) => [...byType].reduce((edits, [typeId, fields]) => withWish(edits, typeId, fields, { keep }), now.draft.edits)) // prettier-ignore
+  stage(of.id, (now) =>
+    [...byType].reduce((edits, [typeId, fields]) => withWish(edits, typeId, fields, { keep }), now.draft.edits),
+  )
 }
 
 async function focusTile(fieldId: number | null) {

@@ -34,7 +34,7 @@ const title = computed(() => {
   const single = one.value
   if (single) return `${capitalised(single.field.name)} of ${single.type.plural}`
   const types = [...new Set(props.picked.map(({ type }) => type.plural))]
-  return `${counted(props.picked.length, 'field')} of ${types.slice(0, 3).join(', ')}${types.length > 3 ? ` and ${types.length - 3} more` : ''}` // prettier-ignore
+  return `${counted(props.picked.length, 'field')} of ${types.slice(0, 3).join(', ')}${types.length > 3 ? ` and ${types.length - 3} more` : ''}`
 })
 const keeps: { keep: KeepOrOff; text: string; key: string }[] = [
   { keep: 'values', text: 'Values', key: 'v' },
@@ -53,7 +53,11 @@ function wish(what: FieldWish, lockWords: string[] = []) {
   )
 }
 
-const siblings = computed(() => (one.value?.type.fields ?? []).filter((field) => field.id !== one.value?.field.id && stagedField(props.source, field).keep !== 'off')) // prettier-ignore
+const siblings = computed(() =>
+  (one.value?.type.fields ?? []).filter(
+    (field) => field.id !== one.value?.field.id && stagedField(props.source, field).keep !== 'off',
+  ),
+)
 
 const called = ref('')
 const refersTo = ref<number | null>(null)
@@ -73,7 +77,10 @@ const referable = computed(() => [
     .filter((type) => type.fields.filter((field) => field.partOfKey).length === 1)
     .map((type) => ({ value: type.id, label: type.plural })),
 ])
-const describedOtherwise = computed(() => one.value !== null && (called.value.trim() !== one.value.field.name || refersTo.value !== one.value.field.refersTo)) // prettier-ignore
+const describedOtherwise = computed(
+  () =>
+    one.value !== null && (called.value.trim() !== one.value.field.name || refersTo.value !== one.value.field.refersTo),
+)
 
 async function describe() {
   try {

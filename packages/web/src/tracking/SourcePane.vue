@@ -38,7 +38,9 @@ watch(
   { immediate: true },
 )
 watch(url, () => (check.value = null))
-const mayKeep = computed(() => name.value.trim() !== '' && (known.value && url.value === '' ? true : check.value?.usable === true)) // prettier-ignore
+const mayKeep = computed(
+  () => name.value.trim() !== '' && (known.value && url.value === '' ? true : check.value?.usable === true),
+)
 
 async function attempt(what: 'checking' | 'keeping', work: () => Promise<void>) {
   busy.value = what
@@ -60,7 +62,10 @@ const keep = () =>
   attempt('keeping', async () => {
     const body = { name: name.value, declaringLogins: logins.value }
     const { sourceId } = known.value
-      ? await call(routes.changeSource, { params: { sourceId: String(which.value) }, body: { ...body, ...(url.value ? { url: url.value } : {}) } }) // prettier-ignore
+      ? await call(routes.changeSource, {
+          params: { sourceId: String(which.value) },
+          body: { ...body, ...(url.value ? { url: url.value } : {}) },
+        })
       : await call(routes.addSource, { body: { ...body, url: url.value } })
     await props.tracking.refetch()
     props.tracking.choose(sourceId)

@@ -35,7 +35,8 @@ const parentTypeId = ref<number | null>(props.type.parent?.typeId ?? null)
 const effectiveFieldId = ref<number | null>(props.type.effectiveFieldId)
 const problem = ref<ProblemBody | null>(null)
 const busy = ref(false)
-const nameOf = (typeId: number) => props.source.types.find((type) => type.id === typeId)?.name ?? `record type ${typeId}` // prettier-ignore
+const nameOf = (typeId: number) =>
+  props.source.types.find((type) => type.id === typeId)?.name ?? `record type ${typeId}`
 const changed = computed(
   () =>
     name.value !== props.type.name ||
@@ -51,8 +52,10 @@ const parents = computed(() => [
 ])
 const days = computed(() => [
   { value: 0, label: 'no field of it' },
-  ...props.type.fields.filter((field) => /^(date|timestamp)/.test(field.dataType)).map((field) => ({ value: field.id, label: field.name })),
-]) // prettier-ignore
+  ...props.type.fields
+    .filter((field) => /^(date|timestamp)/.test(field.dataType))
+    .map((field) => ({ value: field.id, label: field.name })),
+])
 const stageRule = (rule: Partial<TypeRules>) =>
   props.stage(props.source.id, (now) => withRule(now.draft.edits, props.type.id, rule))
 

@@ -39,7 +39,9 @@ const stateWords: Record<PlanVersion['state'], string> = {
 const compared = ref<number[]>([])
 const pair = computed(() => [...compared.value].sort((a, b) => a - b))
 function toggle(version: number) {
-  compared.value = compared.value.includes(version) ? compared.value.filter((one) => one !== version) : [...compared.value.slice(-1), version] // prettier-ignore
+  compared.value = compared.value.includes(version)
+    ? compared.value.filter((one) => one !== version)
+    : [...compared.value.slice(-1), version]
   dryRun.value = null
 }
 const { data: difference } = useQuery({
@@ -57,9 +59,26 @@ const dryRunTitle = ref('')
 const problem = ref<ProblemBody | null>(null)
 const leaveOut = ref(false)
 const typed = ref<Record<string, string>>({})
-const locks = computed(() => [...new Set((dryRun.value?.edits ?? []).flatMap((edit) => (isFieldEdit(edit as never) && (edit as { lock?: { until: string | null } | null }).lock ? [lockWords((edit as { lock: { until: string | null } }).lock)] : [])))]) // prettier-ignore
-const confirmed = computed(() => locks.value.every((words) => (typed.value[words] ?? '').trim().toLowerCase() === words.toLowerCase())) // prettier-ignore
-const mayStage = computed(() => dryRun.value !== null && dryRun.value.troubles.length === 0 && dryRun.value.edits.length > 0 && confirmed.value && (dryRun.value.unknown.length === 0 || leaveOut.value)) // prettier-ignore
+const locks = computed(() => [
+  ...new Set(
+    (dryRun.value?.edits ?? []).flatMap((edit) =>
+      isFieldEdit(edit as never) && (edit as { lock?: { until: string | null } | null }).lock
+        ? [lockWords((edit as { lock: { until: string | null } }).lock)]
+        : [],
+    ),
+  ),
+])
+const confirmed = computed(() =>
+  locks.value.every((words) => (typed.value[words] ?? '').trim().toLowerCase() === words.toLowerCase()),
+)
+const mayStage = computed(
+  () =>
+    dryRun.value !== null &&
+    dryRun.value.troubles.length === 0 &&
+    dryRun.value.edits.length > 0 &&
+    confirmed.value &&
+    (dryRun.value.unknown.length === 0 || leaveOut.value),
+)
 
 async function show(title: string, work: () => Promise<DryRun>) {
   compared.value = []
@@ -87,7 +106,13 @@ async function readFile(event: Event) {
   if (!file) return
   await show(`The plan in ${file.name}`, async () => {
     const said = (detail: string): never => {
-      throw new CallProblem({ type: 'urn:spoor:problem:bad-request', code: 'bad-request', title: 'That is not a plan file', status: 422, detail }) // prettier-ignore
+      throw new CallProblem({
+        type: 'urn:spoor:problem:bad-request',
+        code: 'bad-request',
+        title: 'That is not a plan file',
+        status: 422,
+        detail,
+      })
     }
     if (file.size > mostBytes) said('It is larger than any plan. Nothing was staged.')
     let json: unknown

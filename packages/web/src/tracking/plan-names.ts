@@ -1,5 +1,13 @@
 import type { PlanVersion, SourceMap } from '@spoor/contract'
-import { capitalised, emptyPlan, planLines, withEdits, type PlanEdit, type PlanLine, type TrackingPlan } from '@spoor/core' // prettier-ignore
+import {
+  capitalised,
+  emptyPlan,
+  planLines,
+  withEdits,
+  type PlanEdit,
+  type PlanLine,
+  type TrackingPlan,
+} from '@spoor/core'
 
 export interface NamedLine {
   id: string
@@ -23,7 +31,16 @@ function planOf(source: SourceMap): TrackingPlan {
   const edits: PlanEdit[] = source.types.flatMap((type) => [
     ...type.fields
       .filter((field) => field.keep !== 'off')
-      .map(({ id, keep, masked, sensitive, reason, derivedFrom, lock }) => ({ typeId: type.id, fieldId: id, keep, masked, sensitive, reason, derivedFrom, lock })), // prettier-ignore
+      .map(({ id, keep, masked, sensitive, reason, derivedFrom, lock }) => ({
+        typeId: type.id,
+        fieldId: id,
+        keep,
+        masked,
+        sensitive,
+        reason,
+        derivedFrom,
+        lock,
+      })),
     { typeId: type.id, reason: type.reason, newColumns: type.newColumns, onFailure: type.onFailure },
   ])
   return withEdits(emptyPlan, [...edits, { secondPerson: source.secondPerson }])

@@ -25,7 +25,7 @@ export function useSelection(shown: Ref<readonly PickedField[]>) {
 
   function pick(fieldId: number, { extend, add }: { extend: boolean; add: boolean }): void {
     if (extend && anchor.value !== null)
-      ids.value = new Set([...(add ? ids.value : []), ...range(anchor.value, fieldId)]) // prettier-ignore
+      ids.value = new Set([...(add ? ids.value : []), ...range(anchor.value, fieldId)])
     else if (add) {
       const next = new Set(ids.value)
       if (!next.delete(fieldId)) next.add(fieldId)

@@ -50,7 +50,15 @@ export function dayAndTime(instant: string): string {
 
 /** A spell of time in words fit for its size: "March 2026", "week of 2 Mar", "20 Mar", "20 Mar 16:00". */
 export function bucketWords(from: string, to: string, size: string, short = false): string {
-  const format = { year: 'YYYY', month: short ? 'MMM YYYY' : 'MMMM YYYY', week: short ? 'D MMM YY' : '[week of] D MMM YYYY', day: short ? 'D MMM' : 'ddd D MMM YYYY', hour: 'D MMM HH:mm', minute: 'HH:mm' }[size] ?? 'D MMM YYYY' // prettier-ignore
+  const format =
+    {
+      year: 'YYYY',
+      month: short ? 'MMM YYYY' : 'MMMM YYYY',
+      week: short ? 'D MMM YY' : '[week of] D MMM YYYY',
+      day: short ? 'D MMM' : 'ddd D MMM YYYY',
+      hour: 'D MMM HH:mm',
+      minute: 'HH:mm',
+    }[size] ?? 'D MMM YYYY'
   const first = dayjs(from).format(format)
   const last = dayjs(to).subtract(1, 'ms').format(format)
   return short || first === last ? first : `${first} to ${last}`

@@ -12,7 +12,9 @@ describe('a value for the eye', () => {
   })
 
   it('tells nothing, empty text and an empty list apart', () => {
-    expect([shownValue(null, 'text'), shownValue('', 'text'), shownValue('{}', '_text')].map((one) => one.text)).toEqual(['nothing', 'empty text', 'empty list']) // prettier-ignore
+    expect(
+      [shownValue(null, 'text'), shownValue('', 'text'), shownValue('{}', '_text')].map((one) => one.text),
+    ).toEqual(['nothing', 'empty text', 'empty list'])
     expect(shownValue('t', 'bool').text).toBe('yes')
   })
 })

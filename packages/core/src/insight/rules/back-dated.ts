@@ -15,7 +15,12 @@ export const backDated = rule<State>({
     'Only where a record type names the field that says when it takes effect. Compared with how often that field is entered so late; before thirty entries it stays silent.',
   parameters: {
     days: { words: 'days before entry', usual: 60, least: 1, most: 3650 },
-    share: { words: 'most percent of entries that may be so late before it counts as usual', usual: 3, least: 0, most: 100 }, // prettier-ignore
+    share: {
+      words: 'most percent of entries that may be so late before it counts as usual',
+      usual: 3,
+      least: 0,
+      most: 100,
+    },
   },
   quietDays: 21,
   weight: 0.88,

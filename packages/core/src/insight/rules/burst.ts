@@ -47,7 +47,16 @@ export const burst = rule<State>({
       const run = (state.runs[place] ??= { saves: [], records: [], count: 0, shares: [], untilMs: 0, told: false })
       run.untilMs = save.atMs + dayMs
       run.count++
-      if (run.shares.length < keptShares && facts.kind === 'number' && before && after && isDecimal(before) && isDecimal(after) && Number(before) !== 0) run.shares.push(Number(after) / Number(before) - 1) // prettier-ignore
+      if (
+        run.shares.length < keptShares &&
+        facts.kind === 'number' &&
+        before &&
+        after &&
+        isDecimal(before) &&
+        isDecimal(after) &&
+        Number(before) !== 0
+      )
+        run.shares.push(Number(after) / Number(before) - 1)
       run.records.push(`${save.typeId} ${save.key}`)
       if (!run.told) run.saves.push(save.id)
       const usual = usualDay(field, save.atMs)

@@ -11,7 +11,8 @@ export const unknownActor = rule<Known>({
   title: 'By somebody unknown, claimed, or acting for another',
   notices:
     'Saves by a login that nobody is known by, by somebody who only claims who they are, and by a support delegate.',
-  limits: 'As the directory and the identities stood when the saves were collected. Saying who a login is settles it for what comes.', // prettier-ignore
+  limits:
+    'As the directory and the identities stood when the saves were collected. Saying who a login is settles it for what comes.',
   parameters: { saves: { words: 'saves in a day', usual: 1, least: 1, most: 1000 } },
   quietDays: 5,
   weight: 0.97,
@@ -37,7 +38,8 @@ export const tookAlong = rule<Transactions>({
   name: 'took-along',
   title: 'Deleted, with what hung on it',
   notices: 'A deletion that took records of other types along in the same transaction.',
-  limits: 'Told of every such transaction by a person, a delegate or somebody unknown; imports and jobs that clear up are not told.', // prettier-ignore
+  limits:
+    'Told of every such transaction by a person, a delegate or somebody unknown; imports and jobs that clear up are not told.',
   parameters: { records: { words: 'records deleted together', usual: 3, least: 2, most: 1000 } },
   quietDays: 1,
   weight: 0.86,
@@ -135,7 +137,12 @@ export const unusualHours = rule<Hours>({
     'Compared with all their saves so far; before enough of them, within two hours of their usual hours, and at hours at which other people work, it stays silent. Hours are those of the clock that the organisation works by.',
   parameters: {
     saves: { words: 'saves that the actor must have made', usual: 200, least: 20, most: 100_000 },
-    share: { words: 'most percent of all people’s saves at such an hour before it counts as usual', usual: 0.2, least: 0, most: 100 }, // prettier-ignore
+    share: {
+      words: 'most percent of all people’s saves at such an hour before it counts as usual',
+      usual: 0.2,
+      least: 0,
+      most: 100,
+    },
   },
   quietDays: 1,
   weight: 0.4,
@@ -150,7 +157,9 @@ export const unusualHours = rule<Hours>({
       ;(weekend ? one.weekend : one.work)[hour]!++
     }
     if (!hit) return []
-    return [{ key: `${save.actorId} ${day}`, saves: [save.id], fieldId: null, figures: { hour, actorSaves: mine.saves - 1 } }] // prettier-ignore
+    return [
+      { key: `${save.actorId} ${day}`, saves: [save.id], fieldId: null, figures: { hour, actorSaves: mine.saves - 1 } },
+    ]
   },
 })
 
@@ -163,7 +172,8 @@ export const gap = rule<Nothing>({
   title: 'Changed where nobody saw it',
   notices:
     'A field that was not tracked for some time, and values that are other after such a gap than they were before it.',
-  limits: 'What was changed in a gap is known only when the record is next changed; a value changed and changed back in it never is.', // prettier-ignore
+  limits:
+    'What was changed in a gap is known only when the record is next changed; a value changed and changed back in it never is.',
   parameters: { records: { words: 'records whose values do not join', usual: 1, least: 1, most: 1000 } },
   quietDays: 400,
   weight: 0.7,

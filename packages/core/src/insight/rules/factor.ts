@@ -29,14 +29,24 @@ export const factor = rule<State>({
     if (save.action !== 'change') return []
     const hits: Hit[] = []
     for (const { fieldId, before, after } of save.changes) {
-      if (before === null || after === null || world.field(fieldId)?.kind !== 'number' || !isDecimal(before) || !isDecimal(after)) continue // prettier-ignore
+      if (
+        before === null ||
+        after === null ||
+        world.field(fieldId)?.kind !== 'number' ||
+        !isDecimal(before) ||
+        !isDecimal(after)
+      )
+        continue
       const ratio = Number(after) / Number(before)
       if (!(ratio > 0) || !Number.isFinite(ratio)) continue
       const far = Math.abs(Math.log(ratio))
       const field = (fields[fieldId] ??= { moves: 0, far: 0 })
       const powers = Math.round(far / tenfold)
       const stands =
-        powers >= 1 && Math.abs(far - powers * tenfold) < nearly && field.moves >= moves! && field.far / field.moves <= Math.log(1 + percent! / 100) // prettier-ignore
+        powers >= 1 &&
+        Math.abs(far - powers * tenfold) < nearly &&
+        field.moves >= moves! &&
+        field.far / field.moves <= Math.log(1 + percent! / 100)
       if (stands && !world.field(fieldId)!.derived) {
         // One hand on one day makes one mistake, whatever it touched, and mostly puts it right.
         const key = `${save.actorId} ${fieldId} ${day}`

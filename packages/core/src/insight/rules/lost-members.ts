@@ -19,7 +19,12 @@ export const lostMembers = rule<State>({
   parameters: {
     sets: { words: 'sets in one run', usual: 5, least: 2, most: 1000 },
     members: { words: 'members that a single set must have had', usual: 5, least: 2, most: 1000 },
-    share: { words: 'most percent of the field’s changes that may lose most members before it counts as usual', usual: 2, least: 0, most: 100 }, // prettier-ignore
+    share: {
+      words: 'most percent of the field’s changes that may lose most members before it counts as usual',
+      usual: 2,
+      least: 0,
+      most: 100,
+    },
   },
   quietDays: 1,
   weight: 0.92,
@@ -55,7 +60,12 @@ export const lostMembers = rule<State>({
         run.told = true
         run.saves = []
       } else if (had.length >= members! && known.changes >= 100 && usually <= share!)
-        hits.push({ key: `save ${save.id}`, saves: [save.id], fieldId, figures: { removed, emptied: has.length === 0 ? 1 : 0, ...known } }) // prettier-ignore
+        hits.push({
+          key: `save ${save.id}`,
+          saves: [save.id],
+          fieldId,
+          figures: { removed, emptied: has.length === 0 ? 1 : 0, ...known },
+        })
       // Many at once would make themselves look usual.
       if (!many) field.losses++
     }

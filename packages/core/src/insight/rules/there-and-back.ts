@@ -21,7 +21,12 @@ export const thereAndBack = rule<State>({
     'Only values changed by people, delegates and unknown actors, and not those that follow from others. Fields that often go back and forth, and long texts, stay silent.',
   parameters: {
     days: { words: 'days within which it came back', usual: 7, least: 1, most: 60 },
-    share: { words: 'most percent of the field’s changes that may come back before it counts as usual', usual: 3, least: 0, most: 100 }, // prettier-ignore
+    share: {
+      words: 'most percent of the field’s changes that may come back before it counts as usual',
+      usual: 3,
+      least: 0,
+      most: 100,
+    },
   },
   quietDays: 7,
   weight: 0.95,

@@ -23,8 +23,13 @@ export async function readActivity(
   if (!spell) return { bucket: 'day', buckets: [], from: null, to: null }
   const size = bucketFor(spell.fromMs, spell.toMs)
   const starts: number[] = []
-  for (let start = bucketStart(spell.fromMs, size, zone); start < spell.toMs; start = bucketAfter(start, size, zone)) starts.push(start) // prettier-ignore
-  const buckets: Activity['buckets'] = starts.map((start) => ({ from: iso(start), to: iso(bucketAfter(start, size, zone)), saves: {} })) // prettier-ignore
+  for (let start = bucketStart(spell.fromMs, size, zone); start < spell.toMs; start = bucketAfter(start, size, zone))
+    starts.push(start)
+  const buckets: Activity['buckets'] = starts.map((start) => ({
+    from: iso(start),
+    to: iso(bucketAfter(start, size, zone)),
+    saves: {},
+  }))
   for (const { place, kind, saves } of await countsOf(db, scopes, starts, size, nowMs)) {
     // Place 0 is before the first; after the last there is nothing that the scope means.
     const bucket = buckets[place - 1]
@@ -43,7 +48,10 @@ async function spellOf(
 ): Promise<{ fromMs: number; toMs: number } | null> {
   const when = scopes[0]?.when
   const named = when && !when.exclude && !when.effective ? instantsOf(when.span, nowMs) : { fromMs: null, toMs: null }
-  const row = (await db('ledger.hour_kind').min({ first: 'hour' }).max({ last: 'hour' }).first()) as { first: string | null; last: string | null } // prettier-ignore
+  const row = (await db('ledger.hour_kind').min({ first: 'hour' }).max({ last: 'hour' }).first()) as {
+    first: string | null
+    last: string | null
+  }
   if (row.first === null || row.last === null) return null
   const [first, last] = [Date.parse(row.first), Date.parse(row.last) + 3_600_000]
   const fromMs = Math.max(named.fromMs ?? first, Math.min(first, nowMs))

@@ -28,7 +28,10 @@ export async function changePage(
   const query = db('ledger.change as r').select('r.captured_at', 'r.save_id as id', 'r.field_id')
   for (const scope of scopes) whereScope(query, scope, 'change', 'r', nowMs)
   const request = { after, limit, descending }
-  const { rows: page, next } = sort === 'time' ? await byTime(query, { save_id: 'bigint', field_id: 'int' }, request) : await sortedChanges(db, query, sort, { ...request, masked: await maskedFields(db) }) // prettier-ignore
+  const { rows: page, next } =
+    sort === 'time'
+      ? await byTime(query, { save_id: 'bigint', field_id: 'int' }, request)
+      : await sortedChanges(db, query, sort, { ...request, masked: await maskedFields(db) })
   const unique = [...new Map(page.map((row) => [row.id, { captured_at: row.captured_at, id: row.id }])).values()]
   const [rows, changes] = await rowsWithChanges(db, unique, { valueLength: listValueLength, scopes, nowMs })
   const saves = new Map(rows.map((row) => [row.id, saveShown(row, [], reachIn(scopes))]))

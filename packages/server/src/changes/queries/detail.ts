@@ -71,10 +71,14 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
     .where('c.captured_at', '>=', save.captured_at)
     .whereRaw('(c.captured_at, c.save_id) > (?::timestamptz, ?::bigint)', [save.captured_at, save.id])
     .select(
-      'c.field_id', 'c.save_id', 'c.captured_at', 'c.after', 'c.erased',
+      'c.field_id',
+      'c.save_id',
+      'c.captured_at',
+      'c.after',
+      'c.erased',
       db.raw('count(*) over (partition by c.field_id) as times'),
       db.raw('row_number() over (partition by c.field_id order by c.captured_at desc, c.save_id desc) as place'),
-    ) // prettier-ignore
+    )
   whereScope(later, reach, 'change', 'c', nowMs)
   const rows: LaterRow[] = await db
     .with('later', later)
@@ -147,7 +151,12 @@ async function neighboursOf(
       .whereRaw(`(s.captured_at, s.id) ${sign} (?::timestamptz, ?::bigint)`, [save.captured_at, save.id])
     whereScope(query, reach, 'save', 's', nowMs)
     const order = sign === '<' ? 'desc' : 'asc'
-    const row = await query.orderBy([{ column: 's.captured_at', order }, { column: 's.id', order }]).first<{ id: string } | undefined>('s.id') // prettier-ignore
+    const row = await query
+      .orderBy([
+        { column: 's.captured_at', order },
+        { column: 's.id', order },
+      ])
+      .first<{ id: string } | undefined>('s.id')
     return row?.id ?? null
   }
   const [earlier, later] = await Promise.all([beside('<'), beside('>')])

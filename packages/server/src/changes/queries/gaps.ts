@@ -51,9 +51,13 @@ function narrow(query: ReturnType<Database['from']>, { what, when, state }: Scop
   // What stands out is told of some record types in some spell; a gap elsewhere takes nothing from it.
   if (state && !state.exclude && state.states.length === 0 && state.stories.length > 0)
     query.whereExists((story) =>
-      story.from('spoor.story as s').whereIn('s.id', [...state.stories])
-        .whereRaw('g.type_id = any(s.types) and g.from_at <= s.to_at and (g.until_at is null or g.until_at >= s.from_at)'),
-    ) // prettier-ignore
+      story
+        .from('spoor.story as s')
+        .whereIn('s.id', [...state.stories])
+        .whereRaw(
+          'g.type_id = any(s.types) and g.from_at <= s.to_at and (g.until_at is null or g.until_at >= s.from_at)',
+        ),
+    )
   if (what) {
     const named = (q: ReturnType<Database['from']>) =>
       void q.whereIn('g.type_id', [...what.types]).orWhereIn('g.field_id', [...what.fields])

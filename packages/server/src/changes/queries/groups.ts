@@ -43,7 +43,14 @@ export async function groupChanges(
     .select(db.raw(measure))
     .groupByRaw('1')
   // Somebody who is known under several names is one; their saves are no others', so the sums add up.
-  const named = by === 'actor' ? db.from(grouped.as('one')).join('spoor.actor as a', 'a.id', 'one.key').groupByRaw('1').select(db.raw('coalesce(a.same_as, a.id) as key, sum(one.saves) as saves, sum(one.changes) as changes')) : grouped // prettier-ignore
+  const named =
+    by === 'actor'
+      ? db
+          .from(grouped.as('one'))
+          .join('spoor.actor as a', 'a.id', 'one.key')
+          .groupByRaw('1')
+          .select(db.raw('coalesce(a.same_as, a.id) as key, sum(one.saves) as saves, sum(one.changes) as changes'))
+      : grouped
   const found: { key: string; saves: string; changes: string }[] = await db
     .from(named.as('g'))
     .select(db.raw('g.key::text as key'), 'g.saves', 'g.changes')

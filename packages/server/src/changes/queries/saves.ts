@@ -65,7 +65,10 @@ export async function savePage(
   if (byChange) query.distinct('r.captured_at', `r.${idColumn} as id`)
   else query.select('r.captured_at', `r.${idColumn} as id`)
   for (const scope of scopes) whereScope(query, scope, byChange ? 'change' : 'save', 'r', nowMs)
-  const found = sort === 'time' ? await byTime(query, { [idColumn]: 'bigint' }, { after, limit, descending }) : await sortedSaves(db, query, sort, { after, limit, descending }) // prettier-ignore
+  const found =
+    sort === 'time'
+      ? await byTime(query, { [idColumn]: 'bigint' }, { after, limit, descending })
+      : await sortedSaves(db, query, sort, { after, limit, descending })
   const [rows, changes] = await rowsWithChanges(db, found.rows, { valueLength: listValueLength, scopes, nowMs })
   return {
     saves: rows.map((row) => saveShown(row, changes.get(row.id) ?? [], reachIn(scopes))),
@@ -209,7 +212,13 @@ export async function changesOf(
       erased: row.erased,
       ...(masked.has(row.field_id)
         ? { before: null, after: null, beforeCut: false, afterCut: false, masked: true }
-        : { before: cut(row.before), after: cut(row.after), beforeCut: row.before_cut || isCut(row.before), afterCut: row.after_cut || isCut(row.after), masked: false }), // prettier-ignore
+        : {
+            before: cut(row.before),
+            after: cut(row.after),
+            beforeCut: row.before_cut || isCut(row.before),
+            afterCut: row.after_cut || isCut(row.after),
+            masked: false,
+          }),
       inScope: matches(asked, scoped, nowMs),
       revertedBy: row.reverted_by,
     })

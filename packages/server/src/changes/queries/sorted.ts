@@ -73,7 +73,10 @@ export async function byTime(
     // The comparison with the time alone lets the planner skip partitions; a row comparison does not.
     query
       .where('r.captured_at', `${sign}=`, place[0]!)
-      .whereRaw(`(${names.map(() => '??').join(', ')}) ${sign} (${types.map((type) => `?::${type}`).join(', ')})`, [...names.map((name) => `r.${name}`), ...place]) // prettier-ignore
+      .whereRaw(`(${names.map(() => '??').join(', ')}) ${sign} (${types.map((type) => `?::${type}`).join(', ')})`, [
+        ...names.map((name) => `r.${name}`),
+        ...place,
+      ])
   }
   const found = (await query.orderBy(names.map((name) => ({ column: `r.${name}`, order }))).limit(limit + 1)) as Found[]
   const rows = found.slice(0, limit)
@@ -98,7 +101,10 @@ async function page(
 ): Promise<Page> {
   const found = (await query.limit(mostSorted + 1)) as Found[]
   if (found.length > mostSorted)
-    throw new Problem('too-many-to-sort', `There are more than ${grouped(mostSorted)} in this scope; so many are only listed by time. Narrow the scope to have it in another order.`) // prettier-ignore
+    throw new Problem(
+      'too-many-to-sort',
+      `There are more than ${grouped(mostSorted)} in this scope; so many are only listed by time. Narrow the scope to have it in another order.`,
+    )
   const latest = found.reduce((most, { id }) => (BigInt(id) > BigInt(most) ? id : most), '0')
   const [place = '0', upTo = latest] = after?.split('_') ?? []
   const within = found.filter(({ id }) => BigInt(id) <= BigInt(upTo))

@@ -76,7 +76,10 @@ async function namesOfRuns(db: Database, scopes: readonly Scope[], nowMs: number
   const reach = reachIn(scopes)
   const runs = db('ledger.run as n').whereIn('n.id', [...ids])
   if (isLimited(reach)) {
-    void runs.join('ledger.save as s', 's.run_id', 'n.id').groupBy('n.id').select('n.id', 'n.kind', 'n.declared', db.raw('count(*) as saves')) // prettier-ignore
+    void runs
+      .join('ledger.save as s', 's.run_id', 'n.id')
+      .groupBy('n.id')
+      .select('n.id', 'n.kind', 'n.declared', db.raw('count(*) as saves'))
     whereScope(runs, reach, 'save', 's', nowMs)
   } else void runs.select('n.id', 'n.kind', 'n.declared', 'n.saves')
   const rows = (await runs) as { id: string; kind: RunKind; declared: string | null; saves: string }[]
