@@ -160,13 +160,11 @@ test('versions say who, when and why, are compared, returned to, and go out and 
   expect(file.format).toBe('spoor-plan')
   file.types.find((type) => type.table === 'contractor')!.reason = 'asked'
   const choose = (content: unknown) =>
-    page
-      .locator('input[type=file]')
-      .setInputFiles({
-        name: 'spoor-plan.json',
-        mimeType: 'application/json',
-        buffer: Buffer.from(typeof content === 'string' ? content : JSON.stringify(content)),
-      })
+    page.locator('input[type=file]').setInputFiles({
+      name: 'spoor-plan.json',
+      mimeType: 'application/json',
+      buffer: Buffer.from(typeof content === 'string' ? content : JSON.stringify(content)),
+    })
   await choose('{"format": "something else"}')
   await expect(pane.getByRole('alert')).toContainText('Nothing was staged')
   await choose(file)

@@ -223,16 +223,14 @@ describe('putting in force', () => {
   it('a server that starts leaves alone what another is installing', async () => {
     const other = new Leadership(world.db, `installing in source ${world.sourceId}`)
     expect(await other.holds()).toBe(true)
-    await world
-      .db('spoor.plan_version')
-      .insert({
-        source_id: world.sourceId,
-        version: 900,
-        plan: '{"types":{}}',
-        state: 'installing',
-        reason: 'another server',
-        put_by: world.adminId,
-      })
+    await world.db('spoor.plan_version').insert({
+      source_id: world.sourceId,
+      version: 900,
+      plan: '{"types":{}}',
+      state: 'installing',
+      reason: 'another server',
+      put_by: world.adminId,
+    })
     try {
       expect(await settleInstallations(world.db, world.sources)).toEqual([])
       await expect(track(world, { home: ['address', 'rent_band'] })).rejects.toMatchObject({ code: 'source-busy' })
