@@ -32,14 +32,14 @@ type Row = Record<string, string | null>
 /** What the ledger, played from empty, makes of a table. Records that exchange keys in one statement do so at once. */
 export function replay(saves: readonly ReplayedSave[], table: Table): Row[] {
   const mine = saves.filter((save) => save.table === table.name)
-  /** What the transaction did to the record, for whoever has to find out. */
-  const story = ({ transaction, key, keyBefore }: ReplayedSave) => {
+  /** What was done to the record and to others of its keys, for whoever has to find out. */
+  const story = ({ key, keyBefore }: ReplayedSave) => {
     const keys = new Set([key, keyBefore])
     return mine
-      .filter((one) => one.transaction === transaction && (keys.has(one.key) || keys.has(one.keyBefore)))
+      .filter((one) => keys.has(one.key) || (one.keyBefore !== null && keys.has(one.keyBefore)))
       .map(
         (one) =>
-          `${one.id} ${one.at.slice(-12)} ${one.action} ${one.keyBefore ?? ''} ${one.key} ${JSON.stringify(one.values)}`,
+          `${one.id} ${one.transaction} ${one.at.slice(-15)} ${one.action} ${one.keyBefore ?? ''} ${one.key} ${JSON.stringify(one.values)}`,
       )
   }
   const state = new Map<string, Row>()
