@@ -204,16 +204,35 @@ export function recordPlace(typeId: number, key: string): string {
   return `${typeId}\n${key}`
 }
 
+/** What a statement did happens at once: records that exchange their places leave all of them before any arrives. */
+const statementOf = (row: CapturedRow) => `${row.transaction}\n${row.typeId}\n${row.at}`
+
+/** The places that each statement leaves, with the key of each. */
+function leavings(rows: readonly CapturedRow[]): Map<string, Map<string, string>> {
+  const left = new Map<string, Map<string, string>>()
+  for (const row of rows.filter(leaves)) {
+    const statement = statementOf(row)
+    const own = left.get(statement) ?? new Map<string, string>()
+    left.set(statement, own.set(recordPlace(row.typeId, fromKey(row)), fromKey(row)))
+  }
+  return left
+}
+
 /** Places at which one transaction's record arrives before that of another leaves, as the rows stand. */
 export function contested(rows: readonly CapturedRow[]): { typeId: number; key: string }[] {
+  const left = leavings(rows)
   const arrived = new Map<string, string>()
   const found = new Map<string, { typeId: number; key: string }>()
+  const begun = new Set<string>()
   for (const row of rows) {
-    if (leaves(row)) {
-      const place = recordPlace(row.typeId, fromKey(row))
-      const by = arrived.get(place)
-      if (by !== undefined && by !== row.transaction) found.set(place, { typeId: row.typeId, key: fromKey(row) })
-      arrived.delete(place)
+    const statement = statementOf(row)
+    if (!begun.has(statement)) {
+      begun.add(statement)
+      for (const [place, key] of left.get(statement) ?? []) {
+        const by = arrived.get(place)
+        if (by !== undefined && by !== row.transaction) found.set(place, { typeId: row.typeId, key })
+        arrived.delete(place)
+      }
     }
     if (arrives(row)) arrived.set(recordPlace(row.typeId, row.key), row.transaction)
   }
@@ -222,25 +241,34 @@ export function contested(rows: readonly CapturedRow[]): { typeId: number; key: 
 
 /** Moves what a transaction did from its arrival at a place on behind the row with which another left it. */
 function waitForRoom<R extends CapturedRow>(placed: { row: R; at: number }[], taken: ReadonlySet<string>): void {
+  const left = leavings(placed.map((one) => one.row))
   const there = new Set(taken)
+  const begun = new Set<string>()
+  /** Whom each row waited for: never twice for the same, or two that wait for one another would go on for ever. */
+  const waited = new Map<R, Set<R>>()
   for (let n = 0; n < placed.length; n++) {
     const { row } = placed[n]!
-    if (leaves(row)) there.delete(recordPlace(row.typeId, fromKey(row)))
-    if (!arrives(row)) continue
-    const place = recordPlace(row.typeId, row.key)
-    const until = there.has(place)
-      ? placed.findIndex(
-          ({ row: other }, at) =>
-            at > n &&
-            other.transaction !== row.transaction &&
-            leaves(other) &&
-            recordPlace(other.typeId, fromKey(other)) === place,
-        )
-      : -1
+    const statement = statementOf(row)
+    const own = left.get(statement)
+    const place = arrives(row) ? recordPlace(row.typeId, row.key) : null
+    const until =
+      place !== null && there.has(place) && !own?.has(place)
+        ? placed.findIndex(
+            ({ row: other }, at) =>
+              at > n &&
+              other.transaction !== row.transaction &&
+              leaves(other) &&
+              recordPlace(other.typeId, fromKey(other)) === place &&
+              !waited.get(row)?.has(other),
+          )
+        : -1
     if (until < 0) {
-      there.add(place)
+      if (!begun.has(statement)) for (const one of own?.keys() ?? []) there.delete(one)
+      begun.add(statement)
+      if (place !== null) there.add(place)
       continue
     }
+    waited.set(row, (waited.get(row) ?? new Set<R>()).add(placed[until]!.row))
     const waiting = placed.slice(n, until).filter((one) => one.row.transaction === row.transaction)
     const others = placed.slice(n, until + 1).filter((one) => one.row.transaction !== row.transaction)
     placed.splice(n, until + 1 - n, ...others, ...waiting)
