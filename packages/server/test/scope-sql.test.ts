@@ -310,6 +310,11 @@ describe('SQL and in-memory matching agree on random scopes', () => {
   })
 
   it('in counts of what two scopes mean at once, as of a question within a reach', async () => {
+    // Failed once: a record asked for within a reach of what is assigned.
+    const oneRecord: Scope = {
+      record: { part: 'record', exclude: false, lines: false, records: [{ typeId: 1, key: '["1"]' }] },
+    }
+    const assigned: Scope = { state: { part: 'state', exclude: false, states: ['assigned'], stories: [] } }
     await fc.assert(
       fc.asyncProperty(anyScope, anyScope, async (asked, reach) => {
         const wanted = expected([asked, reach])
@@ -318,7 +323,7 @@ describe('SQL and in-memory matching agree on random scopes', () => {
           changes: wanted.length,
         })
       }),
-      { numRuns: 100 },
+      { numRuns: 100, examples: [[oneRecord, assigned]] },
     )
   })
 

@@ -239,8 +239,8 @@ function stateHolds(query: Knex.QueryBuilder, state: ChangeState, level: Level, 
       return
     case 'assigned':
       query.whereRaw(
-        `exists (select from spoor.assignment_save s join spoor.assignment a on a.id = s.assignment_id
-          where s.save_id = ?? and a.done_at is null)`,
+        `exists (select from spoor.assignment_save of_save join spoor.assignment given on given.id = of_save.assignment_id
+          where of_save.save_id = ?? and given.done_at is null)`,
         [saveId],
       )
       return
