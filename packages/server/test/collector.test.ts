@@ -255,6 +255,9 @@ describe('a source that is not what it was', () => {
       .where({ kind: 'outbox-altered', settled_at: null })
       .pluck('words')
     expect(told).toEqual([expect.stringMatching(words)])
+    // It is told once, however often it is looked.
+    await world.newCollector().watch()
+    expect(await world.db('spoor.alarm').where({ kind: 'outbox-altered', settled_at: null })).toHaveLength(1)
     await world.collect()
   })
 

@@ -17,11 +17,14 @@ const now = async (statement: string) => {
 const story = (key: string) => storyOf(world.db, typeId, key, {}, Date.now())
 
 beforeAll(async () => {
-  world = await makeWorld('create table public.item (id int primary key, name text, amount numeric, secret text)')
-  await track(world, { item: ['name', 'amount'] })
-  typeId = (await world.db('spoor.record_type').first<{ id: number }>('id')).id
+  world = await makeWorld(
+    'create table public.item (id int primary key, name text, amount numeric, secret text); create table public.place (id int primary key deferrable, name text)',
+  )
+  await track(world, { item: ['name', 'amount'], place: '*' })
+  typeId = (await world.db('spoor.record_type').where({ table_name: 'item' }).first<{ id: number }>('id')).id
   for (const { id, name } of await world
     .db('spoor.field')
+    .where({ type_id: typeId })
     .select<{ id: number; name: string }[]>('id', 'column_name as name'))
     fieldIds[name] = id
 })
@@ -53,6 +56,40 @@ describe('the story of a record', () => {
     expect(other.record.formerKeys).toEqual(['["2"]'])
     // By a key that was given up and that nobody has now.
     expect((await story('["2"]')).record.key).toBe('["1"]')
+  })
+
+  it('is not that of another who left the key before it was made', async () => {
+    await now(`insert into item values (50, 'former', 1, null)`)
+    await now(`update item set id = 51 where id = 50`)
+    await now(`insert into item values (50, 'latter', 2, null)`)
+    await now(`update item set id = 52 where id = 50`)
+    expect((await story('["52"]')).saves.map((save) => save.label)).toEqual(['latter', 'latter'])
+    expect((await story('["51"]')).saves.map((save) => save.label)).toEqual(['former', 'former'])
+    expect((await story('["50"]')).record.key).toBe('["52"]')
+  })
+
+  it('is followed through an exchange of keys in one statement', async () => {
+    const { id } = await world.db('spoor.record_type').where({ table_name: 'place' }).first<{ id: number }>('id')
+    const labels = async (key: string) =>
+      (await storyOf(world.db, id, key, {}, Date.now())).saves.map((save) => [save.label, save.key])
+    await now(`insert into place values (1, 'ann'), (2, 'bea')`)
+    await now(`update place set id = 3 - id`)
+    await now(`update place set name = name || '!'`)
+    expect(await labels('["1"]')).toEqual([
+      ['bea', '["2"]'],
+      ['bea', '["1"]'],
+      ['bea!', '["1"]'],
+    ])
+    expect(await labels('["2"]')).toEqual([
+      ['ann', '["1"]'],
+      ['ann', '["2"]'],
+      ['ann!', '["2"]'],
+    ])
+    await now(`update place set id = 3 - id`)
+    expect((await labels('["1"]')).map(([label]) => label)).toEqual(['ann', 'ann', 'ann!', 'ann!'])
+    await now(`update place set id = 9 where id = 1`)
+    expect((await labels('["9"]')).map(([label]) => label)).toEqual(['ann', 'ann', 'ann!', 'ann!', 'ann!'])
+    expect((await labels('["2"]')).map(([label]) => label)).toEqual(['bea', 'bea', 'bea!', 'bea!'])
   })
 
   it('tells what it held at any moment as the table held it then', async () => {

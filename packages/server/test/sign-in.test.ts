@@ -2,6 +2,7 @@ import { setTimeout as sleep } from 'node:timers/promises'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { ProblemBody, Session } from '@spoor/contract'
 import { isSourceUrl } from '@spoor/contract'
+import { connect } from '../src/database/knex.ts'
 import { Leadership } from '../src/database/leadership.ts'
 import { serve, Visitor, type Served } from './browser.ts'
 import { makeWorld, type World } from './support.ts'
@@ -165,6 +166,22 @@ describe('the address of a source', () => {
     })
     expect(response.status).toBe(400)
     expect(((await response.json()) as ProblemBody).detail).toMatch(/only sslmode/)
+  })
+})
+
+describe('a database without a free connection', () => {
+  it('is said as such, and passes', async () => {
+    const few = connect(world.spoorUrl, { applicationName: 'spoor test', maxConnections: 2, own: true })
+    const crowded = await serve({ ...world, db: few })
+    const visitor = await new Visitor(crowded.base.replace(/\/api\/v1$/, '')).arrive()
+    expect((await visitor.signIn('ada', 'password of ada')).status).toBe(200)
+    const held = [await few.client.acquireConnection(), await few.client.acquireConnection()]
+    const response = await visitor.send('GET', '/changes/saves')
+    expect([response.status, ((await response.json()) as ProblemBody).code]).toEqual([503, 'busy'])
+    for (const one of held) await few.client.releaseConnection(one)
+    expect((await visitor.send('GET', '/changes/saves')).status).toBe(200)
+    await crowded.close()
+    await few.destroy()
   })
 })
 

@@ -138,16 +138,16 @@ export class Collector {
   /** Who laid hands on captured rows, or did and covered it up: the numbers of the traces have no holes else. */
   async #tellMeddling(source: Database): Promise<void> {
     const { db } = this.#deps
-    const { meddling, begun, ids } = await readTraces(source)
+    const state = await db('ledger.collector_state')
+      .where({ source_id: this.#sourceId })
+      .first<{ traces: string | null }>('traces')
+    const known = Number(state.traces ?? 0)
+    const { meddling, begun, ids } = await readTraces(source, known)
     const told = meddling.map(
       ({ deed, login, times, last }) =>
         `The login ${login} laid hands on captured rows before they were collected (${deed}, ${times === 1 ? 'once' : `${times} times`}, last at ${last}). Changes from before that moment may be missing from the trail or not be as they were, and there may be some that nobody made.`,
     )
-    const state = await db('ledger.collector_state')
-      .where({ source_id: this.#sourceId })
-      .first<{ traces: string | null }>('traces')
     if (state.traces !== null) {
-      const known = Number(state.traces)
       const hidden = begun - known - ids.filter((id) => Number(id) > known && Number(id) <= begun).length
       if (hidden > 0)
         told.push(

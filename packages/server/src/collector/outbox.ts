@@ -111,20 +111,26 @@ export interface Traces {
   ids: string[]
 }
 
-/** What others did to captured rows, as far as its traces are there. They stay until {@link forget} takes them away. */
-export async function readTraces(source: Database): Promise<Traces> {
-  // In this order: a trace that is left in between has a number that is not counted yet.
+/**
+ * What others did to captured rows, as far as its traces are there. They stay until {@link forget} takes them away.
+ * @param known how many had been begun when it was looked at last
+ */
+export async function readTraces(source: Database, known: number): Promise<Traces> {
   const { rows: counter } = await source.raw<{ rows: { begun: string }[] }>(
     `select case when is_called then last_value else 0 end as begun from spoor_capture.meddling_id_seq`,
   )
+  const begun = Number(counter[0]!.begun)
+  // A trace that is left in between is not counted yet; it is told when it is.
   const { rows } = await source.raw<{
     rows: { deed: string; login: string; times: string; last: string; ids: string[] }[]
   }>(
-    `select deed, login, count(*) as times, max(at) as last, array_agg(id::text) as ids from spoor_capture.meddling group by deed, login`,
+    `select deed, login, count(*) as times, max(at) as last, array_agg(id::text) as ids
+       from spoor_capture.meddling where id <= ? group by deed, login`,
+    [Math.max(begun, known)],
   )
   return {
     meddling: rows.map(({ deed, login, times, last }) => ({ deed, login, times: Number(times), last })),
-    begun: Number(counter[0]!.begun),
+    begun,
     ids: rows.flatMap((row) => row.ids),
   }
 }

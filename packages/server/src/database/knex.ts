@@ -1,3 +1,4 @@
+import { compareInstants } from '@spoor/core'
 import knex, { type Knex } from 'knex'
 import pg from 'pg'
 
@@ -16,9 +17,9 @@ export function instantText(text: string): string {
   return text.replace(' ', 'T').replace(/\+00$/, 'Z')
 }
 
-/** Whether one instant of {@link instantText} comes after another: the fraction has no trailing zeros, so texts sort. */
+/** Whether one instant of {@link instantText} comes after another. */
 export function isAfter(a: string, b: string): boolean {
-  return a.length === b.length ? a > b : a.replace('Z', '') > b.replace('Z', '')
+  return compareInstants(a, b) > 0
 }
 
 /** Settings under which every value has one text form, which PostgreSQL reads back as the identical value. */

@@ -1,7 +1,7 @@
 import type { Knex } from 'knex'
 import { counted } from '@spoor/core'
 import type { Database, Run } from '../database/knex.ts'
-import { plainQuery } from '../database/plain.ts'
+import { runIn } from '../database/plain.ts'
 import { contentSql, covered, isGroup, type Covered } from './content.ts'
 import { writeFacts } from './facts.ts'
 
@@ -25,7 +25,7 @@ export async function adoptEvidence(db: Database, key: Buffer): Promise<void> {
         .whereLike('words', 'took under the seals what stands in %')
         .pluck<string[]>('words'),
     )
-    const run: Run = (sql, values) => plainQuery(trx, sql, [...values]) as Promise<never[]>
+    const run = runIn(trx)
     for (const one of covered) {
       const words = coverWords(one)
       if ([...said].some((known) => known.startsWith(`${words} (`))) continue

@@ -39,8 +39,7 @@ function numberOf(key: string): string {
 
 /** What was found when Spoor wrote a row that somebody else had altered before. */
 export function launderedMismatch({ one, key }: Laundered): Mismatch {
-  const told = mismatch(one, key, 'altered')
-  return { ...told, words: told.words.replace(/\.$/, ' before it was written last.') }
+  return mismatch(one, key, 'altered', ' before it was written last')
 }
 
 /** Holds every covered row against its last fact, as of one moment. @returns what differs */

@@ -3,9 +3,6 @@ import { plainQuery } from '../database/plain.ts'
 import { contentOf, covered, isGroup, keyOf } from './content.ts'
 import type { CoveredGroup, CoveredRows } from './covered.ts'
 
-/** The names of the triggers on covered tables; a check passes no other. */
-export const touchTriggers = /^touch(_new|_change|_gone)?$/
-
 const touch = 'insert into spoor.touched (relation, key, before)'
 
 function functionName(table: string): string {

@@ -11,6 +11,7 @@ import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { valueLength } from './story.ts'
+import { threadOf } from './thread.ts'
 
 /**
  * What the source holds of a record under its present key, and whether that can be held against the trail: row and outbox
@@ -47,9 +48,11 @@ async function readPresent(
     throw new Problem('not-found', 'The source has no table for this record any more.')
   const { plan } = await planInForce(db, sourceId)
   const masked = await maskedFields(db)
+  const keys = (await threadOf(db, typeId, key)).map((span) => span.key)
   const erased = new Set(
     await db('ledger.change')
-      .where({ type_id: typeId, record_key: key, erased: true })
+      .where({ type_id: typeId, erased: true })
+      .whereIn('record_key', keys)
       .distinct()
       .pluck<number[]>('field_id'),
   )

@@ -11,37 +11,69 @@ export interface KeySpan {
 /** More changes of key than a record ever has. */
 const mostKeys = 100
 
+interface Move {
+  id: string
+  record_key: string
+  key_before: string
+  /** The first and the last move of its statement: records that exchange keys do so at once. */
+  begun: string
+  ended: string
+}
+
 /**
  * A record through the keys it had, the first first. It is the record that has, or had last, the key that is asked for:
- * what bore it earlier and gave it up is another.
+ * whoever bore it before and gave it up is another.
  */
 export async function threadOf(db: Database, typeId: number, key: string): Promise<KeySpan[]> {
-  const keyed = () => db('ledger.save').where({ type_id: typeId })
-  const latest = await keyed().where({ record_key: key }).max<{ max: string | null }[]>('id as max')
+  const [latest] = await db('ledger.save')
+    .where({ type_id: typeId, record_key: key })
+    .max<{ max: string | null }[]>('id as max')
   const spans: KeySpan[] = [{ key, from: '0', to: null }]
-  if (latest[0]?.max === null || latest[0] === undefined) return spans
-  // Onwards: whoever had the key last may have given it up since.
-  for (let last = latest[0].max; spans.length < mostKeys;) {
+  if (latest?.max === null || latest === undefined) return spans
+  // Onwards: whoever had the key last may have given it up since, but not as it came.
+  let last = (await moveOf(db, typeId, 's.id = ?', 's.id', [latest.max]))?.ended ?? latest.max
+  while (spans.length < mostKeys) {
     const now = spans.at(-1)!
-    const moved = await keyed()
-      .where({ key_before: now.key })
-      .where('id', '>', last)
-      .orderBy('id')
-      .first<{ id: string; record_key: string } | undefined>('id', 'record_key')
+    const moved = await moveOf(db, typeId, 's.key_before = ? and s.id > ?', 's.id', [now.key, last])
     if (!moved) break
-    now.to = moved.id
+    now.to = moved.begun
     spans.push({ key: moved.record_key, from: moved.id, to: null })
-    last = moved.id
+    last = moved.ended
   }
-  // And back to the key that it came from.
+  // And back to the key that it came from, unless it was made under one that another had left.
   while (spans.length < mostKeys) {
     const first = spans[0]!
-    const came = keyed().where({ record_key: first.key }).whereNotNull('key_before').orderBy('id', 'desc')
-    if (first.to !== null) void came.where('id', '<', first.to)
-    const moved = await came.first<{ id: string; key_before: string } | undefined>('id', 'key_before')
+    const moved = await moveOf(
+      db,
+      typeId,
+      '(s.record_key = ? or s.key_before = ?) and (?::bigint is null or s.id < ?)',
+      // Where one came as another left, the one that came is meant.
+      'begun desc, s.record_key = ? desc',
+      [first.key, first.key, first.to, first.to, first.key],
+    )
     if (!moved) break
     first.from = moved.id
-    spans.unshift({ key: moved.key_before, from: '0', to: moved.id })
+    if (moved.record_key !== first.key) break
+    spans.unshift({ key: moved.key_before, from: '0', to: moved.begun })
   }
   return spans
+}
+
+/** The first save, in some order, that changed a key and meets a condition on `s`. */
+async function moveOf(
+  db: Database,
+  typeId: number,
+  condition: string,
+  order: string,
+  bindings: (string | null)[],
+): Promise<Move | undefined> {
+  const { rows } = await db.raw<{ rows: Move[] }>(
+    `select s.id, s.record_key, s.key_before, begun, ended
+       from ledger.save s
+       cross join lateral (select min(o.id) as begun, max(o.id) as ended from ledger.save o
+          where o.type_id = s.type_id and o.captured_at = s.captured_at and o.transaction_id = s.transaction_id and o.key_before is not null) statement
+      where s.type_id = ? and s.key_before is not null and ${condition} order by ${order} limit 1`,
+    [typeId, ...bindings],
+  )
+  return rows[0]
 }

@@ -1,4 +1,4 @@
-import dayjs, { type ManipulateType } from 'dayjs'
+import dayjs from 'dayjs'
 
 /** A stretch of time as it lies on the screen. */
 export interface Range {
@@ -6,7 +6,12 @@ export interface Range {
   toMs: number
 }
 
-const steps: readonly { unit: ManipulateType; each: number; ms: number; format: string }[] = [
+const steps: readonly {
+  unit: 'second' | 'minute' | 'hour' | 'day' | 'month' | 'year'
+  each: number
+  ms: number
+  format: string
+}[] = [
   { unit: 'second', each: 10, ms: 10_000, format: 'HH:mm:ss' },
   { unit: 'minute', each: 1, ms: 60_000, format: 'HH:mm' },
   { unit: 'minute', each: 15, ms: 900_000, format: 'HH:mm' },
@@ -27,18 +32,8 @@ export function ticks({ fromMs, toMs }: Range): { ms: number; label: string }[] 
   const step = steps.find(({ ms }) => (toMs - fromMs) / ms <= mostTicks) ?? steps.at(-1)!
   const { unit, each, format } = step
   const floor = dayjs(fromMs).startOf(unit)
-  const part =
-    unit === 'month'
-      ? floor.month()
-      : unit === 'year'
-        ? floor.year()
-        : unit === 'hour'
-          ? floor.hour()
-          : unit === 'minute'
-            ? floor.minute()
-            : unit === 'second'
-              ? floor.second()
-              : 0
+  // Weeks are counted from the first day shown, all else from where its own count begins.
+  const part = unit === 'day' ? 0 : floor.get(unit)
   const result: { ms: number; label: string }[] = []
   for (let at = floor.subtract(part % each, unit); at.valueOf() <= toMs; at = at.add(each, unit))
     if (at.valueOf() >= fromMs) result.push({ ms: at.valueOf(), label: at.format(format) })

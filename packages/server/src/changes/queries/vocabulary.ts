@@ -77,17 +77,20 @@ export async function findRecords(
     q.whereILike('r.label', anywhere).orWhereILike('r.record_key', anywhere),
   )
   if (typeId !== undefined) query.where('r.type_id', typeId)
-  const columns = ['r.type_id as typeId', 'r.record_key as key', 'r.label', 'r.deleted']
+  const told = isLimited(reach) ? 'seen' : 'r'
   if (isLimited(reach))
     // They find a record by what they may know of it, and not by what it is called since.
     query
       .joinRaw('join lateral ? seen on true', [seenRecord(db, reach, nowMs, 'r') as never])
       .where((q) => q.whereILike('seen.label', anywhere).orWhereILike('seen.record_key', anywhere))
   const rows = (await query
-    .orderByRaw('r.label ilike ? desc, length(r.label), r.label', [anywhere.slice(1)])
+    .orderByRaw(`${told}.label ilike ? desc, length(${told}.label), ${told}.label`, [anywhere.slice(1)])
     .limit(mostHits)
     .select(
-      isLimited(reach) ? columns.map((column) => column.replace('r.', 'seen.')) : columns,
+      `${told}.type_id as typeId`,
+      `${told}.record_key as key`,
+      `${told}.label`,
+      `${told}.deleted`,
     )) as RecordHits['records']
   return { records: rows }
 }
