@@ -34,6 +34,25 @@ const direction = everyPackage.map((name) => ({
   },
 }))
 
+/** The rooms of the server, the lowest first: each may look down and not up (docs/architecture.md). */
+const rooms =
+  'database http work ledger alarms evidence schema people sources capture found tracking collector corrections custody noticing pulse changes erasure records review today'.split(
+    ' ',
+  )
+
+const downwards = rooms.slice(0, -1).map((room, at) => ({
+  files: [`packages/server/src/${room}/**/*.ts`],
+  rules: {
+    'no-restricted-syntax': [
+      'error',
+      {
+        selector: `:matches(ImportDeclaration, ExportNamedDeclaration)[source.value=/^(\\.\\.\\u002F)+(${rooms.slice(at + 1).join('|')})\\u002F/]`,
+        message: `${room} stands below that room and may not look into it.`,
+      },
+    ],
+  },
+}))
+
 export default ts.config(
   {
     ignores: ['**/dist/**', '**/node_modules/**', '.spoor*/**', '.spoor-*', 'test-results/**', 'playwright-report/**'],
@@ -60,7 +79,22 @@ export default ts.config(
       '@typescript-eslint/consistent-type-imports': 'error',
     },
   },
+  {
+    // What is promised is waited for, or said not to be.
+    files: ['packages/*/src/**/*.ts'],
+    ignores: ['**/*.test.ts', '**/*.arbitrary.ts'],
+    languageOptions: { parserOptions: { projectService: true, tsconfigRootDir: import.meta.dirname } },
+    rules: {
+      '@typescript-eslint/no-floating-promises': 'error',
+      '@typescript-eslint/no-misused-promises': [
+        'error',
+        { checksVoidReturn: { arguments: false, attributes: false } },
+      ],
+      '@typescript-eslint/await-thenable': 'error',
+    },
+  },
   ...direction,
+  ...downwards,
   {
     files: ['packages/core/src/**/*.ts'],
     ignores: ['**/*.test.ts'],

@@ -3,7 +3,7 @@ import { makeWorld } from './world.mjs'
 import { readActivity } from '../packages/server/dist/changes/queries/activity.js'
 import { changePage } from '../packages/server/dist/changes/queries/changes.js'
 import { groupChanges } from '../packages/server/dist/changes/queries/groups.js'
-import { savePage } from '../packages/server/dist/changes/queries/saves.js'
+import { savePage } from '../packages/server/dist/ledger/saves.js'
 import { today } from '../packages/server/dist/today/today.js'
 import { summarise } from '../packages/server/dist/changes/queries/summary.js'
 

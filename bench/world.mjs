@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto'
 import pg from 'pg'
 import { connect } from '../packages/server/dist/database/knex.js'
-import { migrate } from '../packages/server/dist/database/migrate.js'
+import { migrate } from '../packages/server/dist/schema/migrate.js'
 import { adoptEvidence } from '../packages/server/dist/evidence/adopt.js'
 import { evidenceKey, sealsFacts } from '../packages/server/dist/evidence/evidence.js'
 import { Vault } from '../packages/server/dist/secret.js'
@@ -48,6 +48,7 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
     })
   return {
     db,
+    sources,
     vault,
     business,
     businessUrl,

@@ -105,6 +105,9 @@ test('what a superuser altered is named with its seals, stays until it is settle
   } finally {
     await alter(change!.after)
   }
+  // It waits on Today as well, with whatever else is wrong.
+  await page.goto(`${application}/today`)
+  await expect(page.getByRole('alert', { name: 'What is wrong' })).toContainText(`Save ${change!.save_id}`)
   await page.goto(`${application}/custody`)
   const alarm = page.getByRole('alert', { name: 'What does not match' })
   await alarm.getByRole('button', { name: 'Settle …' }).click()
@@ -163,6 +166,18 @@ test('values are erased by law when a second person agrees: gone everywhere, and
   const decider = page.getByRole('row', { name: /Hester Cardew/ })
   await decider.getByRole('button').filter({ hasText: /^1$/ }).last().click()
   await expect(page.getByText(/erased every change of “phone”/)).toBeVisible()
+  await axeFindsNothing(page)
+})
+
+test('long work is listed with what became of it', async () => {
+  await page.goto(`${application}/today`)
+  await page.getByRole('button', { name: /^Signed in as/ }).click()
+  await page.getByRole('link', { name: 'Long work' }).click()
+  const done = page.getByRole('region', { name: 'What became of the rest' })
+  await expect(done.getByRole('row', { name: /Checking the whole ledger/ }).first()).toContainText('Done.')
+  await expect(done.getByRole('row', { name: /Taking in what tenancies hold/ }).first()).toContainText(
+    /Done\.\s+Took in what [\d,]+ records held, \d+ fields? of each\./,
+  )
   await axeFindsNothing(page)
 })
 

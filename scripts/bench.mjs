@@ -14,6 +14,7 @@ run(async () => {
   const { capturePgbench } = await import('../bench/pgbench.mjs')
   const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
+  const { found } = await import('../bench/found.mjs')
   const { recordStory, stateRecord, stateType } = await import('../bench/state.mjs')
   const all = {
     'capture-bulk': captureBulk,
@@ -31,6 +32,7 @@ run(async () => {
     days: big.daysReading,
     count: big.count,
     today: big.todayPage,
+    found,
     'state-record': stateRecord,
     'state-type': stateType,
     'record-story': recordStory,

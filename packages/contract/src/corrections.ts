@@ -51,7 +51,8 @@ export const Trial = v.object({
 
 export const CorrectionHead = v.object({
   id: v.number(),
-  state: v.picklist(['draft', 'applied']),
+  /** While it is being applied, and until it is known whether it was, nothing about it can be changed. */
+  state: v.picklist(['draft', 'applying', 'applied']),
   draftedBy: v.string(),
   draftedAt: Instant,
   appliedBy: v.nullable(v.string()),

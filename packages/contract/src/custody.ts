@@ -1,4 +1,5 @@
 import * as v from 'valibot'
+import { Alarm } from './alarms.ts'
 import { Instant, IntParam, SaveId, ScopeText, IdNumber } from './common.ts'
 import { route } from './route.ts'
 
@@ -27,20 +28,6 @@ export const Check = v.object({
 })
 export type Check = v.InferOutput<typeof Check>
 
-export const MismatchShown = v.object({
-  id: v.number(),
-  at: Instant,
-  words: v.string(),
-  saveId: v.nullable(SaveId),
-  fieldId: v.nullable(v.number()),
-  stored: v.nullable(v.string()),
-  expected: v.nullable(v.string()),
-  afterSeal: v.nullable(v.number()),
-  beforeSeal: v.nullable(v.number()),
-  settled: v.nullable(v.object({ by: v.string(), at: Instant, why: v.string() })),
-})
-export type MismatchShown = v.InferOutput<typeof MismatchShown>
-
 export const Custody = v.object({
   saves: v.number(),
   /** Saves from before sealing began, which no seal covers. */
@@ -53,7 +40,7 @@ export const Custody = v.object({
   check: v.nullable(Check),
   /** The last one that went to the end. */
   lastWhole: v.nullable(Check),
-  mismatches: v.array(MismatchShown),
+  mismatches: v.array(Alarm),
   settled: v.number(),
 })
 export type Custody = v.InferOutput<typeof Custody>
@@ -134,17 +121,6 @@ export const custodyRoutes = {
     needs: 'custody.check',
     summary: 'Stop the check that goes on',
     response: v.object({ stopping: v.literal(true) }),
-  }),
-  settleMismatch: route({
-    method: 'PUT',
-    path: '/custody/mismatches/:mismatchId/settled',
-    needs: 'custody.check',
-    summary: 'Say what was found out about something that does not match',
-    params: v.object({ mismatchId: IntParam }),
-    body: v.strictObject({
-      why: v.pipe(v.string(), v.trim(), v.minLength(3, 'Say what was found out.'), v.maxLength(4000)),
-    }),
-    response: MismatchShown,
   }),
   exportProved: route({
     method: 'GET',

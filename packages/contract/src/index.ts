@@ -1,3 +1,4 @@
+import { alarmRoutes } from './alarms.ts'
 import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
 import { custodyRoutes } from './custody.ts'
@@ -11,6 +12,7 @@ import { sessionRoutes } from './session.ts'
 import { todayRoutes } from './today.ts'
 import { trackingRoutes } from './tracking.ts'
 import { vocabularyRoutes } from './vocabulary.ts'
+import { workRoutes } from './work.ts'
 
 /** Every operation of the API by name. */
 export const routes = {
@@ -27,6 +29,8 @@ export const routes = {
   ...correctionRoutes,
   ...pulseRoutes,
   ...custodyRoutes,
+  ...workRoutes,
+  ...alarmRoutes,
 }
 
 export {
@@ -43,7 +47,7 @@ export { problems, ProblemBody, type ProblemCode } from './problem.ts'
 export { route, type Method, type RouteShape } from './route.ts'
 export { type Action } from './common.ts'
 export { Person, Session } from './session.ts'
-export { Check, Custody, Erasure, MismatchShown, Place, Seal } from './custody.ts'
+export { Check, Custody, Erasure, Place, Seal } from './custody.ts'
 export { RecordHits, Vocabulary } from './vocabulary.ts'
 export {
   Afterwards,
@@ -82,7 +86,7 @@ export {
   TypeRehearsal,
   isSourceUrl,
 } from './tracking.ts'
-export { PresentRecord, RecordStory } from './records.ts'
+export { FoundProof, PresentRecord, RecordStory } from './records.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
 export {
@@ -102,3 +106,5 @@ export { Pulse } from './pulse.ts'
 export { NoticingSettings, NoticingTrial, StoryShown } from './noticing.ts'
 export { Assignment, Note, Question, SaveReview, Waiting } from './review.ts'
 export { Today } from './today.ts'
+export { Alarm, alarmCodes, type AlarmCode } from './alarms.ts'
+export { Job, jobKinds, type JobKind } from './work.ts'

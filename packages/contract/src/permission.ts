@@ -30,6 +30,7 @@ export const permissions = {
   'events.read': ['administrator', 'reviewer', 'approver'],
   'custody.read': ['administrator', 'reviewer', 'approver'],
   'custody.check': ['administrator'],
+  'work.read': ['administrator', 'reviewer', 'approver'],
   'erasure.ask': ['administrator'],
   'erasure.decide': ['administrator', 'approver'],
   'corrections.read': ['administrator', 'reviewer', 'approver'],

@@ -20,6 +20,7 @@ export const PlanFile = v.strictObject({
         reason,
         newColumns: v.optional(v.picklist(['track', 'wait']), 'wait'),
         onFailure: v.optional(v.picklist(['refuse', 'pass']), 'refuse'),
+        asFound: v.optional(v.picklist(['take', 'leave']), 'take'),
         fields: v.pipe(
           v.array(
             v.strictObject({

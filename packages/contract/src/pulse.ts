@@ -19,8 +19,11 @@ export const Pulse = v.object({
   latestSave: v.nullable(SaveId),
   /** When the ledger was last sealed. */
   sealedAt: v.nullable(Instant),
-  /** What was found not to match and is not settled. */
+  /** What is wrong and not settled, and how much of that is about the ledger itself. */
+  alarms: v.number(),
   mismatches: v.number(),
+  /** Long work that is under way. */
+  working: v.number(),
 })
 export type Pulse = v.InferOutput<typeof Pulse>
 

@@ -25,6 +25,15 @@ export const RecordStory = v.object({
       because: v.nullable(v.string()),
     }),
   ),
+  /** What it held when tracking began, without a change that brought it. Empty where somebody sees a part only. */
+  found: v.array(
+    v.object({
+      fieldId: v.number(),
+      at: Instant,
+      value: Captured,
+      hidden: v.nullable(v.picklist(['erased', 'masked'])),
+    }),
+  ),
   /** Whether there are older saves than are told. */
   more: v.boolean(),
   /** Whether the reader's reach leaves saves of it out, so that what it held cannot be reckoned. */
@@ -47,6 +56,18 @@ export const PresentRecord = v.object({
 })
 export type PresentRecord = v.InferOutput<typeof PresentRecord>
 
+/** What proves what was found of one record (docs/proof.md, rules 15 and 16). */
+export const FoundProof = v.object({
+  canonical: v.string(),
+  /** Hashes from its leaf to the root of its taking, in hexadecimal digits. */
+  proof: v.array(v.string()),
+  /** What opens the commitments of values that may be shown. */
+  openings: v.array(v.object({ fieldId: v.number(), salt: v.string(), value: Captured })),
+  /** The event that says the root; it is sealed with the others. */
+  words: v.string(),
+})
+export type FoundProof = v.InferOutput<typeof FoundProof>
+
 const recordQuery = v.object({ typeId: IntParam, key: v.pipe(v.string(), v.minLength(1), v.maxLength(10_000)) })
 
 export const recordRoutes = {
@@ -57,6 +78,14 @@ export const recordRoutes = {
     summary: 'What the source holds of one record now',
     query: recordQuery,
     response: PresentRecord,
+  }),
+  proveFound: route({
+    method: 'GET',
+    path: '/records/found',
+    needs: 'custody.read',
+    summary: 'What was found of one record when tracking began, with what proves it',
+    query: recordQuery,
+    response: v.object({ found: v.array(FoundProof) }),
   }),
   readStoryOfRecord: route({
     method: 'GET',

@@ -7,6 +7,7 @@ export const KeepOrOff = v.picklist(['values', 'fingerprint', 'off'])
 const ReasonRule = v.picklist(['never', 'asked', 'required'])
 const NewColumns = v.picklist(['track', 'wait'])
 export const FailureRule = v.picklist(['refuse', 'pass'])
+const FoundRule = v.picklist(['take', 'leave'])
 const Words = v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200))
 const Id = v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(2_147_483_647))
 
@@ -51,6 +52,8 @@ export const TrackedType = v.object({
   newColumns: NewColumns,
   /** What becomes of a save that cannot be captured. */
   onFailure: FailureRule,
+  /** Whether what is there when tracking begins is taken in. */
+  asFound: FoundRule,
   /** Fields that name a record of it, in order. */
   labelFields: v.array(v.number()),
   /** The record type whose trail its saves are read in. */
@@ -82,6 +85,7 @@ export const RuleEdit = v.strictObject({
   reason: v.optional(ReasonRule),
   newColumns: v.optional(NewColumns),
   onFailure: v.optional(FailureRule),
+  asFound: v.optional(FoundRule),
 })
 export const PlanRuleEdit = v.strictObject({ secondPerson: v.boolean() })
 export const PlanEdit = v.union([PlanRuleEdit, FieldEdit, RuleEdit])
@@ -185,6 +189,8 @@ export const DraftCost = v.object({
   to: v.nullable(Instant),
   /** Tables in the draft of which no count is known yet. */
   unknown: v.array(v.string()),
+  /** What is there of fields that begin to be tracked, to be taken in once; null while the source does not say how much. */
+  found: v.nullable(v.object({ records: v.number(), values: v.number(), bytes: v.number(), seconds: v.number() })),
 })
 export type DraftCost = v.InferOutput<typeof DraftCost>
 
@@ -318,6 +324,14 @@ export const trackingRoutes = {
     summary: 'Look at the source now: its tables, columns and counts',
     params: sourceParams,
     response: v.object({ tables: v.number() }),
+  }),
+  takeFound: route({
+    method: 'POST',
+    path: '/tracking/types/:typeId/found',
+    needs: 'tracking.edit',
+    summary: 'Take in once more what the records of a type hold now, as found',
+    params: v.object({ typeId: IntParam }),
+    response: v.object({ asked: v.literal(true) }),
   }),
   describeType: route({
     method: 'PUT',

@@ -57,6 +57,7 @@ export {
   type KeepOrOff,
   type Lock,
   type FailureRule,
+  type FoundRule,
   type NewColumnRule,
   type PlanDifference,
   type PlanEdit,
@@ -178,8 +179,18 @@ export {
   type ProvedSave,
   type Side,
 } from './proof/leaf.ts'
+export {
+  canonicalFound,
+  foundSalt,
+  foundSalts,
+  proveFound,
+  readTakingWords,
+  takingWords,
+  type FoundRecord,
+  type HandedFound,
+} from './proof/found.ts'
 export { setAsideWords, type SetAside } from './proof/set-aside.ts'
-export { erasureList, erasureMark, type ErasedChange } from './proof/erasure.ts'
+export { erasureList, erasureMark, type ErasedChange, type ErasedFound } from './proof/erasure.ts'
 export {
   answered,
   consistencyProof,
@@ -189,6 +200,7 @@ export {
   provesConsistency,
   provesInclusion,
   rootOf,
+  GrowingRoot,
   type Asking,
   type NodeAddress,
 } from './proof/merkle.ts'

@@ -1,4 +1,4 @@
-import { readFileSync, writeFileSync } from 'node:fs'
+import { readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { connect, People, sealsFacts, Vault, type Database } from '@spoor/server'
@@ -53,11 +53,16 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   const businessUrl = urlOf(clusterUrl, names.business)
   const today = new Date().toISOString().slice(0, 10)
 
-  await ensureDatabases(clusterUrl, names, secrets, options.reset)
+  const haveDatabases = async (afresh: boolean) => {
+    await ensureDatabases(clusterUrl, names, secrets, afresh)
+    // Seals that were kept of another ledger would say that this one had lost them.
+    if (afresh) rmSync(join(dataDir, 'seals.ndjson'), { force: true })
+  }
+  await haveDatabases(options.reset)
   let state = await loadedSoFar(businessUrl)
   if (state === 'unfinished') {
     say('An earlier load of Larkmere was not finished; beginning it again.')
-    await ensureDatabases(clusterUrl, names, secrets, true)
+    await haveDatabases(true)
     state = 'nothing'
   }
   let history: History | null = null

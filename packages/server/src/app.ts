@@ -3,6 +3,7 @@ import type { Pool } from 'pg'
 import type { Logger } from 'pino'
 import { pinoHttp } from 'pino-http'
 import { Problem } from './errors.ts'
+import { alarmsRouter } from './alarms/routes.ts'
 import { readingsRouter } from './changes/readings-routes.ts'
 import { changesRouter } from './changes/routes.ts'
 import { erasureRouter } from './erasure/routes.ts'
@@ -20,7 +21,7 @@ import { People } from './people/people.ts'
 import { directoryRouter } from './people/directory-routes.ts'
 import { peopleRouter } from './people/people-routes.ts'
 import { sessionRouter } from './people/routes.ts'
-import { mayToday } from './people/reach.ts'
+import { mayToday } from './ledger/reach.ts'
 import { SignInRuleBook } from './people/sign-in-rules.ts'
 import { noticingRouter } from './noticing/routes.ts'
 import { recordsRouter } from './records/routes.ts'
@@ -28,6 +29,7 @@ import { reviewRouter } from './review/routes.ts'
 import { todayRouter } from './today/routes.ts'
 import type { Sources } from './sources/registry.ts'
 import { trackingRouter } from './tracking/routes.ts'
+import { workRouter } from './work/routes.ts'
 
 export interface AppDeps {
   db: Database
@@ -121,6 +123,8 @@ export function createApp(deps: AppDeps): Express {
   api.use(peopleRouter({ db, people, rules }))
   api.use(correctionsRouter({ db, sources }))
   api.use(custodyRouter({ db }))
+  api.use(alarmsRouter({ db }))
+  api.use(workRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))
   api.use(pulseRouter(pulse, identifying))
   api.use((request, _response, next) =>

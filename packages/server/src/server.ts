@@ -6,6 +6,7 @@ import type { Logger } from 'pino'
 import { createApp } from './app.ts'
 import { Collector } from './collector/collector.ts'
 import { Collectors } from './collector/collectors.ts'
+import { settlingAttempts } from './corrections/attempt.ts'
 import type { ResolvedConfig } from './config.ts'
 import { Checking } from './custody/checking.ts'
 import { SliceThreads } from './custody/slices.ts'
@@ -14,15 +15,19 @@ import { OutsideSeals } from './custody/outside.ts'
 import { Sealer } from './custody/sealer.ts'
 import { SigningKey } from './custody/signing-key.ts'
 import { connect, ownOptions, type Database } from './database/knex.ts'
-import { migrate, rolesOf } from './database/migrate.ts'
+import { migrate, rolesOf } from './schema/migrate.ts'
 import { Problem } from './errors.ts'
 import { adoptEvidence } from './evidence/adopt.ts'
 import { evidenceKey, sealsFacts } from './evidence/evidence.ts'
+import { Taking } from './tracking/taking.ts'
 import { readStaffCsv, takeStaffList } from './people/directory.ts'
+import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
 import { PulseSource } from './pulse/pulse.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
+import { Work } from './work/work.ts'
+import { Installing } from './tracking/installing.ts'
 import { settleInstallations } from './tracking/put-in-force.ts'
 
 export interface RunningServer {
@@ -75,20 +80,31 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     log,
   )
   await collectors.start()
+  const settling = settlingAttempts(db, sources, log)
+  settling.start()
   const noticing = new Noticing(db, log)
   noticing.start()
   const outside = new OutsideSeals(config.dataDir)
   await finishHandOver(db, config.dataDir)
   const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log, everyMs: config.sealEveryMs })
   sealer.start()
-  const checking = new Checking({
+  const work = new Work({
     db,
-    outside,
-    evidenceKey: evidenceKey(vault),
-    openSlices: () => new SliceThreads(config.databaseUrl),
+    databaseUrl: config.databaseUrl,
     log,
+    handlers: [
+      new Checking({
+        db,
+        outside,
+        evidenceKey: evidenceKey(vault),
+        openSlices: () => new SliceThreads(config.databaseUrl),
+      }),
+      new NoticingTrials(db),
+      new Installing(db, sources),
+      new Taking(db, sources, fingerprintKey),
+    ],
   })
-  checking.start()
+  await work.start()
 
   const sessionSecret = vault.derive('sessions').toString('hex')
   const app = createApp({
@@ -119,9 +135,10 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       await http.close()
       pulse.close()
       await collectors.stop()
+      await settling.stop()
       await noticing.stop()
       await sealer.stop()
-      await checking.stop()
+      await work.stop()
       await sources.close()
       await sessionPool.end()
       await db.destroy()

@@ -4,7 +4,10 @@ import type { AddressInfo } from 'node:net'
 import pg from 'pg'
 import type { Logger } from 'pino'
 import { createApp } from '../src/app.ts'
+import { NoticingTrials } from '../src/noticing/trial.ts'
 import { PulseSource } from '../src/pulse/pulse.ts'
+import { Installing } from '../src/tracking/installing.ts'
+import { Work } from '../src/work/work.ts'
 import { urlFor } from './names.ts'
 import { silentLog, type World } from './support.ts'
 
@@ -32,6 +35,13 @@ export async function serve(world: World, options: { https?: boolean; log?: Logg
     webDirectory: join(import.meta.dirname, '../../web/dist'),
     connectEraser: world.connectEraser,
   })
+  const work = new Work({
+    db: world.db,
+    databaseUrl: world.spoorUrl,
+    log: silentLog,
+    handlers: [new NoticingTrials(world.db), new Installing(world.db, world.sources)],
+  })
+  await work.start()
   const server = createServer(app)
   await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
   return {
@@ -42,6 +52,7 @@ export async function serve(world: World, options: { https?: boolean; log?: Logg
         // Followers of the pulse never hang up by themselves.
         server.closeAllConnections()
       })
+      await work.stop()
       await pool.end()
     },
   }

@@ -163,7 +163,7 @@ describe('partitions and families', () => {
       `create table public.grown_east (id int, region text, primary key (id, region)); insert into public.grown_east values (9, 'east'); alter table public.grown attach partition public.grown_east for values in ('east'); grant all on public.grown_east to business_app`,
     )
     await world.newCollector().watch()
-    const alarms = await world.db('spoor.alarm').where({ kind: 'partition-rows' }).pluck<string[]>('words')
+    const alarms = await world.db('spoor.alarm').where({ code: 'partition-rows' }).pluck<string[]>('words')
     expect(alarms).toEqual([expect.stringContaining('the partition grown_east brought 1 row that no save created')])
     const gaps = await world.db('spoor.coverage').where('ended_because', 'like', '%grown_east%')
     expect(gaps).toHaveLength(2)
@@ -180,7 +180,7 @@ describe('partitions and families', () => {
       `select tgname from pg_trigger where tgrelid = 'public.grown_east'::regclass and not tgisinternal`,
     )
     expect(rows).toEqual([])
-    expect(await world.db('spoor.alarm').where({ kind: 'capture-altered', settled_at: null })).toEqual([])
+    expect(await world.db('spoor.alarm').where({ code: 'capture-altered', over_at: null })).toEqual([])
   })
 
   it('a child tracked on its own sees what is written through its parent', async () => {
@@ -263,7 +263,7 @@ describe('nobody’s code but PostgreSQL’s', () => {
 describe('hands laid on the capture', () => {
   const settled = async () => {
     await world.newCollector().watch()
-    return await world.db('spoor.alarm').where({ kind: 'capture-altered', settled_at: null }).pluck<string[]>('words')
+    return await world.db('spoor.alarm').where({ code: 'capture-altered', over_at: null }).pluck<string[]>('words')
   }
   let sensitive = false
   const again = async () => {
@@ -345,7 +345,7 @@ describe('when capturing itself fails', () => {
     expect((await fresh()).map((save) => save.values)).toEqual([{ word: ['b', 'c'] }])
     await world.newCollector().watch()
     const alarm = () =>
-      world.db('spoor.alarm').where({ kind: 'capture-missed', settled_at: null }).pluck<string[]>('words')
+      world.db('spoor.alarm').where({ code: 'capture-missed', over_at: null }).pluck<string[]>('words')
     expect(await alarm()).toEqual([expect.stringMatching(/2 saves could not be captured and were let through.*"full"/)])
     const gaps = await world.db('spoor.coverage').where('ended_because', 'like', '2 saves could not be captured%')
     expect(gaps).toHaveLength(2)

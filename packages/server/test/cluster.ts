@@ -1,7 +1,7 @@
 import { dirname, join } from 'node:path'
 import { fileURLToPath, pathToFileURL } from 'node:url'
 import type { TestProject } from 'vitest/node'
-import { migrate } from '../src/database/migrate.ts'
+import { migrate } from '../src/schema/migrate.ts'
 import { ownerUrlOf, prepareCluster, templateName } from './names.ts'
 
 declare module 'vitest' {

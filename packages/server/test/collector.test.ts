@@ -1,7 +1,7 @@
 import { setTimeout as sleep } from 'node:timers/promises'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import { asSuperuser } from './names.ts'
-import { readOutbox, type OutboxRow } from '../src/collector/outbox.ts'
+import { readOutbox, type OutboxRow } from '../src/capture/outbox.ts'
 import { Preparer } from '../src/collector/prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from '../src/collector/write.ts'
 import { ledger, makeWorld, track, type World } from './support.ts'
@@ -241,7 +241,10 @@ describe('a source that is not what it was', () => {
   ])('says when somebody %s', async (_, deed, words) => {
     await world.collect()
     await world.newCollector().watch()
-    await world.db('spoor.alarm').where({ kind: 'outbox-altered' }).update({ settled_at: new Date().toISOString() })
+    await world
+      .db('spoor.alarm')
+      .where({ code: 'outbox-altered' })
+      .update({ settled_at: new Date().toISOString(), settled_why: 'looked at' })
     const { default: pg } = await import('pg')
     const superuser = new pg.Client({ connectionString: world.superuserUrl })
     await superuser.connect()
@@ -252,12 +255,12 @@ describe('a source that is not what it was', () => {
     await world.newCollector().watch()
     const told: string[] = await world
       .db('spoor.alarm')
-      .where({ kind: 'outbox-altered', settled_at: null })
+      .where({ code: 'outbox-altered', settled_at: null })
       .pluck('words')
     expect(told).toEqual([expect.stringMatching(words)])
     // It is told once, however often it is looked.
     await world.newCollector().watch()
-    expect(await world.db('spoor.alarm').where({ kind: 'outbox-altered', settled_at: null })).toHaveLength(1)
+    expect(await world.db('spoor.alarm').where({ code: 'outbox-altered', settled_at: null })).toHaveLength(1)
     await world.collect()
   })
 
@@ -280,13 +283,16 @@ describe('a source that is not what it was', () => {
     await world.collect()
     const collector = world.newCollector()
     await collector.watch()
-    await world.db('spoor.alarm').where({ kind: 'outbox-altered' }).update({ settled_at: new Date().toISOString() })
+    await world
+      .db('spoor.alarm')
+      .where({ code: 'outbox-altered' })
+      .update({ settled_at: new Date().toISOString(), settled_why: 'looked at' })
     await world.business.query(
       'insert into account values (9001, 1), (9002, 1); update account set id = id + 10 where id > 9000; delete from account where id > 9000',
     )
     await world.collect()
     await collector.watch()
-    expect(await world.db('spoor.alarm').where({ kind: 'outbox-altered', settled_at: null })).toEqual([])
+    expect(await world.db('spoor.alarm').where({ code: 'outbox-altered', settled_at: null })).toEqual([])
     expect(Number((await (await source()).raw('select count(*) from spoor_capture.meddling')).rows[0].count)).toBe(0)
   })
 
@@ -312,7 +318,7 @@ describe('a source that is not what it was', () => {
     await s.raw(`select setval('spoor_capture.outbox_seq_seq', 1)`)
     await collector.collectOnce()
     expect(
-      (await world.db('spoor.alarm').where({ kind: 'source-older' }).first<{ words: string }>('words')).words,
+      (await world.db('spoor.alarm').where({ code: 'source-older' }).first<{ words: string }>('words')).words,
     ).toContain('came back older')
   })
 

@@ -1,9 +1,11 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Correction } from '@spoor/contract'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
+import { applying, noteAttempt, settleAttempts, type Attempt } from '../src/corrections/attempt.ts'
 import { draftCorrection, type PickedChange } from '../src/corrections/draft.ts'
 import { readCorrection } from '../src/corrections/store.ts'
 import type { SignedIn } from '../src/http/bind.ts'
+import { throughLossyWire } from './lossy.ts'
 import { ledger, makeWorld, track, type LedgerEntry, type World } from './support.ts'
 
 let world: World
@@ -178,5 +180,96 @@ describe('a revert', () => {
     await expect(drafted([{ saveId: (await ledger(world)).at(-1)!.id }])).rejects.toMatchObject({
       code: 'nothing-to-revert',
     })
+  })
+})
+
+describe('an answer that is lost', () => {
+  const draftOf = async (from: string, to: string) => {
+    const { id, save } = await changed(from, to)
+    return { id, correction: await drafted([{ saveId: save.id, fieldId: await fieldId('rent') }]) }
+  }
+  const eventsOf = async (id: number) =>
+    await world
+      .db('ledger.event')
+      .where({ kind: 'correction' })
+      .whereLike('words', `%correction ${id}`)
+      .orderBy('id')
+      .select<{ words: string; outcome: string }[]>('words', 'outcome')
+
+  it('does not make an applied correction a refused one', async () => {
+    const { id, correction } = await draftOf('200.00', '300.00')
+    await throughLossyWire(world, async (lossy) => {
+      await world.sources.refresh(world.sourceId)
+      lossy.lose()
+      await applyCorrection(deps(), correction.id, 'typed wrongly', admin)
+      expect(lossy.lost()).toBe(1)
+    })
+    expect(await rentOf(id)).toEqual({ rent: '200.00' })
+    await world.collect()
+    const after = await readCorrection(world.db, correction.id)
+    expect(after).toMatchObject({ state: 'applied', appliedBy: 'Ada Admin', reason: 'typed wrongly' })
+    expect(after.items.map((item) => item.written)).toEqual([true])
+    expect(after.savedAs).toHaveLength(1)
+    expect(await eventsOf(correction.id)).toEqual([{ words: `applied correction ${correction.id}`, outcome: 'done' }])
+  })
+
+  /** As a server leaves it that dies around the commit: with the writes done by the test, or not. */
+  const leftBehind = async (correction: Correction, end: 'commit' | 'rollback', saved = false): Promise<void> => {
+    const source = await world.sources.connection(world.sourceId)
+    const item = correction.items[0]!
+    const attempt: Attempt = { by: admin.id, reason: 'left', transaction: null, written: [item.id], overridden: [] }
+    const trx = await source.transaction()
+    await trx.raw(`select spoor_capture.context(actor => 'Ada Admin', channel => 'correction', correction => ?)`, [
+      correction.id,
+    ])
+    await trx.raw('update tenancy set rent = ? where id = ?', [item.target, JSON.parse(item.key)[0]])
+    const { rows } = await trx.raw<{ rows: { xid: string }[] }>('select pg_current_xact_id()::text as xid')
+    attempt.transaction = rows[0]!.xid
+    await noteAttempt(world.db, correction.id, attempt)
+    await trx[end]()
+    if (saved) await world.collect()
+  }
+
+  it.each([
+    ['rollback', false, 'draft'],
+    ['commit', false, 'applied'],
+    ['commit', true, 'applied'],
+  ] as const)(
+    'a server that dies at the %s (collected: %s) leaves a correction that is found %s',
+    async (end, saved, state) => {
+      const { correction } = await draftOf('210.00', '310.00')
+      await leftBehind(correction, end, saved)
+      const other = applying(world.db, correction.id)
+      expect(await other.holds()).toBe(true)
+      // While another server is at it, nobody else is.
+      expect(await settleAttempts(world.db, world.sources)).toEqual([])
+      await expect(applyCorrection(deps(), correction.id, 'again', admin)).rejects.toMatchObject({
+        code: 'correction-closed',
+      })
+      await expect(rehearseCorrection(deps(), correction.id, new Map(), admin)).rejects.toMatchObject({
+        code: 'correction-closed',
+      })
+      await other.resign()
+      expect(await settleAttempts(world.db, world.sources)).toHaveLength(1)
+      const after = await readCorrection(world.db, correction.id)
+      expect(after.state).toBe(state)
+      expect(after.items[0]!.written).toBe(state === 'applied')
+      expect(await settleAttempts(world.db, world.sources)).toEqual([])
+      if (state === 'draft') await applyCorrection(deps(), correction.id, 'now really', admin)
+      expect((await readCorrection(world.db, correction.id)).state).toBe('applied')
+    },
+  )
+
+  it('of a server that died before it wrote anything is a draft again', async () => {
+    const { correction } = await draftOf('220.00', '320.00')
+    await noteAttempt(world.db, correction.id, {
+      by: admin.id,
+      reason: 'left',
+      transaction: null,
+      written: [],
+      overridden: [],
+    })
+    expect(await settleAttempts(world.db, world.sources)).toHaveLength(1)
+    expect((await readCorrection(world.db, correction.id)).state).toBe('draft')
   })
 })

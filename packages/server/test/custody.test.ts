@@ -14,16 +14,16 @@ import { provedLines } from '../src/custody/proved.ts'
 import { handOver } from '../src/custody/hand-over.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
 import { latestSeal, originOf, Sealer } from '../src/custody/sealer.ts'
-import { sha256 } from '../src/custody/sha256.ts'
+import { sha256 } from '../src/ledger/sha256.ts'
 import { signatureHolds, SigningKey } from '../src/custody/signing-key.ts'
 import { connect } from '../src/database/knex.ts'
 import { evidenceKey } from '../src/evidence/evidence.ts'
-import { recordEvent } from '../src/people/events.ts'
+import { recordEvent } from '../src/ledger/events.ts'
 import { askErasure } from '../src/erasure/erasure.ts'
 import { carryOut } from '../src/erasure/carry-out.ts'
 import { withActorContext } from './context.ts'
 import { urlFor } from './names.ts'
-import { ledger, makeWorld, silentLog, track, type World } from './support.ts'
+import { ledger, makeWorld, silentLog, track, workOnce, type World } from './support.ts'
 
 /** A ledger that proves itself, and a superuser who alters it. */
 let world: World
@@ -69,6 +69,8 @@ beforeAll(async () => {
   }
   await eraseSome()
   await recordEvent(world.db, { kind: 'export', personId: null, words: 'after erasing' })
+  // The one about the rows that were set aside.
+  await world.db('spoor.alarm').delete()
   await sealEverything()
 })
 afterAll(async () => {
@@ -77,7 +79,7 @@ afterAll(async () => {
   rmSync(directory, { recursive: true, force: true })
 })
 beforeEach(async () => {
-  await world.db('spoor.mismatch').delete()
+  await world.db('spoor.alarm').delete()
 })
 
 /** Seals until every event is covered: they wait while an older transaction runs in the cluster, which other suites use as well. */
@@ -120,9 +122,10 @@ async function check(): Promise<
   }[]
 > {
   await askForCheck(world.db, world.adminId)
-  expect(await checking().round()).toBe(true)
+  await workOnce(world, checking())
+  expect(await world.db('spoor.job').orderBy('id', 'desc').first('outcome')).toEqual({ outcome: 'done' })
   return await world
-    .db('spoor.mismatch')
+    .db('spoor.alarm')
     .orderBy('id')
     .select('words', 'save_id', 'field_id', 'place', 'after_seal', 'before_seal')
 }
@@ -132,7 +135,6 @@ function checking(): Checking {
     outside,
     evidenceKey: evidenceKey(world.vault),
     openSlices: () => new SlicesHere(world.spoorUrl),
-    log: silentLog,
   })
 }
 
@@ -417,7 +419,7 @@ describe('sealing', () => {
       (await altered(`update ledger.event set words = 'loud' where words = 'quiet 1'`)).map((one) => one.words),
     ).toContainEqual(expect.stringMatching(/Of the events between/))
     await superuser.query(`update ledger.event set words = 'quiet 1' where words = 'loud'`)
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
   })
 
   it('refuses another key, and says so', async () => {
@@ -461,14 +463,14 @@ describe('the signing key', () => {
     expect(await sealer.seal()).toBe(false)
     sealer = new Sealer({ db: world.db, key: SigningKey.open(directory), outside, log: silentLog })
     expect(await sealer.seal()).toBe(true)
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
     expect(await check()).toEqual([])
     await superuser.query(`update ledger.signing_key set note = replace(note, 'time 2', 'time 3') where number = 2`)
     expect((await check()).map((one) => one.words)).toContainEqual(expect.stringMatching(/nobody handed over to it/))
     await superuser.query(
       `update ledger.signing_key set note = replace(note, 'time 3', 'time 2') where number = 2; delete from spoor.touched`,
     )
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
   })
 })
 
@@ -479,7 +481,7 @@ describe('checking', () => {
     await superuser.query('delete from ledger.seal where number = $1', [last.number])
     await recordEvent(world.db, { kind: 'export', personId: null, words: 'after the seal was taken away' })
     expect(await sealer.seal()).toBe(false)
-    expect(await world.db('spoor.mismatch').pluck('words')).toContainEqual(
+    expect(await world.db('spoor.alarm').pluck('words')).toContainEqual(
       expect.stringMatching(/cannot be sealed any further: seal \d+, which is kept outside/),
     )
     // Another server without a copy outside goes on: the check of this one still misses the seal.
@@ -492,7 +494,7 @@ describe('checking', () => {
       log: silentLog,
     })
     expect(await other.seal()).toBe(true)
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
     expect((await check()).map((one) => one.words)).toContainEqual(
       expect.stringMatching(new RegExp(`Seal ${last.number} .*kept outside the database`)),
     )
@@ -560,7 +562,7 @@ describe('checking', () => {
       change.save_id,
       change.field_id,
     ])
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
     expect(await check()).toEqual([])
   })
 
@@ -714,7 +716,7 @@ describe('checking', () => {
     const found = await altered(alter)
     expect(found.map((one) => one.words)).toContainEqual(expect.stringMatching(words))
     await superuser.query(putBack)
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
     expect(await check()).toEqual([])
   })
 
@@ -728,7 +730,7 @@ describe('checking', () => {
       expect.stringMatching(/A change says that it belongs to save 500/),
     )
     await superuser.query('insert into ledger.save select * from kept')
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
     const last = Number((await world.db('ledger.head').first('last_save_id')).last_save_id)
     await superuser.query(`update kept set id = $1`, [last + 5])
     const put = await altered('insert into ledger.save select * from kept')
@@ -736,11 +738,11 @@ describe('checking', () => {
       `Save ${last + 5} has a number that was never drawn: it was put in.`,
     )
     await superuser.query(`delete from ledger.save where id = $1`, [last + 5])
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
     const cut = await altered('update ledger.head set last_save_id = last_save_id - 10')
     expect(cut.map((one) => one.words)).toContainEqual(expect.stringMatching(/its end was cut off/))
     await superuser.query('update ledger.head set last_save_id = last_save_id + 10')
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
     const seal = (await latestSeal(world.db))!
     await superuser.query(
       'create table public.kept_seal as select * from ledger.seal where number = (select max(number) from ledger.seal)',
@@ -750,7 +752,7 @@ describe('checking', () => {
       expect.stringMatching(new RegExp(`^Seal ${seal.number} .* kept outside the database, is not in it`)),
     )
     await superuser.query('insert into ledger.seal select * from kept_seal')
-    await world.db('spoor.mismatch').delete()
+    await world.db('spoor.alarm').delete()
     expect(await check()).toEqual([])
   })
 
@@ -782,7 +784,7 @@ describe('checking', () => {
       const missed = [...chosen.values()].filter((target) => !found.some((one) => target.located(one)))
       expect(missed.map(({ place }) => `seed 4310, batch ${batch}: ${place}`)).toEqual([])
       for (const target of chosen.values()) await superuser.query(target.undo!.statement, target.undo!.values)
-      await world.db('spoor.mismatch').delete()
+      await world.db('spoor.alarm').delete()
       done += chosen.size
     }
     expect(done).toBe(1000)

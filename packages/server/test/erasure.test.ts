@@ -7,7 +7,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Erasure } from '@spoor/contract'
 import { verify } from '@spoor/verify'
 import { evidenceKey } from '../src/evidence/evidence.ts'
-import { savePage } from '../src/changes/queries/saves.ts'
+import { savePage } from '../src/ledger/saves.ts'
 import { draftCorrection } from '../src/corrections/draft.ts'
 import { askForCheck, Checking } from '../src/custody/checking.ts'
 import { SlicesHere } from '../src/custody/slices.ts'
@@ -16,10 +16,11 @@ import { OutsideSeals } from '../src/custody/outside.ts'
 import { provedLines } from '../src/custody/proved.ts'
 import { Sealer } from '../src/custody/sealer.ts'
 import { SigningKey } from '../src/custody/signing-key.ts'
+import { Taking } from '../src/tracking/taking.ts'
 import { Noticing } from '../src/noticing/noticing.ts'
 import { serve, signIn, type Served } from './browser.ts'
 import { urlFor } from './names.ts'
-import { makeWorld, silentLog, track, type World } from './support.ts'
+import { makeWorld, silentLog, track, workOnce, type World } from './support.ts'
 
 /** Values that the law wants gone are taken out for good, and what proves the rest stays whole. */
 let world: World
@@ -59,6 +60,8 @@ beforeAll(async () => {
   )
   await world.business.query(`update tenant set note = $1, rent = rent + 10 where id = 7`, [`${secret} owes`])
   await world.business.query(`update tenant set note = $1 where id = 7`, [`${secret} paid`])
+  // What is there as tracking begins holds it as well.
+  await workOnce(world, new Taking(world.db, world.sources, world.vault.derive('fingerprint')))
   await world.business.query(`update tenant set note = null where id = 7`)
   await world.business.query(`update tenant set note = note || '.' where id > 20`)
   await world.collect()
@@ -85,18 +88,18 @@ afterAll(async () => {
 })
 
 async function check(): Promise<string[]> {
-  await world.db('spoor.mismatch').delete()
+  await world.db('spoor.alarm').delete()
   await askForCheck(world.db, world.adminId)
-  expect(
-    await new Checking({
+  await workOnce(
+    world,
+    new Checking({
       db: world.db,
       outside,
       evidenceKey: evidenceKey(world.vault),
       openSlices: () => new SlicesHere(world.spoorUrl),
-      log: silentLog,
-    }).round(),
-  ).toBe(true)
-  return await world.db('spoor.mismatch').orderBy('id').pluck('words')
+    }),
+  )
+  return await world.db('spoor.alarm').orderBy('id').pluck('words')
 }
 
 /** Every row of Spoor's database that holds a text, whichever table it is in. */
@@ -164,6 +167,9 @@ describe('erasing', () => {
     while ((await noticing.readOn()) > 0);
     await noticing.stop()
     expect(await whereabouts(secret)).toContain('spoor.noticing')
+    expect(await whereabouts(secret)).toContain('ledger.found')
+    const found = () => world.db('ledger.found').where({ record_key: '["7"]' }).select('place', 'leaf', 'vals')
+    const [wasFound] = await found()
     const { id } = await asked()
     const { answer } = await decide(browsers.pat, id)
     expect(answer).toMatchObject({ state: 'erased', changes: 4, decidedBy: 'pat' })
@@ -174,6 +180,11 @@ describe('erasing', () => {
     expect(await world.db('spoor.correction').whereIn('id', [draftOfIt, draftOfMore]).pluck('id')).toEqual([
       draftOfMore,
     ])
+    const [isFound] = await found()
+    expect(isFound).toMatchObject({ place: wasFound.place, leaf: wasFound.leaf })
+    expect((JSON.parse(isFound.vals) as unknown[]).filter((value) => value !== null).length).toBe(
+      (JSON.parse(wasFound.vals) as unknown[]).filter((value) => value !== null).length - 1,
+    )
     const after = await placeOf(world.db, first)
     expect(after.canonical).toBe(before.canonical)
     expect(after.leaf).toBe(before.leaf)
@@ -304,6 +315,24 @@ describe('nobody else', () => {
       `update ledger.change set erased = false where erased`,
       `update ledger.change c set erased = true from ledger.erased e where e.save_id = c.save_id and e.field_id = c.field_id`,
       /was erased, and is not marked so/,
+    ],
+    [
+      'the commitment to a found value that was erased',
+      `update ledger.erased_found set value = reverse(value)`,
+      `update ledger.erased_found set value = reverse(value)`,
+      /is not what was written down about it/,
+    ],
+    [
+      'a found value put where one was erased',
+      `create table public.undo_found as select * from ledger.found where kept is not null; update ledger.found set vals = replace(vals, 'null', '"forged"') where kept is not null`,
+      `update ledger.found f set vals = u.vals from public.undo_found u where (u.taking_id, u.place) = (f.taking_id, f.place)`,
+      /is not as it was found/,
+    ],
+    [
+      'a found value taken out that nobody decided to erase',
+      `create table public.undo_more as select * from ledger.erased_found; delete from ledger.erased_found`,
+      `insert into ledger.erased_found select * from public.undo_more`,
+      /is gone without an erasure/,
     ],
     [
       'the event about an erasure',

@@ -1,7 +1,7 @@
 import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { settleMismatch } from '../src/custody/custody.ts'
-import type { Mismatch } from '../src/custody/mismatch.ts'
+import { settle } from '../src/alarms/settle.ts'
+import type { Mismatch } from '../src/alarms/mismatch.ts'
 import { compareFacts } from '../src/evidence/compare.ts'
 import { covered, isGroup } from '../src/evidence/content.ts'
 import { evidenceKey } from '../src/evidence/evidence.ts'
@@ -124,11 +124,12 @@ async function fill(): Promise<void> {
     reason: 'law',
     asked_by: adminId,
   })
-  await db('spoor.alarm').insert({ source_id: sourceId, kind: 'attest', words: 'switched off' })
   const [ledgerCheck] = await db('spoor.ledger_check')
     .insert({ total: 1, asked_by: adminId, trouble: 'stopped' })
     .returning<{ id: number }[]>('id')
-  await db('spoor.mismatch').insert({
+  await db('spoor.alarm').insert({
+    source_id: sourceId,
+    code: 'capture-altered',
     check_id: ledgerCheck!.id,
     place: 'somewhere',
     words: 'altered',
@@ -251,7 +252,7 @@ describe('what no leaf covers', () => {
     ])
     await quietly(`delete from spoor.note where text = 'forged'; delete from spoor.assignment_save where save_id = 99`)
     await quietly(`insert into spoor.question_save values (1, 2)`)
-    await world.db('spoor.alarm').insert({ source_id: world.sourceId, kind: 'attest', words: 'again' })
+    await world.db('spoor.alarm').insert({ code: 'capture-altered', place: 'again', words: 'again' })
   })
 
   it('tells who wrote it where that was noted, also of what was put back', async () => {
@@ -264,16 +265,16 @@ describe('what no leaf covers', () => {
       expect.stringMatching(/was written by something other than Spoor, and is again/),
     )
     const { rows } = await superuser.query<{ id: number }>(
-      `insert into spoor.mismatch (place, words) select 'fact spoor.actor [' || id || ']', 'told' from spoor.actor where name = 'I. Coombe' returning id`,
+      `insert into spoor.alarm (code, place, words) select 'ledger-altered', 'fact spoor.actor [' || id || ']', 'told' from spoor.actor where name = 'I. Coombe' returning id`,
     )
-    await settleMismatch(world.db, rows[0]!.id, world.adminId, 'put back')
+    await settle(world.db, rows[0]!.id, world.adminId, 'put back')
     expect(wordsOf(await check())).not.toContainEqual(expect.stringMatching(/directory/))
   })
 
   it('is not washed clean when Spoor writes the row next', async () => {
     await quietly(`update spoor.actor set unit = 'Elsewhere' where name = 'I. Coombe'`)
     await world.db('spoor.actor').where({ name: 'I. Coombe' }).update({ left_on: '2031-01-01' })
-    const told: string[] = await world.db('spoor.mismatch').whereNull('settled_at').pluck('words')
+    const told: string[] = await world.db('spoor.alarm').whereNull('settled_at').pluck('words')
     expect(told).toContainEqual(
       expect.stringMatching(/entry of the directory \d+ is not as Spoor wrote it before it was written last/),
     )

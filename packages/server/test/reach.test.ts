@@ -116,8 +116,7 @@ async function whatPeopleSay(): Promise<void> {
   await db('spoor.assignment_save').insert(everySave.map((save_id) => ({ assignment_id: assignment!.id, save_id })))
   const cat = await db('spoor.actor').where({ name: actors.cat }).first<{ id: number }>('id')
   await db('spoor.question').insert({ actor_id: cat.id, text: token(), by: adminId })
-  await db('spoor.alarm').insert({ source_id: sourceId, kind: 'attest', words: token() })
-  await db('spoor.mismatch').insert({ place: token(), words: token() })
+  await db('spoor.alarm').insert({ source_id: sourceId, code: 'capture-altered', place: token(), words: token() })
   await db('ledger.event').insert({ kind: 'review', outcome: 'done', person_id: adminId, words: token() })
   await db('spoor.source').update({ name: token() })
   await db('spoor.person').insert({ login: token(), name: token(), role: 'reviewer', password_hash: 'x' })
@@ -464,7 +463,9 @@ describe('nobody is told more than their reach gives', () => {
     expect(JSON.parse(new TextDecoder().decode(value).replace(/^data: /, ''))).toMatchObject({
       sources: [],
       latestSave: null,
+      alarms: 0,
       mismatches: 0,
+      working: 0,
     })
   })
 })

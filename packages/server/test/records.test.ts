@@ -2,7 +2,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { RecordStory } from '@spoor/contract'
 import { stateAt, timelineOf, type Trail } from '@spoor/core'
 import { presentOf } from '../src/records/present.ts'
-import { threadOf } from '../src/records/thread.ts'
+import { threadOf } from '../src/ledger/thread.ts'
 import { storyOf } from '../src/records/story.ts'
 import { makeWorld, track, type World } from './support.ts'
 

@@ -4,7 +4,7 @@ import type { PlanEdit } from '@spoor/core'
 import type { SignedIn } from '../src/http/bind.ts'
 import { connect } from '../src/database/knex.ts'
 import { checkSource } from '../src/sources/check.ts'
-import { demandUnknown } from '../src/sources/same.ts'
+import { demandUnknown } from '../src/capture/same.ts'
 import { describeType } from '../src/sources/describe.ts'
 import { sampleActivity } from '../src/tracking/activity.ts'
 import { blindSpots, lookForUnseen } from '../src/tracking/blind-spots.ts'
@@ -20,6 +20,7 @@ import {
   stageDraft,
 } from '../src/tracking/plan-store.ts'
 import { prove } from '../src/tracking/proof.ts'
+import { installDraft, Installing } from '../src/tracking/installing.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
 import { refitCapture } from '../src/tracking/refit.ts'
 import { rehearseDraft } from '../src/tracking/rehearsal.ts'
@@ -32,7 +33,8 @@ import {
 } from '../src/tracking/versions.ts'
 import { withActorContext } from './context.ts'
 import { asSuperuser, urlFor } from './names.ts'
-import { ledger, makeWorld, track, type World } from './support.ts'
+import { Work } from '../src/work/work.ts'
+import { ledger, makeWorld, silentLog, track, type World } from './support.ts'
 
 let world: World
 let approver: SignedIn
@@ -191,7 +193,10 @@ describe('the draft', () => {
     await new Promise((done) => setTimeout(done, 500)) // A session that ends reports its counters.
     await sampleActivity(world.db, source, world.sourceId, { now: true })
     await stage([on('visit.at')])
-    const cost = await costDraft(world.db, world.sourceId)
+    await asSuperuser(world.superuserUrl, (client) => client.query('analyze visit'))
+    const cost = await costDraft(world.db, world.sources, world.sourceId)
+    expect(cost.found).toMatchObject({ records: 50, values: 50 })
+    expect(cost.found!.bytes).toBeGreaterThan(50 * 100)
     expect(cost.then.savesPerDay - cost.now.savesPerDay).toBe(50)
     expect(cost.unknown).toEqual([])
     const [rehearsal] = await rehearseDraft(world.db, world.sources, world.sourceId)
@@ -273,6 +278,7 @@ describe('versions and files', () => {
           reason: 'never' as const,
           newColumns: 'wait' as const,
           onFailure: 'refuse' as const,
+          asFound: 'take' as const,
           fields: [],
         },
       ],
@@ -286,7 +292,18 @@ describe('putting in force', () => {
     const before = await planInForce(world.db, world.sourceId)
     const blocker = await world.business.connect()
     await blocker.query('begin; lock table visit in access exclusive mode')
-    const attempt = put([on('visit.at')]).catch((error: unknown) => error)
+    const work = new Work({
+      db: world.db,
+      databaseUrl: world.spoorUrl,
+      log: silentLog,
+      handlers: [new Installing(world.db, world.sources)],
+    })
+    await work.start()
+    const { sourceId, admin } = world
+    const revision = await stage([on('visit.at')])
+    const attempt = installDraft(world.db, { sourceId, revision, reason: 'a reason', person: admin }).catch(
+      (error: unknown) => error,
+    )
     await expect
       .poll(async () => (await readInstallation(world.db, world.sourceId)).doing, { timeout: 8000 })
       .toContain('waiting for a table')
@@ -294,6 +311,10 @@ describe('putting in force', () => {
     expect(await attempt).toMatchObject({ code: 'installation-stopped' })
     await blocker.query('rollback')
     blocker.release()
+    await work.stop()
+    expect(await world.db('ledger.event').where({ outcome: 'refused' }).orderBy('id', 'desc').first('words')).toEqual({
+      words: 'tried to put a plan in force',
+    })
     expect((await planInForce(world.db, world.sourceId)).version).toBe(before.version)
     expect((await readDraft(world.db, world.sourceId)).edits).toHaveLength(1)
     await stage([])

@@ -13,6 +13,7 @@ import { Sources } from '../src/sources/registry.ts'
 import type { SignedIn } from '../src/http/bind.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
+import { Work, type JobHandler } from '../src/work/work.ts'
 import { asSuperuser, templateName, urlFor, type TestRole } from './names.ts'
 
 export const silentLog = pino({ level: 'silent' })
@@ -127,6 +128,12 @@ export async function makeWorld(schema: string, vault = new Vault(randomBytes(32
       })
     },
   }
+}
+
+/** Does the long work that waits, here and now. */
+export async function workOnce(world: World, ...handlers: JobHandler[]): Promise<void> {
+  const work = new Work({ db: world.db, databaseUrl: world.spoorUrl, log: silentLog, handlers })
+  await work.once().finally(() => work.stop())
 }
 
 /** The address of a world's ledger, for a process of its own. */

@@ -1,6 +1,5 @@
-import { createConnection, createServer, type AddressInfo } from 'node:net'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { ownInstallation } from '../src/sources/same.ts'
+import { ownInstallation } from '../src/ledger/installation.ts'
 import { unreachable } from '../src/sources/trouble.ts'
 import { attest } from '../src/capture/attest.ts'
 import { installCapture } from '../src/capture/install.ts'
@@ -9,6 +8,7 @@ import { previewDraft } from '../src/tracking/capture-plan.ts'
 import { planInForce, readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce, settleInstallations } from '../src/tracking/put-in-force.ts'
 import { asSuperuser, urlFor } from './names.ts'
+import { throughLossyWire } from './lossy.ts'
 import { makeWorld, track, type World } from './support.ts'
 
 let world: World
@@ -243,30 +243,14 @@ describe('putting in force', () => {
   })
 
   it('a plan whose commit went through and whose answer was lost is in force, without an alarm', async () => {
-    const lossy = await losingAnswersToCommits(new URL(world.superuserUrl).port)
-    const url = new URL(world.businessAs('spoor_test_source'))
-    url.port = String(lossy.port)
-    const direct = await world
-      .db('spoor.source')
-      .where({ id: world.sourceId })
-      .first<{ url_sealed: Buffer }>('url_sealed')
-    await world.sources.close()
-    await world
-      .db('spoor.source')
-      .where({ id: world.sourceId })
-      .update({ url_sealed: world.vault.seal(url.href) })
-    try {
+    await throughLossyWire(world, async (lossy) => {
       const before = (await planInForce(world.db, world.sourceId)).version
       lossy.lose()
       await track(world, { home: ['rent_band'] }, 'fingerprint')
       expect(lossy.lost()).toBe(1)
       expect((await planInForce(world.db, world.sourceId)).version).toBeGreaterThan(before)
       expect(await attest(world.db, await world.sources.connection(world.sourceId), world.sourceId)).toEqual([])
-    } finally {
-      await world.sources.close()
-      await world.db('spoor.source').where({ id: world.sourceId }).update(direct)
-      await lossy.close()
-    }
+    })
   })
 })
 
@@ -290,32 +274,3 @@ describe('a source that cannot be reached', () => {
     for (const row of rows) expect(row.url_sealed.toString('latin1')).not.toContain('postgresql')
   })
 })
-
-/** Stands before the database, and once it is told to, lets the next commit through and breaks off before its answer. */
-async function losingAnswersToCommits(port: string) {
-  let losing = false
-  let lost = 0
-  const server = createServer((client) => {
-    const database = createConnection({ host: '127.0.0.1', port: Number(port) })
-    client.on('data', (bytes) => {
-      database.write(bytes)
-      if (!losing || !/^Q.{4}COMMIT/is.test(bytes.toString('latin1'))) return
-      losing = false
-      lost++
-      // Time for the commit to be done, and none for its answer.
-      database.removeAllListeners('data')
-      database.once('data', () => client.destroy())
-    })
-    database.on('data', (bytes) => client.write(bytes))
-    for (const socket of [client, database]) socket.on('error', () => undefined)
-    client.on('close', () => database.destroy())
-    database.on('close', () => client.destroy())
-  })
-  await new Promise<void>((done) => void server.listen(0, '127.0.0.1', done))
-  return {
-    port: (server.address() as AddressInfo).port,
-    lose: () => (losing = true),
-    lost: () => lost,
-    close: () => new Promise((done) => server.close(done)),
-  }
-}

@@ -9,6 +9,7 @@ export const router = createRouter({
     { path: '/sign-in', name: 'sign-in', component: () => import('./session/SignIn.vue'), meta: { open: true } },
     { path: '/today', name: 'today', component: () => import('./today/TodayView.vue') },
     { path: '/today/noticing', name: 'noticing', component: () => import('./noticing/NoticingView.vue') },
+    { path: '/work', name: 'work', component: () => import('./work/WorkView.vue') },
     { path: '/custody', name: 'custody', component: () => import('./custody/CustodyView.vue') },
     { path: '/changes', name: 'changes', component: () => import('./changes/ChangesView.vue') },
     { path: '/records', name: 'records', component: () => import('./records/RecordsView.vue') },

@@ -84,7 +84,7 @@ export interface UnknownName {
 export function planFromFile(file: PlanFile, register: PlanRegister): { plan: TrackingPlan; unknown: UnknownName[] } {
   const unknown: UnknownName[] = []
   const types: Record<string, TypePlan> = {}
-  for (const { schema, table, reason, newColumns, onFailure, fields } of file.types) {
+  for (const { schema, table, reason, newColumns, onFailure, asFound, fields } of file.types) {
     const type = register.types.find((one) => one.schema === schema && one.table === table)
     if (!type) {
       unknown.push({ schema, table, column: null })
@@ -105,6 +105,7 @@ export function planFromFile(file: PlanFile, register: PlanRegister): { plan: Tr
       ...(reason === 'never' ? {} : { reason }),
       ...(newColumns === 'wait' ? {} : { newColumns }),
       ...(onFailure === 'refuse' ? {} : { onFailure }),
+      ...(asFound === 'take' ? {} : { asFound }),
     }
   }
   return { plan: { types, ...(file.secondPerson ? { secondPerson: true } : {}) }, unknown }

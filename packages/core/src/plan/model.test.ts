@@ -74,7 +74,12 @@ describe('tracking plan', () => {
       { typeId: 1, fieldId: 1, keep: 'off' },
     ])
     expect(plan).toEqual(emptyPlan)
-    expect(rulesOf(plan, 1)).toEqual({ reason: 'never', newColumns: 'wait', onFailure: 'refuse' })
+    expect(rulesOf(plan, 1)).toEqual({
+      reason: 'never',
+      newColumns: 'wait',
+      onFailure: 'refuse',
+      asFound: 'take',
+    })
   })
 
   it('what is said of a field goes when it goes off, and is not there when it comes back', () => {

@@ -10,6 +10,9 @@ export type NewColumnRule = 'track' | 'wait'
 /** What becomes of a save when capturing itself fails: it is refused, or let through and told of. */
 export type FailureRule = 'refuse' | 'pass'
 
+/** Whether what records hold when their fields begin to be tracked is taken in as found. */
+export type FoundRule = 'take' | 'leave'
+
 /** Keeps a field tracked until the end of a day (`YYYY-MM-DD`), or for good. */
 export interface Lock {
   until: string | null
@@ -37,6 +40,8 @@ export interface TypePlan {
   newColumns?: NewColumnRule
   /** A save that cannot be captured is refused unless said. */
   onFailure?: FailureRule
+  /** It is taken in unless said. */
+  asFound?: FoundRule
 }
 
 /** What is tracked in one source. By record type id; a type that is not here is not tracked. */
@@ -67,6 +72,7 @@ export interface RuleEdit {
   reason?: ReasonRule | undefined
   newColumns?: NewColumnRule | undefined
   onFailure?: FailureRule | undefined
+  asFound?: FoundRule | undefined
 }
 
 /** A rule of the whole plan. */
@@ -98,11 +104,12 @@ export interface TypeRules {
   reason: ReasonRule
   newColumns: NewColumnRule
   onFailure: FailureRule
+  asFound: FoundRule
 }
 
 export function rulesOf(plan: TrackingPlan, typeId: number): TypeRules {
-  const { reason = 'never', newColumns = 'wait', onFailure = 'refuse' } = plan.types[typeId] ?? {}
-  return { reason, newColumns, onFailure }
+  const { reason = 'never', newColumns = 'wait', onFailure = 'refuse', asFound = 'take' } = plan.types[typeId] ?? {}
+  return { reason, newColumns, onFailure, asFound }
 }
 
 const strictness: Readonly<Record<ReasonRule, number>> = { never: 0, asked: 1, required: 2 }
@@ -142,6 +149,7 @@ export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): Track
       type.reason = edit.reason ?? type.reason
       type.newColumns = edit.newColumns ?? type.newColumns
       type.onFailure = edit.onFailure ?? type.onFailure
+      type.asFound = edit.asFound ?? type.asFound
       continue
     }
     const edited = withFieldEdit(type.fields.get(String(edit.fieldId)), edit)
@@ -176,12 +184,13 @@ function withFieldEdit(before: FieldPlan | undefined, edit: FieldEdit): FieldPla
 }
 
 /** Rules that are what they would be anyway are not written down, so that equal plans are equal. */
-function closed({ fields, reason, newColumns, onFailure }: OpenType): TypePlan {
+function closed({ fields, reason, newColumns, onFailure, asFound }: OpenType): TypePlan {
   return {
     fields: Object.fromEntries(fields),
     ...(reason === 'never' ? {} : { reason }),
     ...(newColumns === 'wait' ? {} : { newColumns }),
     ...(onFailure === 'refuse' ? {} : { onFailure }),
+    ...(asFound === 'take' ? {} : { asFound }),
   }
 }
 
@@ -253,7 +262,8 @@ export function editsBetween(from: TrackingPlan, to: TrackingPlan): PlanEdit[] {
     const reason = before.reason === after.reason ? {} : { reason: after.reason }
     const newColumns = before.newColumns === after.newColumns ? {} : { newColumns: after.newColumns }
     const onFailure = before.onFailure === after.onFailure ? {} : { onFailure: after.onFailure }
-    const wish = { ...reason, ...newColumns, ...onFailure }
+    const asFound = before.asFound === after.asFound ? {} : { asFound: after.asFound }
+    const wish = { ...reason, ...newColumns, ...onFailure, ...asFound }
     return Object.keys(wish).length > 0 ? [{ typeId, ...wish }] : []
   })
   const second = to.secondPerson ?? false

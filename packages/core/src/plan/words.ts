@@ -32,6 +32,13 @@ export function planLines(from: TrackingPlan, to: TrackingPlan, nameOf: (fieldId
               ? 'a save that cannot be captured is let through and told of'
               : 'a save that cannot be captured is refused',
           ]),
+      ...(before.asFound === after.asFound
+        ? []
+        : [
+            after.asFound === 'take'
+              ? 'what is there when tracking begins is taken in as found'
+              : 'what is there when tracking begins is not taken in',
+          ]),
     ]
     return words.length > 0 && to.types[typeId] ? [{ typeId, fieldId: null, words }] : []
   })

@@ -8,12 +8,27 @@ export interface ErasedChange {
   after: string | null
 }
 
+/** A found value that was erased, with its commitment. */
+export interface ErasedFound {
+  taking: number
+  place: string
+  fieldId: number
+  value: string
+}
+
 /** What an erasure is bound by to its event, which is sealed (docs/proof.md, rule 12): a digest of what it erased. */
-export function erasureList(sha256Hex: Sha256Hex, changes: readonly ErasedChange[]): string {
+export function erasureList(
+  sha256Hex: Sha256Hex,
+  changes: readonly ErasedChange[],
+  found: readonly ErasedFound[] = [],
+): string {
   const lines = [...changes]
     .sort((a, b) => (BigInt(a.saveId) < BigInt(b.saveId) ? -1 : a.saveId === b.saveId ? a.fieldId - b.fieldId : 1))
     .map(({ saveId, fieldId, before, after }) => `${saveId} ${fieldId} ${before ?? '-'} ${after ?? '-'}\n`)
-  return sha256Hex(`\u0006${lines.join('')}`)
+  const values = [...found]
+    .sort((a, b) => a.taking - b.taking || Number(a.place) - Number(b.place) || a.fieldId - b.fieldId)
+    .map(({ taking, place, fieldId, value }) => `found ${taking} ${place} ${fieldId} ${value}\n`)
+  return sha256Hex(`\u0006${lines.join('')}${values.join('')}`)
 }
 
 /** The end of the words of an erasure's event. */

@@ -129,7 +129,7 @@ export function leafText(canonical: string): string {
 const surrogate = /[\uD800-\uDFFF]/
 
 /** PostgreSQL's text has no halves of surrogate pairs; whatever else brings one is written as a database would read it. */
-function wellFormed(text: string): string {
+export function wellFormed(text: string): string {
   if (!surrogate.test(text)) return text
   return text.replace(/[\uD800-\uDBFF](?![\uDC00-\uDFFF])|(?<![\uD800-\uDBFF])[\uDC00-\uDFFF]/g, '\uFFFD')
 }

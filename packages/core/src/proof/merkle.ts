@@ -139,3 +139,26 @@ export async function fetched<T>(asking: Asking<T>, nodeAt: (address: NodeAddres
   while (!step.done) step = asking.next(await nodeAt(step.value))
   return step.value
 }
+
+/** The root of a tree that grows, from the perfect subtrees that it is made of so far. */
+export class GrowingRoot {
+  readonly #sha256: Sha256
+  readonly #peaks: { level: number; hash: Uint8Array }[] = []
+  constructor(sha256: Sha256) {
+    this.#sha256 = sha256
+  }
+
+  /** Adds a leaf (level 0), or a perfect subtree of 2^level leaves where one begins. */
+  push(level: number, hash: Uint8Array): void {
+    let one = { level, hash }
+    while (this.#peaks.at(-1)?.level === one.level)
+      one = { level: one.level + 1, hash: innerHash(this.#sha256, this.#peaks.pop()!.hash, one.hash) }
+    this.#peaks.push(one)
+  }
+
+  root(): Uint8Array {
+    const last = this.#peaks.at(-1)
+    if (!last) return this.#sha256('')
+    return this.#peaks.slice(0, -1).reduceRight((right, { hash }) => innerHash(this.#sha256, hash, right), last.hash)
+  }
+}

@@ -92,7 +92,9 @@ const worlds: fc.Arbitrary<World> = fc
     }
     const found: FoundValue[] = finds.flatMap(({ at, field }) => {
       const there = truth[at]
-      return there && isTracked(field, instant(at)) ? [{ fieldId: field, at: instant(at), value: there[field]! }] : []
+      return there && isTracked(field, instant(at))
+        ? [{ fieldId: field, at: instant(at), value: there[field]!, hidden: null }]
+        : []
     })
     return { truth, trail: { saves, coverage, found } }
   })
@@ -201,7 +203,7 @@ describe('a moment', () => {
     const found = {
       saves: [],
       coverage: [{ fieldId: 1, from: instant(4), to: null }],
-      found: [{ fieldId: 1, at: instant(8), value: 'f' }],
+      found: [{ fieldId: 1, at: instant(8), value: 'f', hidden: null }],
     }
     expect([at(2, found)[0], at(5, found)[0], at(9, found)[0]]).toEqual([unknown('untracked'), value('f'), value('f')])
     const erased = saves.map((save) => ({

@@ -18,6 +18,8 @@ export interface Segment {
   holding: Holding
   /** The save that brought it; null where it was there before, or nothing says how it came. */
   by: string | null
+  /** Whether a look at the record tells it, and no save does. */
+  found: boolean
 }
 
 /** What is known of a field just before and from an instant on; null where nothing is. */
@@ -26,6 +28,7 @@ interface Evidence {
   before: Holding | null
   after: Holding | null
   by: string | null
+  found?: true
 }
 
 interface Spell {
@@ -75,8 +78,8 @@ export function timelineOf(trail: Trail, fieldId: number): Segment[] {
   const tracked = joined(trail.coverage.filter((spell) => spell.fieldId === fieldId))
   const anyTracked = joined(trail.coverage)
   const evidence = trail.saves.flatMap((save) => evidenceOf(save, fieldId, tracked) ?? [])
-  for (const found of trail.found.filter((one) => one.fieldId === fieldId))
-    evidence.push({ at: found.at, before: value(found.value), after: value(found.value), by: null })
+  for (const { at, value: held, hidden } of trail.found.filter((one) => one.fieldId === fieldId))
+    evidence.push({ at, before: told(held, hidden), after: told(held, hidden), by: null, found: true })
   evidence.sort((a, b) => compareInstants(a.at, b.at))
 
   const segments: Segment[] = []
@@ -84,8 +87,10 @@ export function timelineOf(trail: Trail, fieldId: number): Segment[] {
     if (segment.from !== null && segment.from === segment.to) return
     const last = segments.at(-1)
     const goesOn = last && sameHolding(last.holding, segment.holding) && (segment.by === null || segment.by === last.by)
-    if (goesOn) last.to = segment.to
-    else segments.push({ ...segment })
+    if (goesOn) {
+      last.to = segment.to
+      last.found &&= segment.found
+    } else segments.push({ ...segment })
   }
   for (let at = 0; at <= evidence.length; at++) {
     const [left, right] = [evidence[at - 1], evidence[at]]
@@ -133,7 +138,13 @@ function piecesBetween(
       ? unknown('unseen')
       : unknown(isGap(tracked, piece.from) ? 'gap' : 'untracked')
     const holding = ahead && back ? agreed(ahead, back) : (ahead ?? back ?? nothing)
-    return { ...piece, holding, by: ahead !== null && at === 0 ? (left?.by ?? null) : null }
+    const tellers = [ahead && left, back && right].flatMap((one) => one ?? [])
+    return {
+      ...piece,
+      holding,
+      by: ahead !== null && at === 0 ? (left?.by ?? null) : null,
+      found: tellers.length > 0 && tellers.every((one) => one.found),
+    }
   })
 }
 

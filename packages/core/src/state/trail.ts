@@ -31,6 +31,7 @@ export interface FoundValue {
   fieldId: number
   at: string
   value: CapturedValue
+  hidden: Hidden | null
 }
 
 /** Everything that is known of one record: its saves in the order of the ledger, what was tracked when, and what was found. */

@@ -1,6 +1,6 @@
 import { capitalised, counted, listed, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
-import { raiseAlarm, settleAlarms } from '../custody/alarms.ts'
+import { raiseAlarm, overAlarms } from '../alarms/alarms.ts'
 import { boundArray, instantText, type Database } from '../database/knex.ts'
 import { movementsOf, readFamilies, rowsWithoutSave, takeOff, type Family } from './family.ts'
 
@@ -118,8 +118,8 @@ export async function attest(db: Database, source: Database, sourceId: number): 
     await closeCoverage(trx, gone, lastGood)
     await trx('ledger.collector_state').where({ source_id: sourceId }).update({ attested_at: now })
   })
-  for (const one of words) await raiseAlarm(db, sourceId, 'capture-altered', one)
-  if (words.length === 0) await settleAlarms(db, sourceId, 'capture-altered')
+  for (const one of words) await raiseAlarm(db, { code: 'capture-altered', sourceId, words: one })
+  await overAlarms(db, sourceId, 'capture-altered', words)
   await followPartitions(db, source, sourceId, { families, installed: row.installed, since: lastGood, now })
   return words
 }
@@ -154,7 +154,11 @@ async function followPartitions(
     const rows = unsaved >= 1000 ? 'a thousand rows or more' : counted(unsaved, 'row')
     const because = `the partition ${table} brought ${rows} that no save created`
     await interruptCoverage(db, typeId, since, now, because)
-    await raiseAlarm(db, sourceId, 'partition-rows', `To ${type.plural}, ${because}, between ${since} and ${now}.`)
+    await raiseAlarm(db, {
+      code: 'partition-rows',
+      sourceId,
+      words: `To ${type.plural}, ${because}, between ${since} and ${now}.`,
+    })
   }
 }
 

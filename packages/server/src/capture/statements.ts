@@ -193,6 +193,13 @@ export class Statements {
     return parts.join(' and ')
   }
 
+  /** What is read of a row `x` that is there: its key, its label, its parent's key, its values as a JSON array. */
+  held(): string {
+    const row = named('x')
+    const kept = this.#table.fields.map((field) => this.#kept(field, row))
+    return `${this.key(row)} as key, ${this.#label(row)} as label, ${this.#parent(row)} as parent_key, pg_catalog.to_json(array[${kept.join(', ')}]::pg_catalog.text[])::pg_catalog.text as vals`
+  }
+
   #parent(row: RowOf): string {
     const { parentColumns } = this.#table
     if (parentColumns.length === 0) return 'null'

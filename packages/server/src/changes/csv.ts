@@ -3,8 +3,8 @@ import { wallClockText, type ActorKind, type Scope } from '@spoor/core'
 import { exportColumns, type ExportColumn } from '@spoor/contract'
 import { stringify } from 'csv-stringify'
 import type { Database } from '../database/knex.ts'
-import { erasedText, maskedText } from './masked.ts'
-import { whereScope } from './scope-sql.ts'
+import { erasedText, maskedText } from '../ledger/masked.ts'
+import { whereScope } from '../ledger/scope-sql.ts'
 
 export interface ExportRow {
   captured_at: string

@@ -1,15 +1,17 @@
 import type { Logger } from 'pino'
 import { counted } from '@spoor/core'
 import { attest, interruptCoverage } from '../capture/attest.ts'
-import { raiseAlarm } from '../custody/alarms.ts'
+import { overAlarms, raiseAlarm } from '../alarms/alarms.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
 import type { Sources } from '../sources/registry.ts'
-import { ownInstallation } from '../sources/same.ts'
+import { ownInstallation } from '../ledger/installation.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { sampleActivity } from '../tracking/activity.ts'
 import { lookForUnseen } from '../tracking/blind-spots.ts'
 import { settleInstallations } from '../tracking/put-in-force.ts'
+import { askForTakings } from '../found/ask.ts'
+import { planInForce } from '../tracking/plan-store.ts'
 import { refitCapture } from '../tracking/refit.ts'
 import { Floor } from './floor.ts'
 import { knownIdentities } from '../people/identities.ts'
@@ -23,7 +25,7 @@ import {
   readTraces,
   type OutboxHead,
   type OutboxRow,
-} from './outbox.ts'
+} from '../capture/outbox.ts'
 import { Preparer, type Prepared } from './prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
 import { Yielding } from './yielding.ts'
@@ -36,6 +38,8 @@ export interface CollectorDeps {
   everyMs: number
   /** How often the source is asked which rows can no longer appear; every ten seconds unless said. */
   floorEveryMs?: number
+  /** How long collecting may fail before it is an alarm; half a minute unless said. */
+  patienceMs?: number
   /** Called after each batch that reached the ledger. */
   onCollected(): void
 }
@@ -44,6 +48,7 @@ const maxRows = 10_000
 const maxBytes = 16 * 1024 * 1024
 const mostAhead = 10
 const retryMs = 1000
+const patienceMs = 30_000
 /** Well within the minute in which an altered trigger is to be noticed. */
 const attestEveryMs = 30_000
 const unseenEveryMs = 3_600_000
@@ -81,6 +86,8 @@ export class Collector {
   #attestedMs = 0
   #unseenMs = Number.NEGATIVE_INFINITY
   #watchWords: string[] = []
+  /** Since when nothing could be collected; whether that was so when the last server stopped is found out first. */
+  #failingSinceMs: number | null = Number.POSITIVE_INFINITY
 
   constructor(sourceId: number, deps: CollectorDeps) {
     this.#sourceId = sourceId
@@ -116,7 +123,9 @@ export class Collector {
       this.#attestedMs = performance.now()
     }
     const began = performance.now()
-    if ((await this.collectOnce()) === 0) return this.#deps.everyMs
+    const rows = await this.collectOnce()
+    await this.#works()
+    if (rows === 0) return this.#deps.everyMs
     return this.#yielding.restMs(performance.now() - began, this.#behindMs)
   }
 
@@ -130,7 +139,11 @@ export class Collector {
     for (const words of await settleInstallations(db, sources, this.#sourceId)) this.#deps.log.info(words)
     if ((await readHead(source)) === null) return
     this.#watchWords = await attest(db, source, this.#sourceId)
-    if (this.#watchWords.length === 0) await refitCapture(db, sources, this.#sourceId)
+    if (this.#watchWords.length === 0) {
+      await refitCapture(db, sources, this.#sourceId)
+      const inForce = await planInForce(db, this.#sourceId)
+      await db.transaction((trx) => askForTakings(trx, this.#sourceId, inForce))
+    }
     await this.#tellMissed(source)
     await this.#tellMeddling(source)
   }
@@ -159,7 +172,7 @@ export class Collector {
         )
     }
     for (const words of told) {
-      await raiseAlarm(db, this.#sourceId, 'outbox-altered', words)
+      await raiseAlarm(db, { code: 'outbox-altered', sourceId: this.#sourceId, words })
       this.#watchWords.push(words)
     }
     if (Number(state.traces ?? -1) !== begun)
@@ -176,12 +189,12 @@ export class Collector {
       const because = `${counted(saves, 'save')} could not be captured and were let through`
       await interruptCoverage(db, typeId, first, last, because)
       const told = `Of ${type.plural}, ${because}, as the plan says, from ${first} to ${last}. The source said of a ${words}.`
-      await raiseAlarm(db, this.#sourceId, 'capture-missed', told)
+      await raiseAlarm(db, { code: 'capture-missed', sourceId: this.#sourceId, words: told })
       await forget(source, 'missed', ids)
     }
     const standing = await db('spoor.alarm')
-      .where({ source_id: this.#sourceId, settled_at: null })
-      .whereIn('kind', ['capture-missed', 'capture-untried'])
+      .where({ source_id: this.#sourceId, settled_at: null, over_at: null })
+      .whereIn('code', ['capture-missed', 'capture-untried'])
       .orderBy('id')
       .select<{ words: string }[]>('words')
     this.#watchWords.push(...standing.map((alarm) => alarm.words))
@@ -279,20 +292,20 @@ export class Collector {
     if (head.installation !== null && head.installation !== this.#installation) {
       const words =
         'Another Spoor collects from this database. Nothing is taken from it here, since each would take what the other is to have.'
-      await raiseAlarm(db, this.#sourceId, 'source-replaced', words)
+      await raiseAlarm(db, { code: 'source-replaced', sourceId: this.#sourceId, words })
       return words
     }
     const { epoch } = await db('spoor.source').where({ id: this.#sourceId }).first<{ epoch: string | null }>('epoch')
     if (epoch !== null && epoch !== head.epoch) {
       const words =
         'The database at this address is not the one that was tracked, or its capture was removed and made anew. Nothing is collected from it until a plan is put in force there again.'
-      await raiseAlarm(db, this.#sourceId, 'source-replaced', words)
+      await raiseAlarm(db, { code: 'source-replaced', sourceId: this.#sourceId, words })
       return words
     }
     if (epoch === null) await db('spoor.source').where({ id: this.#sourceId }).update({ epoch: head.epoch })
     if (head.lastSeq < BigInt(state.high_seq)) {
       const words = `The source came back older than it was, as from a backup: it has drawn number ${head.lastSeq}, and number ${state.high_seq} was collected before. The trail keeps what it has; what the source lost shows as values that do not join.`
-      await raiseAlarm(db, this.#sourceId, 'source-older', words)
+      await raiseAlarm(db, { code: 'source-older', sourceId: this.#sourceId, words })
       this.#watchWords.push(words)
       this.#forget()
       await db('ledger.collector_state')
@@ -384,13 +397,31 @@ export class Collector {
     await this.#deps.db('ledger.collector_state').where({ source_id: this.#sourceId }).update(state)
   }
 
+  /** What kept it from collecting is over. */
+  async #works(): Promise<void> {
+    if (this.#failingSinceMs === null) return
+    this.#failingSinceMs = null
+    for (const code of ['source-unreachable', 'collecting-failed'] as const)
+      await overAlarms(this.#deps.db, this.#sourceId, code)
+  }
+
   async #complain(error: unknown): Promise<void> {
     const words = isUnreachable(error)
       ? unreachable(error).words
       : 'Collecting failed; it is tried again every second. The server’s log holds the cause.'
     this.#deps.log.error({ err: error, sourceId: this.#sourceId }, 'collecting failed')
-    await this.#note({ trouble: words }).catch((second: unknown) =>
-      this.#deps.log.error({ err: second }, 'and the ledger cannot be written'),
-    )
+    const nowMs = performance.now()
+    this.#failingSinceMs = Math.min(this.#failingSinceMs ?? nowMs, nowMs)
+    try {
+      await this.#note({ trouble: words })
+      if (nowMs - this.#failingSinceMs >= (this.#deps.patienceMs ?? patienceMs))
+        await raiseAlarm(this.#deps.db, {
+          code: isUnreachable(error) ? 'source-unreachable' : 'collecting-failed',
+          sourceId: this.#sourceId,
+          words,
+        })
+    } catch (second) {
+      this.#deps.log.error({ err: second }, 'and the ledger cannot be written')
+    }
   }
 }

@@ -1,5 +1,5 @@
 import type { Database } from '../database/knex.ts'
-import { readLastSeq, runningTransactions } from './outbox.ts'
+import { readLastSeq, runningTransactions } from '../capture/outbox.ts'
 
 const lookEveryMs = 10_000
 

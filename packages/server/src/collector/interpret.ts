@@ -1,24 +1,12 @@
 import { actorKinds, canonicalKey, type ActorKind, type CapturedRow, type Delta, type SaveAction } from '@spoor/core'
 import * as v from 'valibot'
-import type { OutboxRow } from './outbox.ts'
+import type { KnownIdentity } from '../people/identities.ts'
+import type { OutboxRow } from '../capture/outbox.ts'
 
 /** What a login of the source may do. */
 export interface KnownLogin {
   mayDeclare: boolean
   own: boolean
-}
-
-/** Somebody whom saves are known to be by, from the login or from a name that an application says. */
-export interface KnownIdentity {
-  by: 'login' | 'name'
-  said: string
-  kind: ActorKind
-  name: string
-  /** The person a delegate acts for. */
-  forName: string | null
-  /** First and last day, `YYYY-MM-DD` in UTC; null is open. */
-  fromOn: string | null
-  untilOn: string | null
 }
 
 /** What is known of a source beyond its rows. */

@@ -1,4 +1,4 @@
-import { createHmac, randomBytes } from 'node:crypto'
+import { randomBytes } from 'node:crypto'
 import { setImmediate as breathe } from 'node:timers/promises'
 import {
   changeDigest,
@@ -11,10 +11,11 @@ import {
   type Commitments,
   type TrackingPlan,
 } from '@spoor/core'
-import { sha256Hex } from '../custody/sha256.ts'
+import { fingerprint } from '../ledger/fingerprint.ts'
+import { sha256Hex } from '../ledger/sha256.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { interpret, type CapturedSave, type Known } from './interpret.ts'
-import type { OutboxRow } from './outbox.ts'
+import type { OutboxRow } from '../capture/outbox.ts'
 
 /** A change as it will be kept: nothing of it depends on the number its save is going to have. */
 export interface PreparedChange {
@@ -97,7 +98,8 @@ export class Preparer {
     const changes = entries.map(([field, [before, after]], at): PreparedChange => {
       const fieldId = Number(field)
       const hashed = this.#fingerprinted.has(`${save.planVersion}/${field}`)
-      const kept = (value: string | null) => (hashed && value !== null ? this.#fingerprint(value) : value)
+      const kept = (value: string | null) =>
+        hashed && value !== null ? fingerprint(this.#fingerprintKey, value) : value
       const moved = this.#numbers.has(fieldId) ? rise(before, after) : null
       const salt = salts.toString('hex', at * saltBytes, (at + 1) * saltBytes)
       const [keptBefore, keptAfter] = [kept(before), kept(after)]
@@ -161,11 +163,6 @@ export class Preparer {
     const salts = this.#unused.subarray(0, bytes)
     this.#unused = this.#unused.subarray(bytes)
     return salts
-  }
-
-  /** The source's salted hash under a key that never leaves Spoor, so that the ledger's fingerprint cannot be guessed at from there. */
-  #fingerprint(sourceHash: string): string {
-    return createHmac('sha256', this.#fingerprintKey).update(sourceHash).digest('hex')
   }
 }
 

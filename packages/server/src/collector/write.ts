@@ -1,11 +1,13 @@
-import { canonicalSave, leafText, setAsideWords } from '@spoor/core'
+import { canonicalSave, counted, leafText, setAsideWords } from '@spoor/core'
 import type { Knex } from 'knex'
+import { raiseAlarm } from '../alarms/alarms.ts'
 import { addToRollups } from './rollups.ts'
 import { assignRuns } from './runs.ts'
-import { sha256Hex } from '../custody/sha256.ts'
-import { copyInto, copyLine } from '../database/copy.ts'
+import { copiedChange, copiedSave, saveColumns, writtenChange } from '../ledger/row-columns.ts'
+import { sha256Hex } from '../ledger/sha256.ts'
+import { copyInto } from '../database/copy.ts'
 import { boundArray, type Database } from '../database/knex.ts'
-import { recordEvents } from '../people/events.ts'
+import { recordEvents } from '../ledger/events.ts'
 import type { CapturedSave, Who } from './interpret.ts'
 import type { Prepared, PreparedChange } from './prepare.ts'
 
@@ -17,54 +19,6 @@ export interface Batch {
 }
 
 export class CollectorSuperseded extends Error {}
-
-const saveColumns = [
-  'id',
-  'captured_at',
-  'source_id',
-  'type_id',
-  'record_key',
-  'key_before',
-  'label',
-  'action',
-  'actor_id',
-  'actor_kind',
-  'claimed',
-  'on_behalf_of',
-  'channel',
-  'run',
-  'reason',
-  'correction_id',
-  'db_login',
-  'application_name',
-  'client_address',
-  'transaction_id',
-  'plan_version',
-  'outbox_seq',
-  'run_id',
-  'parent_type_id',
-  'parent_key',
-  'collected_at',
-  'actor_name',
-  'leaf',
-]
-const changeColumns = [
-  'save_id',
-  'captured_at',
-  'field_id',
-  'type_id',
-  'record_key',
-  'actor_id',
-  'actor_kind',
-  'before',
-  'after',
-  'parent_type_id',
-  'parent_key',
-  'rise',
-  'rise_share',
-  'salt',
-  'digest',
-]
 
 /** Writes batches into the ledger, each in one transaction with the note of what was taken. */
 export class LedgerWriter {
@@ -96,7 +50,7 @@ export class LedgerWriter {
         parentTypeId: save.parentKey === null ? null : (parents.get(save.typeId) ?? null),
         collectedAt,
       }))
-      await copyInto(trx, 'ledger.change', changeColumns, each(numbered, changeLines))
+      await copyInto(trx, 'ledger.change', writtenChange, each(numbered, changeLines))
       await copyInto(
         trx,
         'ledger.save',
@@ -105,7 +59,6 @@ export class LedgerWriter {
       )
       await addToRollups(trx, numbered)
       await noteRecords(trx, numbered)
-      await noteCorrections(trx, saves)
       await keepAside(trx, batch.sourceId, setAside)
       return actors
     })
@@ -171,36 +124,36 @@ function saveLine(
     parentKey,
     changes: changes.map(({ fieldId, commitments }) => ({ fieldId, ...commitments })),
   })
-  return copyLine(
-    [
+  return copiedSave(
+    {
       id,
-      save.at,
-      sourceId,
-      save.typeId,
-      save.key,
-      save.keyBefore,
-      save.label,
-      save.action,
-      actorId,
-      save.who.kind,
-      save.who.claimed,
-      save.onBehalfOf,
-      save.channel,
-      save.run,
-      save.reason,
-      save.correctionId,
-      save.login,
-      save.applicationName,
-      save.clientAddress,
-      save.transaction,
-      save.planVersion,
-      save.seq,
-      runId,
-      parentTypeId,
-      parentKey,
-      collectedAt,
-      save.who.name,
-    ],
+      captured_at: save.at,
+      collected_at: collectedAt,
+      source_id: sourceId,
+      type_id: save.typeId,
+      record_key: save.key,
+      key_before: save.keyBefore,
+      label: save.label,
+      action: save.action,
+      actor_id: actorId,
+      actor_kind: save.who.kind,
+      actor_name: save.who.name,
+      claimed: save.who.claimed,
+      on_behalf_of: save.onBehalfOf,
+      channel: save.channel,
+      run: save.run,
+      run_id: runId,
+      reason: save.reason,
+      correction_id: save.correctionId,
+      db_login: save.login,
+      application_name: save.applicationName,
+      client_address: save.clientAddress,
+      transaction_id: save.transaction,
+      plan_version: save.planVersion,
+      outbox_seq: save.seq,
+      parent_type_id: parentTypeId,
+      parent_key: parentKey,
+    },
     sha256Hex(leafText(canonical)),
   )
 }
@@ -208,22 +161,22 @@ function saveLine(
 function changeLines({ save, id, actorId, parentTypeId, changes }: Numbered): string[] {
   const parentKey = parentTypeId === null ? null : save.parentKey
   return changes.map(({ fieldId, before, after, rise, riseShare, salt, digest }) =>
-    copyLine(
-      [
-        id,
-        save.at,
-        fieldId,
-        save.typeId,
-        save.key,
-        actorId,
-        save.who.kind,
+    copiedChange(
+      {
+        save_id: id,
+        captured_at: save.at,
+        field_id: fieldId,
+        type_id: save.typeId,
+        record_key: save.key,
+        actor_id: actorId,
+        actor_kind: save.who.kind,
         before,
         after,
-        parentTypeId,
-        parentKey,
+        parent_type_id: parentTypeId,
+        parent_key: parentKey,
         rise,
-        riseShare,
-      ],
+        rise_share: riseShare,
+      },
       salt,
       digest,
     ),
@@ -295,6 +248,12 @@ async function keepAside(trx: Knex.Transaction, sourceId: number, rows: Prepared
     trx,
     rows.map((row) => ({ kind: 'custody', personId: null, words: setAsideWords(sha256Hex, { sourceId, ...row }) })),
   )
+  await raiseAlarm(trx, {
+    code: 'rows-set-aside',
+    sourceId,
+    place: `rows from ${rows[0]!.seq}`,
+    words: `${counted(rows.length, 'captured row')} could not be understood and ${rows.length === 1 ? 'was' : 'were'} set aside whole, the first with number ${rows[0]!.seq}: ${rows[0]!.why}. What they tell is not in the trail.`,
+  })
 }
 
 /** Most saves leave a record's label as it is: those are looked at and not written. */
@@ -326,14 +285,4 @@ async function noteRecords(trx: Knex.Transaction, numbered: readonly Numbered[])
       records.map((r) => r.deleted),
     ].map(boundArray),
   )
-}
-
-/** A correction whose saves arrive was applied, even if the server stopped before it could write that down. */
-async function noteCorrections(trx: Knex.Transaction, saves: readonly CapturedSave[]): Promise<void> {
-  const ids = [...new Set(saves.flatMap((save) => (save.correctionId === null ? [] : [save.correctionId])))]
-  if (ids.length === 0) return
-  await trx('spoor.correction')
-    .whereIn('id', ids)
-    .where({ state: 'draft' })
-    .update({ state: 'applied', applied_at: trx.fn.now() })
 }

@@ -13,16 +13,17 @@ import {
 } from '@spoor/core'
 import type { Effect, Refusal } from '@spoor/contract'
 import type { Knex } from 'knex'
-import { maskedFields } from '../changes/masked.ts'
+import { maskedFields } from '../ledger/masked.ts'
 import { interpret } from '../collector/interpret.ts'
-import { outboxColumns, type OutboxRow } from '../collector/outbox.ts'
+import { outboxColumns, type OutboxRow } from '../capture/outbox.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { plainQuery } from '../database/plain.ts'
-import { recordEvent } from '../people/events.ts'
+import { recordEvent } from '../ledger/events.ts'
 import { errorCode, Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { applying, noteAttempt, outcomeOf, settleAs, type Attempt } from './attempt.ts'
 import { blockedWords, readItems, type KeptItem } from './store.ts'
 import { groupBy, lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
@@ -153,7 +154,8 @@ function sourceWords(error: unknown, { hidesRows }: Pick<Plan, 'hidesRows'>): st
 
 /**
  * Writes a rehearsed draft, all or none. Nothing is overwritten that changed since the rehearsal: then nothing is
- * written and the draft stands.
+ * written and the draft stands. Before the source is asked to commit, its transaction is written down here: when the
+ * answer is lost, or this server with it, the source says what became of it.
  */
 export async function applyCorrection(
   deps: CarryOutDeps,
@@ -161,37 +163,89 @@ export async function applyCorrection(
   reason: string,
   person: SignedIn,
 ): Promise<void> {
-  await deps.db.transaction(async (trx) => {
-    const plan = await readPlan(deps, trx, correctionId)
-    await demandSecondPerson(trx, correctionId, plan, person)
-    const source = await deps.sources.connection(plan.sourceId)
-    const { planned: writes, overridden } = await reaching(() =>
-      source
-        .transaction(async (sourceTrx) => {
-          const rehearsed = await compare(sourceTrx, plan)
-          demandUnmoved(plan.items, rehearsed)
-          const planned = writesOf(rehearsed)
-          if (planned.length === 0)
-            throw new Problem(
-              'nothing-to-revert',
-              'No value would be written: each is as wanted already, blocked, or was changed since and is to be kept. The draft stands.',
-            )
-          await declare(sourceTrx, person, reason, correctionId)
-          const written = await writeGuarded(sourceTrx, plan.tables, planned)
-          if (written.size < planned.length) throw moved()
-          return { planned, overridden: await overriddenOf(sourceTrx, plan, planned) }
-        })
-        .catch((error: unknown) => {
-          if (error instanceof Problem || isUnreachable(error) || errorCode(error) === undefined) throw error
-          throw new Problem(
-            'source-refused',
-            `The source answered: ${sourceWords(error, plan)}. Nothing was written and the draft stands.`,
-          )
-        }),
-    )
-    await noteApplied(trx, correctionId, plan.items, writes, overridden, reason, person)
-  })
+  const lock = applying(deps.db, correctionId)
+  if (!(await lock.holds())) throw underWay()
+  try {
+    await applyLocked(deps, correctionId, reason, person)
+  } finally {
+    await lock.resign()
+  }
 }
+
+async function applyLocked(
+  { db, sources }: CarryOutDeps,
+  correctionId: number,
+  reason: string,
+  person: SignedIn,
+): Promise<void> {
+  const attempt: Attempt = { by: person.id, reason, transaction: null, written: [], overridden: [] }
+  const plan = await db.transaction(async (trx) => {
+    const read = await readPlan({ db, sources }, trx, correctionId)
+    await demandSecondPerson(trx, correctionId, read, person)
+    await noteAttempt(trx, correctionId, attempt)
+    return read
+  })
+  try {
+    const source = await sources.connection(plan.sourceId)
+    await source.transaction(async (sourceTrx) => {
+      const rehearsed = await compare(sourceTrx, plan)
+      demandUnmoved(plan.items, rehearsed)
+      const planned = writesOf(rehearsed)
+      if (planned.length === 0)
+        throw new Problem(
+          'nothing-to-revert',
+          'No value would be written: each is as wanted already, blocked, or was changed since and is to be kept. The draft stands.',
+        )
+      await declare(sourceTrx, person, reason, correctionId)
+      const written = await writeGuarded(sourceTrx, plan.tables, planned)
+      if (written.size < planned.length) throw moved()
+      const overridden = await overriddenOf(sourceTrx, plan, planned)
+      const places = new Set(planned.map(itemPlace))
+      const items = plan.items.filter((item) => places.has(itemPlace(item)))
+      attempt.written = items.map((item) => item.id)
+      attempt.overridden = items.filter((item) => overridden.has(itemPlace(item))).map((item) => item.id)
+      const [row] = await plainQuery<{ xid: string }>(sourceTrx, 'select pg_catalog.pg_current_xact_id()::text as xid')
+      attempt.transaction = row!.xid
+      await noteAttempt(db, correctionId, attempt)
+    })
+  } catch (error) {
+    await afterFailure({ db, sources }, correctionId, attempt, error, plan)
+    return
+  }
+  await settleAs(db, correctionId, attempt, 'applied')
+}
+
+/** @throws Problem unless it went through after all */
+async function afterFailure(
+  { db, sources }: CarryOutDeps,
+  correctionId: number,
+  attempt: Attempt,
+  error: unknown,
+  plan: Plan,
+): Promise<void> {
+  // What a statement is refused with is no answer to a commit; what breaks off may be.
+  const refused = error instanceof Problem || (!isUnreachable(error) && errorCode(error) !== undefined)
+  const outcome =
+    refused && attempt.transaction === null ? 'nothing written' : await outcomeOf(db, sources, correctionId, attempt)
+  if (outcome === 'unknown')
+    throw new Problem(
+      'source-unreachable',
+      'The source broke off while the correction was being committed, and does not say what became of it. It is found out as soon as the source answers; until then the correction is neither written again nor changed.',
+    )
+  await settleAs(db, correctionId, attempt, outcome)
+  if (outcome === 'applied') return
+  if (error instanceof Problem) throw error
+  if (isUnreachable(error))
+    throw new Problem('source-unreachable', `${unreachable(error).words} Nothing was written and the draft is kept.`)
+  if (errorCode(error) === undefined) throw error
+  throw new Problem(
+    'source-refused',
+    `The source answered: ${sourceWords(error, plan)}. Nothing was written and the draft stands.`,
+  )
+}
+
+const underWay = () =>
+  new Problem('correction-closed', 'It is being applied at this moment, or it is being found out whether it was.')
 
 /** Places that hold something else after all, since rules of the source's own have their say after the write. */
 async function overriddenOf(
@@ -249,6 +303,7 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
     .forUpdate()
     .first<{ source_id: number; state: string } | undefined>('source_id', 'state')
   if (!head) throw new Problem('not-found', `There is no correction ${correctionId}.`)
+  if (head.state === 'applying') throw underWay()
   if (head.state !== 'draft')
     throw new Problem('correction-closed', 'It stands as it was applied. To undo it, revert the changes it made.')
   const items = await readItems(trx, correctionId)
@@ -333,30 +388,6 @@ async function storeRehearsal(
       boundArray,
     ),
   )
-}
-
-async function noteApplied(
-  trx: Knex.Transaction,
-  correctionId: number,
-  items: readonly KeptItem[],
-  writes: readonly GuardedWrite[],
-  overridden: ReadonlySet<string>,
-  reason: string,
-  person: SignedIn,
-): Promise<void> {
-  const places = new Set(writes.map(itemPlace))
-  const tried = items.filter((item) => places.has(itemPlace(item)))
-  const idsOf = (some: readonly KeptItem[]) => boundArray(some.map((item) => item.id))
-  await trx.raw('update spoor.correction_item set written = true where id = any(?::int[])', [
-    idsOf(tried.filter((item) => !overridden.has(itemPlace(item)))),
-  ])
-  await trx.raw('update spoor.correction_item set why = ? where id = any(?::int[])', [
-    'written, but the source’s own rules put another value in its place',
-    idsOf(tried.filter((item) => overridden.has(itemPlace(item)))),
-  ])
-  await trx('spoor.correction')
-    .where({ id: correctionId })
-    .update({ state: 'applied', applied_by: person.id, applied_at: trx.fn.now(), reason })
 }
 
 /** @throws Problem in words when the source cannot be reached. */

@@ -1,7 +1,7 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
 import { bind } from '../http/bind.ts'
-import { recorded, recordEvent } from '../people/events.ts'
+import { recordEvent } from '../ledger/events.ts'
 import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
 import { draftCorrection } from './draft.ts'
 import { listCorrections, readCorrection } from './store.ts'
@@ -32,10 +32,14 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   })
 
   bind(router, routes.applyCorrection, async ({ params, body, person }) => {
-    const words = `applied correction ${params.correctionId}`
-    await recorded(db, { kind: 'correction', personId: person.id, words }, () =>
-      applyCorrection(deps, params.correctionId, body.reason, person),
-    )
+    await applyCorrection(deps, params.correctionId, body.reason, person).catch(async (error: unknown) => {
+      // What may have been written is not said to have been refused.
+      const { state } = await readCorrection(db, params.correctionId)
+      const words = `tried to apply correction ${params.correctionId}`
+      if (state === 'draft')
+        await recordEvent(db, { kind: 'correction', personId: person.id, outcome: 'refused', words })
+      throw error
+    })
     return await readCorrection(db, params.correctionId)
   })
 

@@ -1,7 +1,7 @@
 import type { Correction, CorrectionHead, CorrectionItem } from '@spoor/contract'
 import type { BlockReason } from '@spoor/core'
 import type { Knex } from 'knex'
-import { maskedFields } from '../changes/masked.ts'
+import { maskedFields } from '../ledger/masked.ts'
 import { Problem } from '../errors.ts'
 
 const whyBlocked: Readonly<Record<BlockReason, string>> = {

@@ -1,14 +1,12 @@
 import { randomBytes } from 'node:crypto'
 import { setTimeout as sleep } from 'node:timers/promises'
 import {
+  GrowingRoot,
   chainBegin,
   chained,
   checkpointText,
-  innerHash,
   readCheckpoint,
   readNote,
-  rootOf,
-  answered,
   sameBytes,
   sidesAltered,
   signatureBy,
@@ -17,7 +15,7 @@ import {
 } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { vouchedKeys } from './hand-over.ts'
-import { keepMismatch, type Mismatch } from './mismatch.ts'
+import { keepMismatch, type Mismatch } from '../alarms/mismatch.ts'
 import type { OutsideSeal, OutsideSeals } from './outside.ts'
 import type { Recomputed } from './recompute.ts'
 import { block, isAsWritten, leavesOf, type Block, type Slice } from './slice.ts'
@@ -26,10 +24,11 @@ import { CountSums, type CountTable } from './count-sums.ts'
 import { compareCounts, strayChange } from './compare-counts.ts'
 import { compareEvents } from './compare-events.ts'
 import { compareRecords } from './compare-records.ts'
+import { compareFound } from '../found/compare.ts'
 import { compareFacts } from '../evidence/compare.ts'
 import { compareShape } from './compare-shape.ts'
 import { canonicalEvent, latestSeal, originOf, type EventRow, type SealRow } from './sealer.ts'
-import { sha256 } from './sha256.ts'
+import { sha256 } from '../ledger/sha256.ts'
 import { signatureHolds } from './signing-key.ts'
 import { extentOf, fold } from './tree.ts'
 
@@ -52,8 +51,8 @@ export interface CheckRun {
   checkId: number
   /** Whether somebody waits for it; else others keep most of the machine. Asked before each slice. */
   hurried(): boolean
-  /** Called now and then. @returns false when it is to stop */
-  onProgress(done: number): Promise<boolean>
+  /** Called now and then with the saves that are done; throws when it is not to go on. */
+  onProgress(done: number): Promise<void>
 }
 
 interface Between {
@@ -75,11 +74,6 @@ async function* sealsUpTo(db: Database, upTo: string): AsyncGenerator<SealRow> {
   }
 }
 
-export interface CheckOutcome {
-  found: number
-  stopped: boolean
-}
-
 /** Walks the whole ledger and compares saves, changes, counts, events and seals. What does not match is kept as an alarm. */
 export class LedgerCheck {
   readonly #run: CheckRun
@@ -92,7 +86,8 @@ export class LedgerCheck {
     this.#run = run
   }
 
-  async check(): Promise<CheckOutcome> {
+  /** @returns how much it found */
+  async check(): Promise<number> {
     const { db, outside } = this.#run
     // In this order: what is sealed meanwhile must not look as if the ledger had lost its end, or the database a seal.
     const known = outside?.all() ?? []
@@ -103,17 +98,18 @@ export class LedgerCheck {
     // First, since whatever is read afterwards is read from these tables.
     for (const mismatch of await compareShape(db)) await this.#tell(mismatch)
     await this.#seals(upTo, size, known)
-    const going = (await this.#walk(first, size, upTo)) && (await this.#events(upTo))
-    const differing = going ? await this.#countsThatDiffer(first, size) : null
-    if (differing)
-      for (const compare of [
-        () => compareEvents(db),
-        () => compareCounts(db, differing),
-        () => compareRecords(db),
-        () => compareFacts(db, this.#run.evidenceKey),
-      ])
-        for (const mismatch of await compare()) await this.#tell(mismatch)
-    return { found: this.#found, stopped: differing === null }
+    await this.#walk(first, size, upTo)
+    await this.#events(upTo)
+    const differing = await this.#countsThatDiffer(first, size)
+    for (const compare of [
+      () => compareEvents(db),
+      () => compareCounts(db, differing),
+      () => compareRecords(db),
+      () => compareFound(db),
+      () => compareFacts(db, this.#run.evidenceKey),
+    ])
+      for (const mismatch of await compare()) await this.#tell(mismatch)
+    return this.#found
   }
 
   /** Between which two seals a leaf lies; asked only when something is to be told of it. */
@@ -205,16 +201,10 @@ export class LedgerCheck {
   }
 
   /** @returns whether it went to the end. */
-  async #walk(first: bigint, size: number, upTo: string): Promise<boolean> {
+  async #walk(first: bigint, size: number, upTo: string): Promise<void> {
     const { db, slices, hurried, onProgress } = this.#run
     /** Perfect subtrees from left to right, as in the binary form of how many leaves were walked over. */
-    const peaks: { level: number; hash: Uint8Array }[] = []
-    const push = (level: number, hash: Uint8Array) => {
-      let one = { level, hash }
-      while (peaks.at(-1)?.level === one.level)
-        one = { level: one.level + 1, hash: innerHash(sha256, peaks.pop()!.hash, one.hash) }
-      peaks.push(one)
-    }
+    const grown = new GrowingRoot(sha256)
     const seals = sealsUpTo(db, upTo)
     let next = await nextOf(seals)
     /** Seals that end with so many leaves. */
@@ -222,12 +212,12 @@ export class LedgerCheck {
       while (next && Number(next.size) <= at) {
         const seal = next
         next = await nextOf(seals)
-        if (Number(seal.size) === at && !sameBytes(rootOfPeaks(peaks), new Uint8Array(seal.root)))
+        if (Number(seal.size) === at && !sameBytes(grown.root(), new Uint8Array(seal.root)))
           await this.#tell({
             place: `root of seal ${seal.number}`,
             words: `What seal ${seal.number} covers is no longer what was sealed.`,
             stored: toHex(new Uint8Array(seal.root)),
-            expected: toHex(rootOfPeaks(peaks)),
+            expected: toHex(grown.root()),
             afterSeal: Number(seal.number) - 1 || null,
             beforeSeal: Number(seal.number),
           })
@@ -266,20 +256,19 @@ export class LedgerCheck {
         const { leaves, root } = await this.#block(begin, end, one, nodes.get(begin / block), idOf)
         // Where no seal ends among them, their own root will do.
         if (root && (next === undefined || Number(next.size) >= end)) {
-          push(blockLevel, root)
+          grown.push(blockLevel, root)
           await compareRoots(end)
           continue
         }
         for (const [n, leaf] of leaves.entries()) {
-          push(0, leaf)
+          grown.push(0, leaf)
           await compareRoots(begin + n + 1)
         }
       }
-      if (!(await onProgress(endOf(from)))) return false
+      await onProgress(endOf(from))
       if (!hurried()) await sleep(restShare * (performance.now() - begun))
     }
     await this.#higherNodes()
-    return true
   }
 
   /** Tells what is altered among neighbours, and gives the leaves that were sealed as far as they can be known. */
@@ -387,11 +376,8 @@ export class LedgerCheck {
       })
   }
 
-  /**
-   * Which counts are not those of the saves: of the ones walked over, and of those before sealing and since.
-   * @returns null when it was stopped
-   */
-  async #countsThatDiffer(first: bigint, size: number): Promise<CountTable[] | null> {
+  /** Which counts are not those of the saves: of the ones walked over, and of those before sealing and since. */
+  async #countsThatDiffer(first: bigint, size: number): Promise<CountTable[]> {
     const { slices, onProgress } = this.#run
     const { counts, lastSaveId } = await slices.stored(this.#secret)
     const stored = new CountSums(this.#secret)
@@ -402,7 +388,7 @@ export class LedgerCheck {
       [first + BigInt(size), BigInt(lastSaveId) + 1n],
     ] as const)
       for (let from = begin; from < end; from += step) {
-        if (!(await onProgress(size))) return null
+        await onProgress(size)
         const to = from + step < end ? from + step : end
         this.#counted.take((await slices.read({ from, to, secret: this.#secret, countsOnly: true })).counts)
       }
@@ -428,8 +414,8 @@ export class LedgerCheck {
     }
   }
 
-  /** Events of Spoor itself, along their chain. @returns whether it went to the end. */
-  async #events(upTo: string): Promise<boolean> {
+  /** Events of Spoor itself, along their chain. */
+  async #events(upTo: string): Promise<void> {
     const { db } = this.#run
     let [transaction, id, counted] = ['0', '0', 0]
     let end: Uint8Array = chainBegin
@@ -463,7 +449,6 @@ export class LedgerCheck {
       ;[transaction, id] = [seal.events_transaction, String(seal.events_id)]
       before = Number(seal.number)
     }
-    return true
   }
 }
 
@@ -490,7 +475,3 @@ function wordsOf(sides: readonly Side[]): string {
 }
 
 /** The root over perfect subtrees, as RFC 6962 joins them: from the right. */
-function rootOfPeaks(peaks: readonly { hash: Uint8Array }[]): Uint8Array {
-  if (peaks.length === 0) return answered(rootOf(sha256, 0), () => new Uint8Array(32))
-  return peaks.slice(0, -1).reduceRight((right, { hash }) => innerHash(sha256, hash, right), peaks.at(-1)!.hash)
-}

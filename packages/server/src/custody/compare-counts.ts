@@ -1,6 +1,6 @@
 import type { Database } from '../database/knex.ts'
 import type { CountTable } from './count-sums.ts'
-import type { Mismatch } from './mismatch.ts'
+import type { Mismatch } from '../alarms/mismatch.ts'
 
 /** So many of one kind of count are told one by one. */
 const mostTold = 50

@@ -1,7 +1,14 @@
-import { erasureList, erasureMark, setAsideWords, type ErasedChange, type SetAside } from '@spoor/core'
+import {
+  erasureList,
+  erasureMark,
+  setAsideWords,
+  type ErasedChange,
+  type ErasedFound,
+  type SetAside,
+} from '@spoor/core'
 import type { Database } from '../database/knex.ts'
-import type { Mismatch } from './mismatch.ts'
-import { sha256Hex } from './sha256.ts'
+import type { Mismatch } from '../alarms/mismatch.ts'
+import { sha256Hex } from '../ledger/sha256.ts'
 
 /** Holds what no leaf covers against the events about it, which are sealed: what was erased, and what was set aside. */
 export async function compareEvents(db: Database): Promise<Mismatch[]> {
@@ -17,6 +24,13 @@ async function compareErasures(db: Database): Promise<Mismatch[]> {
     'before',
     'after',
   )
+  const values = await db('ledger.erased_found').select<(ErasedFound & { erasureId: number })[]>(
+    'erasure_id as erasureId',
+    'taking_id as taking',
+    'place',
+    'field_id as fieldId',
+    'value',
+  )
   const events = await db('ledger.event').where({ kind: 'erasure', outcome: 'done' }).pluck<string[]>('words')
   const byErasure = new Map<number, ErasedChange[]>()
   for (const words of events) {
@@ -28,8 +42,16 @@ async function compareErasures(db: Database): Promise<Mismatch[]> {
     if (own) own.push(row)
     else byErasure.set(row.erasureId, [row])
   }
+  for (const { erasureId } of values) if (!byErasure.has(erasureId)) byErasure.set(erasureId, [])
   return [...byErasure].flatMap(([id, changes]) => {
-    const mark = erasureMark(id, erasureList(sha256Hex, changes))
+    const mark = erasureMark(
+      id,
+      erasureList(
+        sha256Hex,
+        changes,
+        values.filter((one) => one.erasureId === id),
+      ),
+    )
     if (events.some((words) => words.endsWith(mark))) return []
     const first = changes[0]
     return [

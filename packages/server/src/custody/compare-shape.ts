@@ -1,6 +1,6 @@
 import type { Database } from '../database/knex.ts'
 import { covered, isGroup } from '../evidence/content.ts'
-import type { Mismatch } from './mismatch.ts'
+import type { Mismatch } from '../alarms/mismatch.ts'
 
 interface ShapeRow {
   name: string

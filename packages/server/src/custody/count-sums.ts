@@ -1,6 +1,6 @@
 import { hash } from 'node:crypto'
 import type { Client } from 'pg'
-import { BinaryRows } from './binary-rows.ts'
+import { BinaryRows } from '../ledger/binary-rows.ts'
 
 /** What is kept beside the saves and can be counted from them; each has up to two counts. */
 export const countTables = ['field', 'actor', 'kind', 'run'] as const

@@ -14,9 +14,9 @@ import {
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { recordEvent } from '../people/events.ts'
+import { recordEvent } from '../ledger/events.ts'
 import { originOf } from './sealer.ts'
-import { sha256 } from './sha256.ts'
+import { sha256 } from '../ledger/sha256.ts'
 import { signatureHolds, SigningKey } from './signing-key.ts'
 
 /** What a hand-over says (docs/proof.md, rule 11). */

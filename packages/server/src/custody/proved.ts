@@ -1,10 +1,10 @@
 import { inclusionProof, toHex, type Scope } from '@spoor/core'
-import { savePage } from '../changes/queries/saves.ts'
-import { maskedFields } from '../changes/masked.ts'
+import { savePage } from '../ledger/saves.ts'
+import { maskedFields } from '../ledger/masked.ts'
 import type { Database } from '../database/knex.ts'
 import { recomputeSaves } from './recompute.ts'
 import { latestSeal } from './sealer.ts'
-import { sha256 } from './sha256.ts'
+import { sha256 } from '../ledger/sha256.ts'
 import { extentOf, Tree } from './tree.ts'
 
 const pageSize = 200

@@ -1,7 +1,7 @@
 import { hash } from 'node:crypto'
 import { changeDigest, rise } from '@spoor/core'
-import { Instants, type BinaryRows } from './binary-rows.ts'
-import { changeAt, saveAt } from './row-columns.ts'
+import { Instants, type BinaryRows } from '../ledger/binary-rows.ts'
+import { changeAt, saveAt } from '../ledger/row-columns.ts'
 
 const quote = 0x22
 const backslash = 0x5c

@@ -1,60 +1,7 @@
 import { canonicalSave, changeDigest, commitmentsOf, fromHex, leafText, rise, type Commitments } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
-import { sha256Hex } from './sha256.ts'
-
-/** A save as it is stored, without its changes. */
-export interface SaveRow {
-  id: string
-  captured_at: string
-  collected_at: string
-  source_id: number
-  type_id: number
-  record_key: string
-  key_before: string | null
-  label: string
-  action: string
-  actor_id: number
-  actor_kind: string
-  actor_name: string | null
-  claimed: boolean
-  on_behalf_of: string | null
-  channel: string
-  run: string | null
-  run_id: string | null
-  reason: string | null
-  correction_id: number | null
-  db_login: string
-  application_name: string | null
-  client_address: string | null
-  transaction_id: string
-  plan_version: number
-  outbox_seq: string
-  parent_type_id: number | null
-  parent_key: string | null
-  leaf: string | null
-}
-
-export interface ChangeRow {
-  save_id: string
-  field_id: number
-  type_id: number
-  record_key: string
-  actor_id: number
-  actor_kind: string
-  before: string | null
-  after: string | null
-  parent_type_id: number | null
-  parent_key: string | null
-  rise: string | null
-  rise_share: number | null
-  salt: string | null
-  digest: string | null
-  erased: boolean
-  /** What was kept of an erased change; null where nothing was. */
-  kept_before: string | null
-  kept_after: string | null
-  kept: boolean
-}
+import type { ChangeRow, SaveRow } from '../ledger/row-columns.ts'
+import { sha256Hex } from '../ledger/sha256.ts'
 
 /** A save as it is in the ledger now, with what follows from it. */
 export interface Recomputed {

@@ -2,14 +2,15 @@ import { Readable } from 'node:stream'
 import { pipeline } from 'node:stream/promises'
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
-import { requestedScopes } from '../changes/scope-request.ts'
-import { exportWords } from '../changes/scope-words.ts'
+import { requestedScopes } from '../ledger/scope-request.ts'
+import { exportWords } from '../ledger/scope-words.ts'
 import type { Database } from '../database/knex.ts'
 import { bind } from '../http/bind.ts'
-import { recordEvent } from '../people/events.ts'
-import { askForCheck } from './checking.ts'
+import { recordEvent } from '../ledger/events.ts'
+import { askToStop } from '../work/jobs.ts'
+import { askForCheck, wholeLedger } from './checking.ts'
 import { provedLines } from './proved.ts'
-import { listSeals, placeOf, readCustody, settleMismatch } from './custody.ts'
+import { listSeals, placeOf, readCustody } from './custody.ts'
 
 /** How the ledger is kept, and what proves it. */
 export function custodyRouter({ db }: { db: Database }): Router {
@@ -21,17 +22,8 @@ export function custodyRouter({ db }: { db: Database }): Router {
     return { checking: true as const }
   })
   bind(router, routes.stopCheck, async () => {
-    await db('spoor.ledger_check').whereNull('ended_at').update({ stop_asked: true })
+    await askToStop(db, 'checking', wholeLedger)
     return { stopping: true as const }
-  })
-  bind(router, routes.settleMismatch, async ({ params, body, person }) => {
-    const settled = await settleMismatch(db, params.mismatchId, person.id, body.why)
-    await recordEvent(db, {
-      kind: 'custody',
-      personId: person.id,
-      words: `settled an alarm about the ledger: ${settled.words}`,
-    })
-    return settled
   })
   bind(router, routes.exportProved, async ({ query, person, request, response }) => {
     const scopes = await requestedScopes(db, query.scope, person)

@@ -1,9 +1,17 @@
 import type { Client } from 'pg'
-import { BinaryRows } from './binary-rows.ts'
+import { BinaryRows } from '../ledger/binary-rows.ts'
 import { CountSums, SliceCounts } from './count-sums.ts'
 import { recomputed, type Recomputed } from './recompute.ts'
 import { QuickLeaf } from './quick-leaf.ts'
-import { changeAt, changeColumns, changeOf, saveAt, saveColumns, saveOf, type TimedChange } from './row-columns.ts'
+import {
+  changeAt,
+  changeColumns,
+  changeOf,
+  saveAt,
+  saveColumns,
+  saveOf,
+  type TimedChange,
+} from '../ledger/row-columns.ts'
 import { fold } from './tree.ts'
 
 /** As many leaves as a stored node of the lowest height covers; saves are compared by such blocks. */

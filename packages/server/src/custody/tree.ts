@@ -1,6 +1,6 @@
 import { fetched, innerHash, rootOf, type Asking, type NodeAddress } from '@spoor/core'
 import type { Knex } from 'knex'
-import { sha256 } from './sha256.ts'
+import { sha256 } from '../ledger/sha256.ts'
 
 /** Nodes are kept for every eighth height; what lies between follows from at most 255 of them. */
 const step = 8

@@ -18,8 +18,24 @@ function escaped(text: string): string {
 export function copyLine(values: readonly CopyValue[], ...hex: readonly string[]): string {
   let line = copyText(values[0] ?? null)
   for (let at = 1; at < values.length; at++) line += `\t${copyText(values[at]!)}`
-  for (const digits of hex) line += `\t\\\\x${digits}`
-  return `${line}\n`
+  return line + bytesText(hex)
+}
+
+/** The same of values by their columns' names, in the order of the columns. */
+export function copyRow<Column extends string>(
+  columns: readonly Column[],
+  values: Readonly<Record<Column, CopyValue>>,
+  ...hex: readonly string[]
+): string {
+  let line = copyText(values[columns[0]!])
+  for (let at = 1; at < columns.length; at++) line += `\t${copyText(values[columns[at]!])}`
+  return line + bytesText(hex)
+}
+
+function bytesText(hex: readonly string[]): string {
+  let text = ''
+  for (const digits of hex) text += `\t\\\\x${digits}`
+  return `${text}\n`
 }
 
 function copyText(value: CopyValue): string {

@@ -42,13 +42,11 @@ class Session {
 
   async #holds(duty: string, asker: Leadership): Promise<boolean> {
     const holder = this.#held.get(duty)
-    if (holder && holder !== asker) return false
+    // What this process holds it holds only as long as its session lasts, whoever of it asks.
+    if (holder && (await this.#lasts())) return holder === asker
+    if (holder === asker) return false
     this.#client ??= (await this.#db.client.acquireConnection()) as Client
     try {
-      if (holder) {
-        await this.#client.query('select 1')
-        return true
-      }
       const { rows } = await this.#client.query<{ got: boolean }>(
         'select pg_try_advisory_lock(hashtextextended($1, 0)) as got',
         [`spoor ${duty}`],
@@ -57,14 +55,27 @@ class Session {
       else if (this.#held.size === 0) await this.#giveBack()
       return rows[0]?.got ?? false
     } catch (error) {
-      // The session is gone and every lock with it; whoever held one stands for it again on a new one.
-      this.#held.clear()
-      // The mark by which Knex throws a connection away instead of giving it out again.
-      if (this.#client) Object.assign(this.#client, { __knex__disposed: error })
-      await this.#giveBack().catch(() => undefined)
-      if (holder) return false
+      await this.#lost(error)
       throw error
     }
+  }
+
+  async #lasts(): Promise<boolean> {
+    try {
+      await this.#client!.query('select 1')
+      return true
+    } catch (error) {
+      await this.#lost(error)
+      return false
+    }
+  }
+
+  /** The session is gone and every lock with it; whoever held one stands for it again on a new one. */
+  async #lost(error: unknown): Promise<void> {
+    this.#held.clear()
+    // The mark by which Knex throws a connection away instead of giving it out again.
+    if (this.#client) Object.assign(this.#client, { __knex__disposed: error })
+    await this.#giveBack().catch(() => undefined)
   }
 
   async #resign(duty: string, asker: Leadership): Promise<void> {

@@ -1,11 +1,12 @@
 import { commitmentsOf, erasureList, erasureMark, type ErasedChange } from '@spoor/core'
 import type { Correction } from '@spoor/contract'
 import type { Knex } from 'knex'
-import { sha256Hex } from '../custody/sha256.ts'
+import { sha256Hex } from '../ledger/sha256.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { eraseFound } from '../found/erase.ts'
 import type { SignedIn } from '../http/bind.ts'
-import { recordEvent } from '../people/events.ts'
+import { recordEvent } from '../ledger/events.ts'
 import { demandSecond, demandWaiting, meant, wordsOf, type ErasureRow } from './erasure.ts'
 
 /** Values may be large; so many changes are held at once. */
@@ -36,6 +37,7 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
           'rule-broken',
           'There is nothing left to erase: it was erased with another wish. Refuse this one.',
         )
+      const found = await eraseFound(trx, row, new Set(erased.flatMap((one) => one.values)))
       await leaveDrafts(trx, row)
       await eraseCopies(trx, row)
       await forgetNoticed(trx, row)
@@ -43,7 +45,7 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
         .where({ id })
         .update({ state: 'erased', decided_by: person.id, decided_at: trx.fn.now() })
       const asker = await trx('spoor.person').where({ id: row.asked_by }).first<{ name: string }>('name')
-      const mark = erasureMark(id, erasureList(sha256Hex, erased))
+      const mark = erasureMark(id, erasureList(sha256Hex, erased, found))
       await recordEvent(trx, {
         kind: 'erasure',
         personId: person.id,
@@ -55,8 +57,12 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
   }
 }
 
-async function eraseChanges(trx: Knex.Transaction, row: ErasureRow): Promise<ErasedChange[]> {
-  const erased: ErasedChange[] = []
+/** @returns what stays of each, with the values that went */
+async function eraseChanges(
+  trx: Knex.Transaction,
+  row: ErasureRow,
+): Promise<(ErasedChange & { values: (string | null)[] })[]> {
+  const erased: (ErasedChange & { values: (string | null)[] })[] = []
   for (;;) {
     const changes = (await meant(trx, row)
       .orderBy([{ column: 'c.captured_at' }, { column: 'c.save_id' }])
@@ -88,7 +94,7 @@ async function eraseChanges(trx: Knex.Transaction, row: ErasureRow): Promise<Era
         where c.captured_at = w.captured_at and c.save_id = w.id and c.field_id = ?`,
       [boundArray(changes.map((one) => one.captured_at)), boundArray(changes.map((one) => one.save_id)), row.field_id],
     )
-    erased.push(...kept)
+    erased.push(...kept.map((one, at) => ({ ...one, values: [changes[at]!.before, changes[at]!.after] })))
   }
 }
 

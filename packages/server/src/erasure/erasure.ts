@@ -3,7 +3,7 @@ import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
-import { recordEvent } from '../people/events.ts'
+import { recordEvent } from '../ledger/events.ts'
 
 /** A wish to erase as it is kept. */
 export interface ErasureRow {

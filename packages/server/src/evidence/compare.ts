@@ -1,7 +1,7 @@
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { plainQuery } from '../database/plain.ts'
-import type { Mismatch } from '../custody/mismatch.ts'
+import { placeOfRow, type Mismatch } from '../alarms/mismatch.ts'
 import { contentSql, covered, readFact, sealOf, type Covered, type Fact } from './content.ts'
 import type { Laundered } from './facts.ts'
 
@@ -19,13 +19,7 @@ const said: Readonly<Record<How, string>> = {
 }
 
 function mismatch({ table, noun }: Covered, key: string, how: How, by = ''): Mismatch {
-  return { place: `fact ${table} ${key}`, words: `The ${noun} ${numberOf(key)} ${said[how]}${by}.` }
-}
-
-/** The row that a mismatch of a fact is about. */
-export function rowOfPlace(place: string): { relation: string; key: string } | null {
-  const [, relation, key] = /^fact (\S+) (.*)$/s.exec(place) ?? []
-  return relation === undefined || key === undefined ? null : { relation, key }
+  return { place: placeOfRow(table, key), words: `The ${noun} ${numberOf(key)} ${said[how]}${by}.` }
 }
 
 /** A key as people read it; what stands in the place of one may be anything that somebody put there. */

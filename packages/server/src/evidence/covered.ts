@@ -26,7 +26,7 @@ const list = (...names: string[]) => names.join(' ').split(' ')
 export const coveredRows: readonly CoveredRows[] = [
   {
     table: 'spoor.person',
-    noun: 'the access of person',
+    noun: 'access of person',
     key: { id: 'int' },
     columns: list('login name role password_hash actor_id disabled_at created_at reach reach_from reach_until'),
   },
@@ -80,6 +80,12 @@ export const coveredRows: readonly CoveredRows[] = [
     noun: 'version of the tracking plan',
     key: { source_id: 'int', version: 'int' },
     columns: list('plan state reason put_by put_at approved_by installed fitted'),
+  },
+  {
+    table: 'spoor.taking',
+    noun: 'taking in of what was found',
+    key: { id: 'int' },
+    columns: list('source_id type_id plan_version field_ids began_at records state ended_at root'),
   },
   {
     table: 'spoor.coverage',
@@ -143,15 +149,9 @@ export const coveredRows: readonly CoveredRows[] = [
     table: 'spoor.alarm',
     noun: 'alarm',
     key: { id: 'bigint' },
-    columns: list('source_id kind words raised_at settled_at'),
-  },
-  {
-    table: 'spoor.mismatch',
-    noun: 'alarm of the ledger',
-    key: { id: 'int' },
     columns: list(
-      'found_at check_id place words save_id field_id stored expected after_seal before_seal',
-      'settled_by settled_at settled_why',
+      'source_id code place words raised_at check_id save_id field_id stored expected after_seal before_seal',
+      'over_at settled_by settled_at settled_why',
     ),
   },
   {

@@ -1,4 +1,4 @@
-import { keepMismatchBy } from '../custody/mismatch.ts'
+import { keepMismatchBy } from '../alarms/mismatch.ts'
 import type { BeforeCommit } from '../database/knex.ts'
 import type { Vault } from '../secret.ts'
 import { launderedMismatch } from './compare.ts'

@@ -1,5 +1,5 @@
 import { storyHeadline, toldStory, type ActorKind, type RecordRef, type Scope, type StoryNames } from '@spoor/core'
-import { isLimited, reachIn } from '../people/reach.ts'
+import { isLimited, reachIn } from '../ledger/reach.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { storiesById, storiesShown } from './stories.ts'
 

@@ -1,8 +1,8 @@
 import { rules, type Reason, type Story } from '@spoor/core'
 import type { StoryShown } from '@spoor/contract'
 import type { Knex } from 'knex'
-import { maskedFields } from '../changes/masked.ts'
-import { rowsWithChanges } from '../changes/queries/saves.ts'
+import { maskedFields } from '../ledger/masked.ts'
+import { rowsWithChanges } from '../ledger/saves.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 
 export interface StoryRow {

@@ -1,98 +1,84 @@
 import { setImmediate as breathe } from 'node:timers/promises'
-import { Noticer, type NoticingState, type Reason, type Story } from '@spoor/core'
+import { counted, Noticer, type NoticingState, type Reason, type Story } from '@spoor/core'
 import type { NoticingTrial } from '@spoor/contract'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { ask, askToStop, type JobRow } from '../work/jobs.ts'
+import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { readNoticed } from './read.ts'
 import { settingsFrom, type Settings } from './settings.ts'
 import { keepStories, storiesShown, type StoryRow } from './stories.ts'
 import { readWorld } from './world.ts'
 
 const slice = 5000
-const saidEveryMs = 1000
-/** A trial that has said nothing for so long lost its server. */
-const lostAfterMs = 15_000
+/** There is one set of rules. */
+const allRules = 'rules'
 
 interface TrialRow {
+  job_id: number
   settings: Settings
   by: number
   at: string
-  seen_at: string
-  done: string
-  total: string
-  stop_asked: boolean
-  trouble: string | null
   stories: Story[] | null
   state: NoticingState | null
   until_save: string | null
 }
 
-const isRunning = (row: TrialRow) =>
-  row.stories === null && row.trouble === null && Date.now() - Date.parse(row.seen_at) < lostAfterMs
-
 /** Begins to try settings on everything the ledger has; what is kept stays as it is until {@link keepTrial}. */
-export async function beginTrial(
-  db: Database,
-  settings: Settings,
-  personId: number,
-): Promise<{ ended: Promise<void> }> {
-  const total = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
+export async function beginTrial(db: Database, settings: Settings, personId: number): Promise<void> {
+  const head = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
   await db.transaction(async (trx) => {
-    await trx.raw('lock table spoor.noticing_trial in exclusive mode')
-    const before = await trx('spoor.noticing_trial').first<TrialRow | undefined>('*')
-    if (before && isRunning(before))
+    const { job, fresh } = await ask(trx, {
+      kind: 'noticing-trial',
+      subject: allRules,
+      words: 'Trying on the whole past how Spoor notices',
+      personId,
+      total: head.last_save_id,
+    })
+    if (!fresh)
       throw new Problem('trial-running', 'Settings are being tried already. Stop that first, or wait until it is done.')
     await trx('spoor.noticing_trial').delete()
-    await trx('spoor.noticing_trial').insert({
-      settings: JSON.stringify(settings),
-      by: personId,
-      total: total.last_save_id,
-    })
+    await trx('spoor.noticing_trial').insert({ job_id: job.id, settings: JSON.stringify(settings), by: personId })
   })
-  const ended = run(db, settings).catch(async (error: unknown) => {
-    // A server that stops takes the trial with it; then there is nothing left to write to.
-    await db('spoor.noticing_trial')
-      .update({ trouble: `The trial was broken off: ${(error as Error).message}` })
-      .catch(() => undefined)
-  })
-  return { ended }
 }
 
-async function run(db: Database, settings: Settings): Promise<void> {
-  const world = await readWorld(db, settings.zone)
-  const noticer = new Noticer(settings.rules, world)
-  const stories = new Map<string, Story>()
-  let until = '0'
-  let saidMs = performance.now()
-  for (;;) {
-    const saves = await readNoticed(db, until, slice, world.withGaps)
-    for (const save of saves) noticer.take(save)
-    for (const story of noticer.drain()) stories.set(story.id, story)
-    until = saves.at(-1)?.id ?? until
-    if (saves.length < slice) break
-    if (performance.now() - saidMs > saidEveryMs) {
-      const updated = await db('spoor.noticing_trial')
-        .where({ stop_asked: false })
-        .update({ done: until, seen_at: db.fn.now() })
-      if (updated === 0) {
-        await db('spoor.noticing_trial').update({ trouble: 'Stopped. The settings in force stay as they were.' })
-        return
-      }
-      saidMs = performance.now()
-    }
-    await breathe()
+/** Reads the whole ledger with the settings that are being tried. */
+export class NoticingTrials implements JobHandler {
+  readonly kind = 'noticing-trial'
+  readonly #db: Database
+  constructor(db: Database) {
+    this.#db = db
   }
-  await db('spoor.noticing_trial').update({
-    done: until,
-    seen_at: db.fn.now(),
-    stories: JSON.stringify([...stories.values()]),
-    state: JSON.stringify(noticer.state),
-    until_save: until,
-  })
+
+  async perform(job: JobAtWork): Promise<JobEnd> {
+    const db = this.#db
+    const { settings } = (await db('spoor.noticing_trial').where({ job_id: job.id }).first<TrialRow>('settings'))!
+    const world = await readWorld(db, settings.zone)
+    const noticer = new Noticer(settings.rules, world)
+    const stories = new Map<string, Story>()
+    let until = '0'
+    for (;;) {
+      const saves = await readNoticed(db, until, slice, world.withGaps)
+      for (const save of saves) noticer.take(save)
+      for (const story of noticer.drain()) stories.set(story.id, story)
+      until = saves.at(-1)?.id ?? until
+      if (saves.length < slice) break
+      await job.progress({ done: BigInt(until), doing: 'reading saves' })
+      await breathe()
+    }
+    await db('spoor.noticing_trial')
+      .where({ job_id: job.id })
+      .update({
+        stories: JSON.stringify([...stories.values()]),
+        state: JSON.stringify(noticer.state),
+        until_save: until,
+      })
+    return { words: `${counted(stories.size, 'story')} would have been told. Nothing changes until they are kept.` }
+  }
 }
 
 export async function stopTrial(db: Database): Promise<void> {
-  await db('spoor.noticing_trial').update({ stop_asked: true })
+  await askToStop(db, 'noticing-trial', allRules)
 }
 
 const mostShown = 20
@@ -101,14 +87,18 @@ const mostShown = 20
 export async function readTrial(db: Database): Promise<NoticingTrial | null> {
   const row = await db('spoor.noticing_trial').first<TrialRow | undefined>('*')
   if (!row) return null
+  const job = (await db<JobRow>('spoor.job').where({ id: row.job_id }).first())!
   const head = {
     settings: settingsFrom(row.settings),
-    running: isRunning(row),
-    done: Number(row.done),
-    total: Number(row.total),
+    running: job.ended_at === null,
+    done: Number(job.done),
+    total: Number(job.total),
     trouble:
-      row.trouble ??
-      (row.stories === null && !isRunning(row) ? 'The server that tried them stopped. Try again.' : null),
+      job.outcome === 'stopped'
+        ? 'Stopped. The settings in force stay as they were.'
+        : job.outcome === 'failed'
+          ? `The trial was broken off: ${job.result}`
+          : null,
   }
   if (row.stories === null) return { ...head, outcome: null }
   const before = await db('spoor.story').select<StoryRow[]>('*')

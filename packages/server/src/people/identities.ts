@@ -1,9 +1,21 @@
 import type { ActorKind } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Identity, Unmapped } from '@spoor/contract'
-import type { KnownIdentity } from '../collector/interpret.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+
+/** Somebody whom saves are known to be by, from the login or from a name that an application says. */
+export interface KnownIdentity {
+  by: 'login' | 'name'
+  said: string
+  kind: ActorKind
+  name: string
+  /** The person a delegate acts for. */
+  forName: string | null
+  /** First and last day, `YYYY-MM-DD` in UTC; null is open. */
+  fromOn: string | null
+  untilOn: string | null
+}
 
 /** Who a source's logins and said names are known to be. The narrowest spell goes first. */
 export async function knownIdentities(db: Database, sourceId: number): Promise<KnownIdentity[]> {
@@ -164,13 +176,4 @@ export async function removeIdentity(db: Database, id: number): Promise<string> 
       .update({ same_as: null })
     return `${gone.by} ${gone.said} is mapped to nobody`
   })
-}
-
-/** Each of these actors and those that turned out to be them. */
-export async function withAliases(db: Database, actors: readonly number[]): Promise<number[]> {
-  if (actors.length === 0) return []
-  const rows = await db('spoor.actor')
-    .whereIn('same_as', [...actors])
-    .select<{ id: number }[]>('id')
-  return [...new Set([...actors, ...rows.map((row) => row.id)])]
 }

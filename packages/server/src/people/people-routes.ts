@@ -2,7 +2,7 @@ import { Router } from 'express'
 import { roleNames, routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
-import { recorded } from './events.ts'
+import { recorded } from '../ledger/events.ts'
 import type { People, PersonSettings } from './people.ts'
 import type { SignInRuleBook } from './sign-in-rules.ts'
 

@@ -4,7 +4,7 @@ import { parseScope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
-import { isLimited } from './reach.ts'
+import { isLimited } from '../ledger/reach.ts'
 
 /** OWASP's least for argon2id: 19 MiB, two passes, one lane. */
 const argon = { memoryCost: 19_456, timeCost: 2, parallelism: 1 }

@@ -6,9 +6,9 @@ import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { newToken } from '../http/session.ts'
-import { recorded, recordEvent } from './events.ts'
+import { recorded, recordEvent } from '../ledger/events.ts'
 import { loginName, type People } from './people.ts'
-import { mayToday } from './reach.ts'
+import { mayToday } from '../ledger/reach.ts'
 import type { SignInRuleBook } from './sign-in-rules.ts'
 
 const spellMs = 5 * 60_000

@@ -1,4 +1,6 @@
 import { Counter, Gauge, Registry } from 'prom-client'
+import { alarmCodes } from '@spoor/contract'
+import { countAlarms } from '../alarms/alarms.ts'
 import type { Database } from '../database/knex.ts'
 import { readPulse } from './pulse.ts'
 
@@ -41,6 +43,10 @@ export async function metricsText(db: Database): Promise<{ type: string; text: s
     saves.inc({ source: source.name }, Number(source.saves))
     changes.inc({ source: source.name }, Number(source.changes))
   }
+  const standing = await countAlarms(db)
+  const alarms = gauge('spoor_alarms', 'What is wrong and not settled', ['code'])
+  for (const code of alarmCodes) alarms.set({ code }, standing.get(code) ?? 0)
+  gauge('spoor_work_open', 'Long work that is under way or waits').set(pulse.working)
   gauge('spoor_ledger_saves', 'Saves in the ledger').set(Number(pulse.latestSave ?? 0))
   return { type: registry.contentType, text: await registry.metrics() }
 }

@@ -1,6 +1,7 @@
 import { EventEmitter } from 'node:events'
 import type { Pulse } from '@spoor/contract'
 import type { Logger } from 'pino'
+import { countAlarms } from '../alarms/alarms.ts'
 import type { Database } from '../database/knex.ts'
 
 const lookEveryMs = 500
@@ -66,7 +67,8 @@ export async function readPulse(db: Database): Promise<Pulse> {
     )
   const head = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
   const seal = await db('ledger.seal').orderBy('number', 'desc').first<{ sealed_at: string } | undefined>('sealed_at')
-  const [open] = await db('spoor.mismatch').whereNull('settled_at').count<{ count: string }[]>('* as count')
+  const alarms = await countAlarms(db)
+  const [open] = await db('spoor.job').whereNull('ended_at').count<{ count: string }[]>('* as count')
   return {
     sources: sources.map((s) => ({
       id: s.id,
@@ -78,6 +80,8 @@ export async function readPulse(db: Database): Promise<Pulse> {
     })),
     latestSave: head.last_save_id === '0' ? null : head.last_save_id,
     sealedAt: seal?.sealed_at ?? null,
-    mismatches: Number(open?.count ?? 0),
+    alarms: [...alarms.values()].reduce((sum, count) => sum + count, 0),
+    mismatches: alarms.get('ledger-altered') ?? 0,
+    working: Number(open?.count ?? 0),
   }
 }

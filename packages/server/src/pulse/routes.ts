@@ -1,12 +1,19 @@
 import { Router } from 'express'
 import { routes, type Pulse } from '@spoor/contract'
-import { reachOf } from '../people/reach.ts'
+import { reachOf } from '../ledger/reach.ts'
 import { bind } from '../http/bind.ts'
 import { stillIn, type Identifying } from '../http/session.ts'
 import type { PulseSource } from './pulse.ts'
 
 /** What is known to whoever sees a part only: that the ledger is kept, and not how much goes into it from where. */
-const withoutCounts = ({ sealedAt }: Pulse): Pulse => ({ sources: [], latestSave: null, sealedAt, mismatches: 0 })
+const withoutCounts = ({ sealedAt }: Pulse): Pulse => ({
+  sources: [],
+  latestSave: null,
+  sealedAt,
+  alarms: 0,
+  mismatches: 0,
+  working: 0,
+})
 
 /** So often it is asked whether whoever follows may still do so. */
 const askEveryMs = 2000

@@ -1,6 +1,6 @@
 import type { PresentRecord } from '@spoor/contract'
 import { keepOf } from '@spoor/core'
-import { maskedFields } from '../changes/masked.ts'
+import { maskedFields } from '../ledger/masked.ts'
 import { readRows } from '../corrections/source-writer.ts'
 import { writableTables } from '../corrections/tables.ts'
 import { instantText, type Database } from '../database/knex.ts'
@@ -11,7 +11,7 @@ import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { valueLength } from './story.ts'
-import { threadOf } from './thread.ts'
+import { threadOf } from '../ledger/thread.ts'
 
 /**
  * What the source holds of a record under its present key, and whether that can be held against the trail: row and outbox

@@ -3,8 +3,8 @@ import type { Assignment, Question, SaveReview, Waiting } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { recordEvent } from '../people/events.ts'
-import { withAliases } from '../people/identities.ts'
+import { recordEvent } from '../ledger/events.ts'
+import { withAliases } from '../ledger/aliases.ts'
 import type { SignedIn } from '../http/bind.ts'
 
 /** So many of an assignment's or a question's saves are named; the scope sentence has them all. */

@@ -1,6 +1,6 @@
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
-import { maskedFields } from '../changes/masked.ts'
+import { maskedFields } from '../ledger/masked.ts'
 import { Problem } from '../errors.ts'
 
 export interface TypeDescription {

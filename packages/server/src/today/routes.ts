@@ -1,7 +1,7 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
 import { isZone } from '@spoor/core'
-import { requestedScopes } from '../changes/scope-request.ts'
+import { requestedScopes } from '../ledger/scope-request.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'

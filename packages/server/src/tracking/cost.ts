@@ -1,6 +1,9 @@
-import { planImpact, withEdits, type TrackingPlan, type TypeActivity } from '@spoor/core'
+import { comparePlans, planImpact, rulesOf, withEdits, type TrackingPlan, type TypeActivity } from '@spoor/core'
 import type { DraftCost } from '@spoor/contract'
 import { boundArray, type Database } from '../database/knex.ts'
+import type { Sources } from '../sources/registry.ts'
+import { aboutRows } from '../sources/size.ts'
+import { isUnreachable } from '../sources/trouble.ts'
 import { perDay, readRates, windowDays } from './activity.ts'
 import { planInForce, readDraft } from './plan-store.ts'
 
@@ -9,7 +12,7 @@ const assumedBytesPerChange = 450
 const enoughChanges = 5000
 
 /** What a source's draft would write into the ledger, from what the source and the ledger counted. */
-export async function costDraft(db: Database, sourceId: number): Promise<DraftCost> {
+export async function costDraft(db: Database, sources: Sources, sourceId: number): Promise<DraftCost> {
   const { plan } = await planInForce(db, sourceId)
   const next = withEdits(plan, (await readDraft(db, sourceId)).edits)
   const rates = await readRates(db, sourceId)
@@ -48,6 +51,47 @@ export async function costDraft(db: Database, sourceId: number): Promise<DraftCo
     from: at(spells.map((spell) => spell.fromMs)),
     to: at(spells.map((spell) => spell.toMs)),
     unknown,
+    found: await foundCost(db, sources, sourceId, plan, next),
+  }
+}
+
+/** From the benchmark: what a found record and each of its values take, and how many records are taken in a second. */
+const assumed = { perRecord: 300, perValue: 30, recordsPerSecond: 4500 }
+
+/** What taking in what is there will take, by what the source reckons its tables hold. */
+async function foundCost(
+  db: Database,
+  sources: Sources,
+  sourceId: number,
+  plan: TrackingPlan,
+  next: TrackingPlan,
+): Promise<DraftCost['found']> {
+  const begun = new Map<number, number>()
+  for (const { typeId, to } of comparePlans(plan, next))
+    if (to !== 'off' && rulesOf(next, typeId).asFound === 'take') begun.set(typeId, (begun.get(typeId) ?? 0) + 1)
+  if (begun.size === 0) return { records: 0, values: 0, bytes: 0, seconds: 0 }
+  const types = await db('spoor.record_type')
+    .whereIn('id', [...begun.keys()])
+    .select<{ id: number; relation_id: string }[]>('id', 'relation_id')
+  try {
+    const source = await sources.connection(sourceId)
+    const about = await aboutRows(
+      source,
+      types.map((type) => type.relation_id),
+    )
+    const cost = { records: 0, values: 0, bytes: 0, seconds: 0 }
+    for (const type of types) {
+      const records = about.get(type.relation_id) ?? 0
+      const values = records * begun.get(type.id)!
+      cost.records += records
+      cost.values += values
+      cost.bytes += records * assumed.perRecord + values * assumed.perValue
+      cost.seconds += records / assumed.recordsPerSecond
+    }
+    return cost
+  } catch (error) {
+    if (isUnreachable(error)) return null
+    throw error
   }
 }
 

@@ -2,7 +2,7 @@ import type { Proof, ProofHead } from '@spoor/contract'
 import { emptyPlan, valueKind } from '@spoor/core'
 import type { Knex } from 'knex'
 import { qualified, type CapturedField, type CapturedTable } from '../capture/table.ts'
-import { settleAlarms } from '../custody/alarms.ts'
+import { overAlarms } from '../alarms/alarms.ts'
 import { plainQuery } from '../database/plain.ts'
 import { quoteIdentifier as id, quoteLiteral } from '../database/identifier.ts'
 import type { Database } from '../database/knex.ts'
@@ -62,7 +62,7 @@ export async function prove(db: Database, sources: Sources, sourceId: number, pe
       ...outcome,
     }))
     await trx.batchInsert('spoor.proof_field', rows, 500)
-    if (fields.every((field) => field.outcome === 'recorded')) await settleAlarms(trx, sourceId, 'capture-untried')
+    if (fields.every((field) => field.outcome === 'recorded')) await overAlarms(trx, sourceId, 'capture-untried')
     return row!.id
   })
   return await readProof(db, proofId)

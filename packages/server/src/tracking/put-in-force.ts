@@ -3,16 +3,18 @@ import { allows } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { readTriggers } from '../capture/attest.ts'
 import { installCapture, installedVersion } from '../capture/install.ts'
-import { readHead } from '../collector/outbox.ts'
-import { settleAlarms } from '../custody/alarms.ts'
+import { readHead } from '../capture/outbox.ts'
+import { overAlarms } from '../alarms/alarms.ts'
 import type { Database } from '../database/knex.ts'
 import { Leadership } from '../database/leadership.ts'
 import { Problem } from '../errors.ts'
+import { askForTakings } from '../found/ask.ts'
 import type { SignedIn } from '../http/bind.ts'
 import type { DiscoveredTable } from '../sources/discover.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
-import { ownInstallation } from '../sources/same.ts'
+import { ownInstallation } from '../ledger/installation.ts'
+import type { JobAtWork } from '../work/work.ts'
 import { digestOf, installation, refreshed } from './capture-plan.ts'
 import { InstallationSteps } from './installation-steps.ts'
 import { demandRevision, demandSound, notProposed, planInForce, readDraft, type StoredDraft } from './plan-store.ts'
@@ -30,10 +32,11 @@ export async function putInForce(
   revision: number,
   reason: string,
   person: Pick<SignedIn, 'id' | 'role'>,
+  job?: JobAtWork,
 ): Promise<number> {
   const tables = await refreshed(sources, sourceId)
   return await installPlan(
-    { db, sources, sourceId, tables, reason, by: { personId: person.id, approverId: null }, clearsDraft: true },
+    { db, sources, sourceId, tables, reason, by: { personId: person.id, approverId: null }, clearsDraft: true, job },
     async (trx, plan) => {
       const draft = await readDraft(trx, sourceId, true)
       demandRevision(draft, revision)
@@ -72,6 +75,8 @@ export interface PlanInstallation {
   /** Nobody when the plan's own rules ask for it. */
   by: { personId: number | null; approverId: number | null }
   clearsDraft: boolean
+  /** The job that it is done as; fitting to tables that changed is none. */
+  job?: JobAtWork | undefined
 }
 
 interface NextPlan {
@@ -80,7 +85,7 @@ interface NextPlan {
   proposal?: { personId: number; reason: string }
 }
 
-const busy = () =>
+export const busy = () =>
   new Problem(
     'source-busy',
     'Another plan is being put in force in this source at this moment. The draft is kept; try again in a minute.',
@@ -106,7 +111,7 @@ export async function installPlan(
 }
 
 async function installLocked(
-  { db, sources, sourceId, tables, reason, by, clearsDraft }: PlanInstallation,
+  { db, sources, sourceId, tables, reason, by, clearsDraft, job }: PlanInstallation,
   nextPlan: (trx: Knex.Transaction, plan: TrackingPlan) => Promise<NextPlan>,
 ): Promise<number> {
   const begun = await db.transaction(async (trx) => {
@@ -130,6 +135,7 @@ async function installLocked(
       reason: proposal?.reason ?? reason,
       put_by: proposal?.personId ?? by.personId,
       approved_by: proposal ? by.personId : by.approverId,
+      job_id: job?.id ?? null,
     })
     return { work, planVersion }
   })
@@ -142,8 +148,8 @@ async function installLocked(
       ? new Problem('source-unreachable', `${unreachable(error).words} The draft is kept.`)
       : error
   })
-  await settleAlarms(db, sourceId, 'capture-untried')
-  const since = await installCapture(source, begun.work, new InstallationSteps(db, sourceId, begun.planVersion)).catch(
+  await overAlarms(db, sourceId, 'capture-untried')
+  const since = await installCapture(source, begun.work, new InstallationSteps(db, sourceId, job)).catch(
     (error: unknown) => becameOf(db, source, key, error),
   )
   await conclude(db, source, sourceId, begun.planVersion, before, since, clearsDraft)
@@ -215,7 +221,7 @@ async function conclude(
     await trx('spoor.plan_version').where({ source_id: sourceId, state: 'in force' }).update({ state: 'superseded' })
     await trx('spoor.plan_version')
       .where({ source_id: sourceId, version })
-      .update({ state: 'in force', put_at: beganAt, installed: JSON.stringify(installed), doing: null })
+      .update({ state: 'in force', put_at: beganAt, installed: JSON.stringify(installed) })
     for (const { fieldId, to } of comparePlans(before, row.plan)) {
       await trx('spoor.coverage')
         .where({ field_id: fieldId, to_at: null })
@@ -225,8 +231,9 @@ async function conclude(
         })
       if (to !== 'off') await trx('spoor.coverage').insert({ field_id: fieldId, keep: to, from_at: beganAt })
     }
+    await askForTakings(trx, sourceId, { plan: row.plan, version })
     await adoptEpoch(trx, sourceId, epoch)
-    await settleAlarms(trx, sourceId, 'capture-missed')
+    await overAlarms(trx, sourceId, 'capture-missed')
     if (!clearsDraft) return
     await trx('spoor.plan_draft')
       .where({ source_id: sourceId })
@@ -242,9 +249,7 @@ async function adoptEpoch(trx: Knex.Transaction, sourceId: number, epoch: string
   await trx('ledger.collector_state')
     .where({ source_id: sourceId })
     .update({ high_seq: 0, last_at: null, batches: trx.raw('batches + 1') })
-  await trx('spoor.alarm')
-    .where({ source_id: sourceId, kind: 'source-replaced', settled_at: null })
-    .update({ settled_at: trx.fn.now() })
+  await overAlarms(trx, sourceId, 'source-replaced')
 }
 
 /**

@@ -3,11 +3,11 @@ import { routes } from '@spoor/contract'
 import { connect, type Database } from '../database/knex.ts'
 import { errorCode, Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'
-import { recorded, recordEvent } from '../people/events.ts'
+import { recorded, recordEvent } from '../ledger/events.ts'
 import { checkSource } from '../sources/check.ts'
 import { describeField, describeType } from '../sources/describe.ts'
 import type { Sources } from '../sources/registry.ts'
-import { demandUnknown } from '../sources/same.ts'
+import { demandUnknown } from '../capture/same.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { sampleActivity } from './activity.ts'
 import { blindSpots, lookForUnseen } from './blind-spots.ts'
@@ -16,9 +16,10 @@ import { costDraft } from './cost.ts'
 import { readCoverage } from './coverage.ts'
 import { readInstallation, stopInstallation } from './installation-steps.ts'
 import { sourceMap } from './map.ts'
+import { takeFoundAgain } from './taking.ts'
 import { draftShown, proposeDraft, sendDraftBack, stageDraft } from './plan-store.ts'
 import { prove, readProof } from './proof.ts'
-import { putInForce } from './put-in-force.ts'
+import { installDraft } from './installing.ts'
 import { refitCapture } from './refit.ts'
 import { rehearseDraft } from './rehearsal.ts'
 import { compareVersions, listVersions, readPlanFile, returnToVersion, writePlanFile } from './versions.ts'
@@ -91,6 +92,11 @@ function bindSources(router: Router, { db, sources, onSourceAdded }: TrackingDep
     return { tables: tables.length }
   })
 
+  bind(router, routes.takeFound, async ({ params, person }) => {
+    await takeFoundAgain(db, params.typeId, person.id)
+    return { asked: true as const }
+  })
+
   bind(router, routes.describeType, async ({ params, body, person }) => {
     const sourceId = await describeType(db, params.typeId, body)
     await recordEvent(db, {
@@ -137,7 +143,7 @@ function bindDraft(router: Router, { db, sources }: TrackingDeps): void {
   })
 
   bind(router, routes.previewDraft, async ({ params }) => ({ sql: await previewDraft(db, sources, params.sourceId) }))
-  bind(router, routes.costDraft, ({ params }) => costDraft(db, params.sourceId))
+  bind(router, routes.costDraft, ({ params }) => costDraft(db, sources, params.sourceId))
   bind(router, routes.rehearseDraft, async ({ params }) => ({
     types: await rehearseDraft(db, sources, params.sourceId),
   }))
@@ -165,18 +171,15 @@ function bindDraft(router: Router, { db, sources }: TrackingDeps): void {
   })
 }
 
-function bindPlan(router: Router, { db, sources }: TrackingDeps): void {
-  bind(router, routes.putInForce, async ({ params, body, person }) => {
-    const event = { kind: 'tracking', personId: person.id, sourceId: params.sourceId } as const
-    try {
-      const planVersion = await putInForce(db, sources, params.sourceId, body.revision, body.reason, person)
-      await recordEvent(db, { ...event, words: `put plan ${planVersion} in force` })
-      return { planVersion }
-    } catch (error) {
-      await recordEvent(db, { ...event, outcome: 'refused', words: 'tried to put a plan in force' })
-      throw error
-    }
-  })
+function bindPlan(router: Router, { db }: TrackingDeps): void {
+  bind(router, routes.putInForce, async ({ params, body, person }) => ({
+    planVersion: await installDraft(db, {
+      sourceId: params.sourceId,
+      revision: body.revision,
+      reason: body.reason,
+      person: { id: person.id, role: person.role },
+    }),
+  }))
   bind(router, routes.readInstallation, ({ params }) => readInstallation(db, params.sourceId))
   bind(router, routes.stopInstallation, ({ params }) => stopInstallation(db, params.sourceId))
 

@@ -34,7 +34,10 @@ const reason = ref('')
 // The saves that carry a correction out arrive in the ledger a moment after it is applied.
 watch(
   () => pulse.pulse?.latestSave,
-  () => correction.value?.state === 'applied' && correction.value.savedAs.length === 0 && void refetch(),
+  () =>
+    (correction.value?.state === 'applying' ||
+      (correction.value?.state === 'applied' && correction.value.savedAs.length === 0)) &&
+    void refetch(),
 )
 
 const records = computed(() => {
@@ -56,6 +59,10 @@ const willWrite = computed(() =>
 )
 const recordsToWrite = computed(() => new Set(willWrite.value.map((item) => `${item.typeId}/${item.key}`)).size)
 const isDraft = computed(() => correction.value?.state === 'draft')
+const headWords = computed(() => {
+  if (isDraft.value) return 'rehearsal, nothing is written yet'
+  return correction.value?.state === 'applied' ? 'applied' : 'being applied'
+})
 
 async function run(what: 'rehearsing' | 'applying', work: () => Promise<Correction>) {
   busy.value = what
@@ -99,13 +106,17 @@ function stateWords(item: CorrectionItem): string {
       <header>
         <h1>
           Correction {{ correction.id }}
-          <span class="quiet state">{{ isDraft ? 'rehearsal, nothing is written yet' : 'applied' }}</span>
+          <span class="quiet state">{{ headWords }}</span>
         </h1>
         <p class="quiet">
           Sets {{ counted(correction.itemCount, 'value') }} of {{ counted(correction.recordCount, 'record') }} back.
           Drafted by {{ correction.draftedBy }}, {{ fullTime(correction.draftedAt) }}.
         </p>
-        <p v-if="!isDraft">
+        <p v-if="correction.state === 'applying'" role="status">
+          It is being applied, or the source broke off while it was and is being asked what became of it. Nothing about
+          it can be changed until that is known. <button class="plain link" @click="refetch()">Look again</button>
+        </p>
+        <p v-if="correction.state === 'applied'">
           Applied by {{ correction.appliedBy ?? 'a server that was stopped meanwhile' }},
           {{ correction.appliedAt && fullTime(correction.appliedAt)
           }}<template v-if="correction.reason">, because “{{ correction.reason }}”</template>.

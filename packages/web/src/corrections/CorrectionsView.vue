@@ -21,7 +21,7 @@ const { data, error, isPending } = useQuery({ queryKey: ['corrections'], queryFn
     <ul v-else>
       <li v-for="one in data?.corrections" :key="one.id">
         <RouterLink :to="`/corrections/${one.id}`">Correction {{ one.id }}</RouterLink>
-        <span>{{ one.state === 'applied' ? 'applied' : 'draft' }}</span>
+        <span>{{ one.state === 'applying' ? 'being applied' : one.state }}</span>
         <span>{{ counted(one.itemCount, 'value') }} of {{ counted(one.recordCount, 'record') }}</span>
         <span class="quiet">
           <template v-if="one.state === 'applied'"

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
-import Input from 'ant-design-vue/es/input'
 import Progress from 'ant-design-vue/es/progress'
 import { useQuery } from '@tanstack/vue-query'
-import { routes, type MismatchShown, type ProblemBody, type Seal } from '@spoor/contract'
+import { routes, type ProblemBody, type Seal } from '@spoor/contract'
 import { counted, grouped } from '@spoor/core'
 import { computed, ref } from 'vue'
+import AlarmItem from '../alarms/AlarmItem.vue'
 import { addressOf, call, problemOf } from '../api/client.ts'
 import ErasureItem from '../erasure/ErasureItem.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -63,19 +63,6 @@ const more = () =>
     olderNext.value = got.next
   })
 
-const settling = ref<number | null>(null)
-const why = ref('')
-const settle = (mismatch: MismatchShown) =>
-  doing(async () => {
-    await call(routes.settleMismatch, { params: { mismatchId: String(mismatch.id) }, body: { why: why.value } })
-    settling.value = null
-    why.value = ''
-  })
-function between({ afterSeal, beforeSeal }: MismatchShown): string {
-  if (afterSeal === null && beforeSeal === null) return ''
-  if (beforeSeal === null) return `after seal ${afterSeal}, not sealed yet`
-  return afterSeal === null ? `under seal ${beforeSeal}` : `between seal ${afterSeal} and seal ${beforeSeal}`
-}
 const copied = ref('')
 async function copy(what: string, text: string) {
   await navigator.clipboard.writeText(text)
@@ -103,36 +90,7 @@ async function copy(what: string, text: string) {
             put right by Spoor. Keep a copy of the database as it is, find out who had access between the two seals, and
             compare with a backup from before.
           </p>
-          <article v-for="one in data.mismatches" :key="one.id">
-            <p>
-              <b
-                ><bdi>{{ one.words }}</bdi></b
-              >{{ ' '
-              }}<RouterLink v-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }"
-                >Open the save</RouterLink
-              >
-            </p>
-            <p class="quiet">
-              found {{ fullTime(one.at) }}<template v-if="between(one)">, {{ between(one) }}</template>
-            </p>
-            <p v-if="one.stored" class="mono digest">stored {{ one.stored }}</p>
-            <p v-if="one.expected" class="mono digest">is now {{ one.expected }}</p>
-            <form v-if="settling === one.id" @submit.prevent="settle(one)">
-              <Input
-                v-model:value="why"
-                size="small"
-                aria-label="What was found out"
-                placeholder="What was found out"
-              />
-              <Button size="small" type="primary" html-type="submit" :disabled="why.trim().length < 3"
-                >Settle it</Button
-              >
-              <Button size="small" @click="settling = null">Leave it</Button>
-            </form>
-            <button v-else-if="session.may('custody.check')" class="plain link" @click="settling = one.id">
-              Settle …
-            </button>
-          </article>
+          <AlarmItem v-for="one in data.mismatches" :key="one.id" :alarm="one" @settled="refetch()" />
         </section>
 
         <section aria-label="Checking">

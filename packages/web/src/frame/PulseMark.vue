@@ -11,10 +11,12 @@ const session = useSession()
 /** Behind by more than this is worth a look. */
 const calmMs = 5000
 
-const state = computed(() => {
+const state = computed((): { text: string; wrong: boolean; to?: string } => {
   if (store.lost) return { text: 'no word from the server', wrong: true }
   const sources = store.pulse?.sources ?? []
   if (store.pulse && store.pulse.mismatches > 0) return { text: 'the ledger does not match its seals', wrong: true }
+  if (store.pulse && store.pulse.alarms > 0)
+    return { text: `${counted(store.pulse.alarms, 'thing')} wrong, to be settled`, wrong: true, to: '/today#alarms' }
   const trouble = sources.find((source) => source.trouble !== null)
   if (trouble) return { text: `${trouble.name}: ${trouble.trouble}`, wrong: true }
   const rate = store.perMinute === null ? '' : ` · ${counted(store.perMinute, 'save')} a minute`
@@ -32,10 +34,10 @@ const state = computed(() => {
 <template>
   <span v-if="session.may('custody.read')" role="status"
     ><RouterLink
-      to="/custody"
+      :to="state.to ?? '/custody'"
       class="pulse"
       :class="{ wrong: state.wrong }"
-      :title="`${state.text}. To the custody of the ledger`"
+      :title="`${state.text}. ${state.to ? 'To what is wrong' : 'To the custody of the ledger'}`"
       >{{ state.text }}</RouterLink
     ></span
   >

@@ -17,6 +17,7 @@ const router = useRouter()
 const tray = useTray()
 const pulse = usePulse()
 const changing = ref(false)
+const working = computed(() => (session.may('work.read') ? (pulse.pulse?.working ?? 0) : 0))
 const shown = computed(() => stages.filter((stage) => session.may(stage.needs)))
 const initials = computed(() =>
   (session.person?.name ?? '')
@@ -48,6 +49,7 @@ async function signOut() {
       </RouterLink>
     </nav>
     <span class="space" />
+    <RouterLink v-if="working > 0" class="working" to="/work">{{ working }} under way</RouterLink>
     <PulseMark />
     <KeysHelp />
     <Popover trigger="click" placement="bottomRight" :arrow="false" @open-change="changing = false">
@@ -56,6 +58,7 @@ async function signOut() {
         <div class="person">
           <b>{{ session.person?.name }}</b>
           <span class="quiet">{{ session.person && roleNames[session.person.role] }}</span>
+          <RouterLink v-if="session.may('work.read')" class="out" to="/work">Long work</RouterLink>
           <button class="plain out" :aria-expanded="changing" @click="changing = !changing">
             Change your password
           </button>
@@ -112,6 +115,11 @@ header :focus-visible {
 }
 .space {
   flex: 1;
+}
+.working {
+  color: var(--bar-mark);
+  font-size: 12px;
+  white-space: nowrap;
 }
 .who {
   width: 28px;

@@ -39,13 +39,14 @@ interface Drawn {
   isWords: boolean
   title: string
   by: string | null
+  found: boolean
 }
 /** Narrower than this a value has no room for its name. */
 const leastLabel = 34
 
 function drawn({ fieldId, segments }: Lane): Drawn[] {
   const { fromMs, toMs } = range.value
-  return segments.flatMap(({ from, to, holding, by }) => {
+  return segments.flatMap(({ from, to, holding, by, found }) => {
     const [start, end] = [from === null ? -Infinity : Date.parse(from), to === null ? Infinity : Date.parse(to)]
     if (end < fromMs || start > toMs || holding.state === 'absent') return []
     const [left, right] = [placeOf(Math.max(start, fromMs), range.value), placeOf(Math.min(end, toMs), range.value)]
@@ -59,7 +60,8 @@ function drawn({ fieldId, segments }: Lane): Drawn[] {
         kind: holding.state,
         text: (right - left) * width.value >= leastLabel ? text : '',
         isWords,
-        title: `${props.fieldName(fieldId)}: ${text}, ${span}`,
+        title: `${props.fieldName(fieldId)}: ${text}, ${span}${found ? ', as found: nobody’s change brought it' : ''}`,
+        found,
         by: start >= fromMs ? by : null,
       },
     ]
@@ -135,7 +137,7 @@ const cursors = computed(() => [
           v-for="(one, at) in drawn(lane)"
           :key="one.key"
           class="segment"
-          :class="[one.kind, { odd: at % 2 === 1 }]"
+          :class="[one.kind, { odd: at % 2 === 1, found: one.found }]"
           :style="{ left: one.left, width: one.width }"
           :title="one.title"
         >
@@ -240,6 +242,10 @@ const cursors = computed(() => [
 }
 .segment.value.odd {
   background: var(--pine-wash);
+}
+.segment.value.found {
+  background: transparent;
+  border-style: dashed;
 }
 .segment.unknown {
   background: repeating-linear-gradient(135deg, transparent 0 5px, var(--line) 5px 6px);

@@ -34,7 +34,7 @@ const { data, error, isPending } = useQuery({
 const names = useVocabulary(ref({}))
 
 const now = useNow({ interval: 60_000 })
-const story = computed(() => data.value ?? { saves: [], coverage: [] })
+const story = computed(() => data.value ?? { saves: [], coverage: [], found: [] })
 const lastId = computed(() => data.value?.saves.at(-1)?.id)
 const present = useQuery({
   queryKey: ['record-present', typeId, computed(() => data.value?.record.key), lastId],
@@ -59,7 +59,8 @@ const shown = (holding: Holding, fieldId: number) =>
 /** From a little before the first save to now. */
 const whole = computed<Range>(() => {
   const toMs = now.value.getTime()
-  const first = saveTimes.value[0] ?? toMs - 86_400_000
+  const tracked = story.value.coverage.map(({ from }) => Date.parse(from))
+  const first = saveTimes.value[0] ?? Math.min(...tracked, toMs - 86_400_000)
   const room = Math.max(60_000, (toMs - first) * 0.06)
   return { fromMs: first - room, toMs }
 })
@@ -156,7 +157,11 @@ const summaryOf = (save: Save) =>
       <span class="quiet">
         {{ data.record.deleted ? 'deleted · ' : ''
         }}{{ saves[0]?.action === 'create' ? `since ${dayOnly(saves[0].at)}` : 'older than its trail' }} ·
-        {{ counted(saves.length, 'save') }}{{ data.more ? ', the latest ones' : '' }} by {{ counted(people, 'name') }}
+        <template v-if="saves.length === 0">never changed since it is tracked</template
+        ><template v-else
+          >{{ counted(saves.length, 'save') }}{{ data.more ? ', the latest ones' : '' }} by
+          {{ counted(people, 'name') }}</template
+        >
         <template v-if="data.record.formerKeys.length > 0"
           >· had {{ counted(data.record.formerKeys.length, 'other key') }}</template
         >
@@ -188,6 +193,9 @@ const summaryOf = (save: Save) =>
           />
           <div class="legend quiet">
             <p><span class="hatch" /> unknown: not tracked then, or not changed since it is</p>
+            <p v-if="data.found.length > 0">
+              <span class="as-found" /> as found when tracking began: known, and nobody’s change
+            </p>
             <p v-for="gap in gaps" :key="`${gap.fieldId} ${gap.from}`">
               Tracking of {{ names.fieldName(gap.fieldId) }} ended {{ gap.to && fullTime(gap.to)
               }}{{ gap.because ? `: ${gap.because}` : '' }}.
@@ -349,6 +357,12 @@ h1 {
   width: 26px;
   height: 11px;
   background: repeating-linear-gradient(135deg, transparent 0 5px, var(--line) 5px 6px);
+}
+.as-found {
+  display: inline-block;
+  width: 26px;
+  height: 10px;
+  border: 1px dashed var(--line);
 }
 .pane {
   border-left: 1px solid var(--line);

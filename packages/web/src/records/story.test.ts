@@ -40,7 +40,7 @@ const saves = [
 const coverage = [1, 2].map((fieldId) => ({ fieldId, from: '2025-12-01T00:00:00Z', to: null, because: null }))
 
 describe('a story for the eye', () => {
-  const trail = trailOf({ saves, coverage })
+  const trail = trailOf({ saves, coverage, found: [] })
 
   it('has a lane for every field, with what may not be seen as such', () => {
     expect(fieldsOf({ saves, coverage: [] })).toEqual([1, 2])
@@ -78,7 +78,7 @@ describe('a story for the eye', () => {
   })
 
   it('takes what is there now for what never changed, and says what no save explains', () => {
-    const story = { saves, coverage: [1, 2, 3].map((fieldId) => ({ ...coverage[0]!, fieldId })).slice(0, 3) }
+    const story = { saves, found: [], coverage: [1, 2, 3].map((fieldId) => ({ ...coverage[0]!, fieldId })).slice(0, 3) }
     const untold = { ...story, saves: saves.slice(1).map((one) => ({ ...one, changes: one.changes.slice(0, 1) })) }
     const present = {
       at: '2026-02-01T00:00:00Z',
@@ -91,7 +91,7 @@ describe('a story for the eye', () => {
       ],
     }
     expect(heldNow(untold, present)).toEqual({
-      found: [{ fieldId: 2, at: present.at, value: 'q' }],
+      found: [{ fieldId: 2, at: present.at, value: 'q', hidden: null }],
       unexplained: [{ fieldId: 1, trail: { state: 'value', value: 'a' }, now: 'z' }],
     })
     const nothing = { found: [], unexplained: [] }

@@ -14,11 +14,13 @@ import { shownValue, type ShownValue } from '../value/words.ts'
 
 const hiddenOf = ({ masked, erased }: Change): Hidden | null => (erased ? 'erased' : masked ? 'masked' : null)
 
-/** What core reckons with. A value that came cut is only ever compared with others cut alike. */
-export function trailOf(
-  { saves, coverage }: Pick<RecordStory, 'saves' | 'coverage'>,
-  found: readonly FoundValue[] = [],
-): Trail {
+type Told = Pick<RecordStory, 'saves' | 'coverage' | 'found'>
+
+/**
+ * What core reckons with. A value that came cut is only ever compared with others cut alike.
+ * @param present what is there now, besides what was found when tracking began
+ */
+export function trailOf({ saves, coverage, found }: Told, present: readonly FoundValue[] = []): Trail {
   return {
     saves: saves.map(({ id, at, action, changes }) => ({
       id,
@@ -32,7 +34,7 @@ export function trailOf(
       })),
     })),
     coverage,
-    found,
+    found: [...found, ...present],
   }
 }
 
@@ -47,7 +49,7 @@ export interface Held {
  * What the source holds now, beside the trail. It says nothing while changes wait to be collected, or where the story is
  * older than what was read.
  */
-export function heldNow(story: Pick<RecordStory, 'saves' | 'coverage'>, present: PresentRecord): Held {
+export function heldNow(story: Told, present: PresentRecord): Held {
   const fresh = (story.saves.at(-1)?.id ?? null) === present.lastSaveId && !present.waiting && present.there
   if (!fresh) return { found: [], unexplained: [] }
   const known = stateAt(
@@ -58,7 +60,8 @@ export function heldNow(story: Pick<RecordStory, 'saves' | 'coverage'>, present:
   const held: Held = { found: [], unexplained: [] }
   for (const { fieldId, value } of present.values) {
     const trail = known.get(fieldId)!
-    if (trail.state === 'unknown' && trail.why === 'unseen') held.found.push({ fieldId, at: present.at, value })
+    if (trail.state === 'unknown' && trail.why === 'unseen')
+      held.found.push({ fieldId, at: present.at, value, hidden: null })
     else if (trail.state === 'absent' || (trail.state === 'value' && trail.value !== value))
       held.unexplained.push({ fieldId, trail, now: value })
   }

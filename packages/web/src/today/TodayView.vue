@@ -6,6 +6,7 @@ import { routes, type ProblemBody } from '@spoor/contract'
 import { counted } from '@spoor/core'
 import dayjs, { type Dayjs } from 'dayjs'
 import { computed, ref, watch } from 'vue'
+import AlarmList from '../alarms/AlarmList.vue'
 import { call, problemOf } from '../api/client.ts'
 import { gapWords } from '../changes/gaps.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -156,6 +157,7 @@ const print = () => window.print()
           <RouterLink v-if="session.may('noticing.read')" to="/today/noticing">How Spoor notices</RouterLink>
         </p>
         <ProblemNote v-if="problem" :problem="problem" />
+        <AlarmList v-if="session.may('custody.read')" />
         <section v-if="waiting && waiting.toAnswer.length > 0" aria-label="Asked of you">
           <OwnQuestion
             v-for="question in waiting.toAnswer"

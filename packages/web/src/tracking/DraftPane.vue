@@ -4,7 +4,7 @@ import Checkbox from 'ant-design-vue/es/checkbox'
 import Input from 'ant-design-vue/es/input'
 import Progress from 'ant-design-vue/es/progress'
 import { useQuery } from '@tanstack/vue-query'
-import { routes, type ProblemBody, type SourceMap, type TypeRehearsal } from '@spoor/contract'
+import { routes, type DraftCost, type ProblemBody, type SourceMap, type TypeRehearsal } from '@spoor/contract'
 import { capitalised, counted, grouped } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
@@ -62,6 +62,11 @@ function size(bytesPerDay: number): string {
   const mb = (bytesPerDay * monthDays) / 1e6
   if (mb === 0) return '0 MB'
   return mb < 1 ? 'under 1 MB' : `${grouped(Math.round(mb))} MB`
+}
+/** Once, and in the background. */
+function once({ bytes, seconds }: NonNullable<DraftCost['found']>): string {
+  const time = seconds < 60 ? 'under a minute' : `about ${grouped(Math.ceil(seconds / 60))} min`
+  return `${size(bytes / monthDays)}, ${time}`
 }
 const typeName = (typeId: number) =>
   props.source.types.find((type) => type.id === typeId)?.name ?? `record type ${typeId}`
@@ -127,6 +132,10 @@ async function back() {
         <li>
           <span>ledger a month</span>
           <span class="mono">{{ size(cost.now.bytesPerDay) }} → {{ size(cost.then.bytesPerDay) }}</span>
+        </li>
+        <li v-if="cost.found && cost.found.records > 0">
+          <span>taken in once as found: about {{ counted(cost.found.records, 'record') }}</span>
+          <span class="mono">{{ once(cost.found) }}</span>
         </li>
         <template v-if="rehearsal">
           <li v-for="one in rehearsal" :key="one.typeId">

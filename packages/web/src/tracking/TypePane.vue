@@ -7,6 +7,7 @@ import {
   capitalised,
   counted,
   type FailureRule,
+  type FoundRule,
   type NewColumnRule,
   type ReasonRule,
   type TypeRules,
@@ -35,6 +36,16 @@ const parentTypeId = ref<number | null>(props.type.parent?.typeId ?? null)
 const effectiveFieldId = ref<number | null>(props.type.effectiveFieldId)
 const problem = ref<ProblemBody | null>(null)
 const busy = ref(false)
+const takenAgain = ref<string | null>(null)
+async function takeAgain() {
+  try {
+    await call(routes.takeFound, { params: { typeId: String(props.type.id) } })
+    takenAgain.value = 'It is under way.'
+    problem.value = null
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+}
 const nameOf = (typeId: number) =>
   props.source.types.find((type) => type.id === typeId)?.name ?? `record type ${typeId}`
 const changed = computed(
@@ -140,6 +151,24 @@ async function describe() {
     <p v-else class="risk">
       Should capturing itself fail, the save fails with it: nothing can change unseen, and {{ type.plural }} cannot be
       saved until it is mended.
+    </p>
+    <label class="row"
+      >What is there now
+      <PickList
+        :value="rules.asFound"
+        size="small"
+        aria-label="What is there when tracking begins"
+        :disabled="!mayEdit || tracked === 0"
+        :options="[
+          { value: 'take', label: 'is taken in as found' },
+          { value: 'leave', label: 'is left: unknown until it changes' },
+        ]"
+        @change="(value: unknown) => stageRule({ asFound: value as FoundRule })"
+    /></label>
+    <p v-if="mayEdit && tracked > 0 && type.asFound === 'take'" class="risk">
+      Taken in once as tracking begins, and again after a gap.
+      <button v-if="takenAgain === null" class="plain link" @click="takeAgain">Take it in again now</button>
+      <span v-else role="status">{{ takenAgain }} <RouterLink to="/work">How far it is</RouterLink></span>
     </p>
     <details :open="mayEdit">
       <summary>What it is called and belongs to</summary>

@@ -155,17 +155,18 @@ export function withWish(
   return [...edits.filter((edit) => !isFieldEdit(edit) || !ids.has(edit.fieldId)), ...wished]
 }
 
-type Rules = Pick<TrackedType, 'reason' | 'newColumns' | 'onFailure'>
+type Rules = Pick<TrackedType, 'reason' | 'newColumns' | 'onFailure' | 'asFound'>
 
 /** The rules of a type as the draft has them. */
 export function stagedRules(source: SourceMap, type: TrackedType): Rules {
   const edit = source.draft.edits.find((one) => !isFieldEdit(one) && !isPlanRuleEdit(one) && one.typeId === type.id) as
     Partial<Rules> | undefined
-  const { reason, newColumns, onFailure } = type
+  const { reason, newColumns, onFailure, asFound } = type
   return {
     reason: edit?.reason ?? reason,
     newColumns: edit?.newColumns ?? newColumns,
     onFailure: edit?.onFailure ?? onFailure,
+    asFound: edit?.asFound ?? asFound,
   }
 }
 

@@ -41,7 +41,13 @@ function planOf(source: SourceMap): TrackingPlan {
         derivedFrom,
         lock,
       })),
-    { typeId: type.id, reason: type.reason, newColumns: type.newColumns, onFailure: type.onFailure },
+    {
+      typeId: type.id,
+      reason: type.reason,
+      newColumns: type.newColumns,
+      onFailure: type.onFailure,
+      asFound: type.asFound,
+    },
   ])
   return withEdits(emptyPlan, [...edits, { secondPerson: source.secondPerson }])
 }

@@ -63,3 +63,8 @@ export function bucketWords(from: string, to: string, size: string, short = fals
   const last = dayjs(to).subtract(1, 'ms').format(format)
   return short || first === last ? first : `${first} to ${last}`
 }
+
+/** Words of the server with their instants as the reader's time. */
+export function withTimes(words: string): string {
+  return words.replace(/\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?Z/g, (instant) => fullTime(instant))
+}

@@ -9,7 +9,7 @@ import {
 } from '@spoor/core'
 import type { Activity } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
-import { asksChanges, whereScope } from '../scope-sql.ts'
+import { asksChanges, whereScope } from '../../ledger/scope-sql.ts'
 import { countsAnswer, fromCounts } from './rollup.ts'
 
 /** Saves of all scopes over time, by kind of actor, in spells fit for their length and for the reader's zone. */

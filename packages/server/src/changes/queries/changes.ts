@@ -1,12 +1,12 @@
 import type { Scope } from '@spoor/core'
 import type { ChangePage, ChangeSort } from '@spoor/contract'
-import { reachIn } from '../../people/reach.ts'
+import { reachIn } from '../../ledger/reach.ts'
 import type { Database } from '../../database/knex.ts'
-import { whereScope } from '../scope-sql.ts'
-import { maskedFields } from '../masked.ts'
-import { referencesIn } from './references.ts'
-import { rowsWithChanges, saveShown } from './saves.ts'
-import { byTime, sortedChanges } from './sorted.ts'
+import { whereScope } from '../../ledger/scope-sql.ts'
+import { maskedFields } from '../../ledger/masked.ts'
+import { referencesIn } from '../../ledger/references.ts'
+import { rowsWithChanges, saveShown } from '../../ledger/saves.ts'
+import { byTime, sortedChanges } from '../../ledger/sorted.ts'
 
 export interface ChangePageRequest {
   /** `<captured_at>_<save>_<field>` of the last change already shown. */

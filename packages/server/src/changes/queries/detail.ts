@@ -1,11 +1,11 @@
 import type { Afterwards, Change, SaveDetail } from '@spoor/contract'
 import type { Scope } from '@spoor/core'
 import type { Database } from '../../database/knex.ts'
-import { whereScope } from '../scope-sql.ts'
-import { isLimited } from '../../people/reach.ts'
-import { maskedFields } from '../masked.ts'
-import { referencesOf } from './references.ts'
-import { actorColumns, actorJoin, changesOf, saveShown, type SaveRow } from './saves.ts'
+import { whereScope } from '../../ledger/scope-sql.ts'
+import { isLimited } from '../../ledger/reach.ts'
+import { maskedFields } from '../../ledger/masked.ts'
+import { referencesOf } from '../../ledger/references.ts'
+import { actorColumns, actorJoin, changesOf, saveShown, type SaveRow } from '../../ledger/saves.ts'
 
 /** One save with everything known of it, or null when there is none within the person's reach. */
 export async function saveDetail(

@@ -1,8 +1,8 @@
 import { instantsOf, type Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
 import type { Database } from '../../database/knex.ts'
-import { isLimited, reachIn } from '../../people/reach.ts'
-import { whereScope } from '../scope-sql.ts'
+import { isLimited, reachIn } from '../../ledger/reach.ts'
+import { whereScope } from '../../ledger/scope-sql.ts'
 
 const mostShown = 20
 

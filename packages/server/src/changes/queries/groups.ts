@@ -1,7 +1,7 @@
 import type { Scope } from '@spoor/core'
 import type { Group } from '@spoor/contract'
 import type { Database } from '../../database/knex.ts'
-import { asksChanges, whereScope } from '../scope-sql.ts'
+import { asksChanges, whereScope } from '../../ledger/scope-sql.ts'
 import { countsAnswer, fromCounts } from './rollup.ts'
 
 const mostGroups = 60

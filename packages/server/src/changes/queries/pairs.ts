@@ -1,7 +1,7 @@
 import { instantsOf, withoutPart, type ActorKind, type Scope } from '@spoor/core'
 import type { Pairs } from '@spoor/contract'
 import type { Database } from '../../database/knex.ts'
-import { asksChanges, whereScope } from '../scope-sql.ts'
+import { asksChanges, whereScope } from '../../ledger/scope-sql.ts'
 import { fromCounts } from './rollup.ts'
 
 /** With how many spells of equal length before it a spell is compared at most. */

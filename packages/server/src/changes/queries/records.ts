@@ -1,9 +1,9 @@
 import type { Scope } from '@spoor/core'
 import type { RecordLine } from '@spoor/contract'
 import type { Database } from '../../database/knex.ts'
-import { isLimited, reachIn } from '../../people/reach.ts'
+import { isLimited, reachIn } from '../../ledger/reach.ts'
 import { seenRecord } from './seen-record.ts'
-import { asksChanges, whereScope } from '../scope-sql.ts'
+import { asksChanges, whereScope } from '../../ledger/scope-sql.ts'
 
 const pageSize = 100
 

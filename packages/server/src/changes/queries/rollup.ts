@@ -1,7 +1,7 @@
 import { instantsOf, partsOf, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Database } from '../../database/knex.ts'
-import { whereScope } from '../scope-sql.ts'
+import { whereScope } from '../../ledger/scope-sql.ts'
 
 const hourMs = 3_600_000
 

@@ -1,7 +1,7 @@
 import type { Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Database } from '../../database/knex.ts'
-import { whereScope } from '../scope-sql.ts'
+import { whereScope } from '../../ledger/scope-sql.ts'
 
 /**
  * A record as whoever has a limited reach knows it: by the latest save of it within that reach. What it is called in

@@ -1,9 +1,9 @@
 import type { RecordHits, Vocabulary } from '@spoor/contract'
 import { fieldPlan, reasonOf, type ActorKind, type Scope, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
-import { isLimited } from '../../people/reach.ts'
+import { isLimited } from '../../ledger/reach.ts'
 import type { Database } from '../../database/knex.ts'
-import { whereScope } from '../scope-sql.ts'
+import { whereScope } from '../../ledger/scope-sql.ts'
 import { seenRecord } from './seen-record.ts'
 
 /** The names a scope can be written with: fields that are or were tracked, and actors seen, within the reach. */

@@ -1,9 +1,9 @@
 import { matches, valueKind, type ActorKind, type Scope } from '@spoor/core'
 import type { Change, Save, SavePage, SaveSort } from '@spoor/contract'
-import { boundArray, isAfter, type Database } from '../../database/knex.ts'
-import { maskedFields } from '../masked.ts'
-import { isLimited, reachIn } from '../../people/reach.ts'
-import { asksChanges, historyOf, whereScope } from '../scope-sql.ts'
+import { boundArray, isAfter, type Database } from '../database/knex.ts'
+import { maskedFields } from './masked.ts'
+import { isLimited, reachIn } from './reach.ts'
+import { asksChanges, historyOf, whereScope } from './scope-sql.ts'
 import { referencesIn } from './references.ts'
 import { byTime, sortedSaves, type Found } from './sorted.ts'
 

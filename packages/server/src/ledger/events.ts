@@ -1,7 +1,7 @@
 import type { EventCount, EventKind, SpoorEvent } from '@spoor/contract'
 import { instantsOf, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
-import { anywhere } from '../changes/scope-sql.ts'
+import { anywhere } from './scope-sql.ts'
 import type { Database } from '../database/knex.ts'
 
 export interface NewEvent {
@@ -37,14 +37,13 @@ function eventRow(event: NewEvent) {
 
 /** Does something and writes it down either way; a refusal is recorded and passed on. */
 export async function recorded<T>(db: Database, event: NewEvent, work: () => Promise<T>): Promise<T> {
-  try {
-    const result = await work()
-    await recordEvent(db, event)
-    return result
-  } catch (error) {
-    await recordEvent(db, { ...event, outcome: 'refused' })
+  const result = await work().catch(async (error: unknown) => {
+    // Whoever asked is told why it was refused, also when that cannot be written down.
+    await recordEvent(db, { ...event, outcome: 'refused' }).catch(() => undefined)
     throw error
-  }
+  })
+  await recordEvent(db, event)
+  return result
 }
 
 const pageSize = 100

@@ -1,14 +1,9 @@
-import { readHead } from '../collector/outbox.ts'
+import { readHead } from './outbox.ts'
 import type { Database } from '../database/knex.ts'
+import { ownInstallation } from '../ledger/installation.ts'
 import { Problem } from '../errors.ts'
-import type { Sources } from './registry.ts'
-import { isUnreachable } from './trouble.ts'
-
-/** What tells this Spoor's captures from another's. */
-export async function ownInstallation(db: Database): Promise<string> {
-  const row = await db('spoor.setting').where({ name: 'installation' }).first<{ value: string }>('value')
-  return row.value
-}
+import type { Sources } from '../sources/registry.ts'
+import { isUnreachable } from '../sources/trouble.ts'
 
 /** A running cluster and a database in it; the same whatever address it was reached by. */
 async function identityOf(source: Database): Promise<string> {

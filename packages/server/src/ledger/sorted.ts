@@ -1,8 +1,8 @@
 import { mostSorted, type ChangeSort, type SaveSort } from '@spoor/contract'
 import { grouped } from '@spoor/core'
 import type { Knex } from 'knex'
-import { boundArray, type Database } from '../../database/knex.ts'
-import { Problem } from '../../errors.ts'
+import { boundArray, type Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
 
 /** Names are put in order as people do, whatever the database's own order of letters. */
 const byLetters = 'collate "und-x-icu"'

@@ -2,9 +2,9 @@ import { parseScope, settled, type Scope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { maskedFields } from './masked.ts'
-import { withAliases } from '../people/identities.ts'
+import { withAliases } from './aliases.ts'
 import type { SignedIn } from '../http/bind.ts'
-import { isLimited, nothing, reachOf } from '../people/reach.ts'
+import { isLimited, nothing, reachOf } from './reach.ts'
 
 /**
  * The scopes that all must hold for a request: what was asked, the person's reach, and what else may not be found out by

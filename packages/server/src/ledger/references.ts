@@ -1,10 +1,12 @@
 import type { Change, Reference } from '@spoor/contract'
 import type { Scope } from '@spoor/core'
-import { isLimited, reachIn } from '../../people/reach.ts'
-import { boundArray, type Database } from '../../database/knex.ts'
+import { isLimited, reachIn } from './reach.ts'
+import { boundArray, type Database } from '../database/knex.ts'
 
-/** What the records are called that the changes' reference fields point to, where the ledger has met them. */
-export async function referencesOf(db: Database, changes: readonly Change[]): Promise<Reference[]> {
+type Pointing = Pick<Change, 'fieldId' | 'before' | 'after'>
+
+/** What the records are called that the changes' reference fields point to, where the ledger has met or found them. */
+export async function referencesOf(db: Database, changes: readonly Pointing[]): Promise<Reference[]> {
   const pointing = new Set(await db('spoor.field').whereNotNull('refers_to').pluck<number[]>('id'))
   const wanted = changes.flatMap(({ fieldId, before, after }) =>
     pointing.has(fieldId) ? [before, after].flatMap((value) => (value === null ? [] : [{ fieldId, value }])) : [],
@@ -25,7 +27,7 @@ export async function referencesOf(db: Database, changes: readonly Change[]): Pr
 export async function referencesIn(
   db: Database,
   scopes: readonly Scope[],
-  changes: readonly Change[],
+  changes: readonly Pointing[],
 ): Promise<Reference[]> {
   return isLimited(reachIn(scopes)) ? [] : await referencesOf(db, changes)
 }

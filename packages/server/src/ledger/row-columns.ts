@@ -1,12 +1,66 @@
+import { copyRow, type CopyValue } from '../database/copy.ts'
 import type { BinaryRows } from './binary-rows.ts'
-import type { ChangeRow, SaveRow } from './recompute.ts'
+
+/** A save as it is stored, without its changes. */
+export interface SaveRow {
+  id: string
+  captured_at: string
+  collected_at: string
+  source_id: number
+  type_id: number
+  record_key: string
+  key_before: string | null
+  label: string
+  action: string
+  actor_id: number
+  actor_kind: string
+  actor_name: string | null
+  claimed: boolean
+  on_behalf_of: string | null
+  channel: string
+  run: string | null
+  run_id: string | null
+  reason: string | null
+  correction_id: number | null
+  db_login: string
+  application_name: string | null
+  client_address: string | null
+  transaction_id: string
+  plan_version: number
+  outbox_seq: string
+  parent_type_id: number | null
+  parent_key: string | null
+  leaf: string | null
+}
+
+export interface ChangeRow {
+  save_id: string
+  field_id: number
+  type_id: number
+  record_key: string
+  actor_id: number
+  actor_kind: string
+  before: string | null
+  after: string | null
+  parent_type_id: number | null
+  parent_key: string | null
+  rise: string | null
+  rise_share: number | null
+  salt: string | null
+  digest: string | null
+  erased: boolean
+  /** What was kept of an erased change; null where nothing was. */
+  kept_before: string | null
+  kept_after: string | null
+  kept: boolean
+}
 
 /** The place of each column in a row. */
 function placesOf<N extends string>(columns: readonly N[]): Readonly<Record<N, number>> {
   return Object.fromEntries(columns.map((column, place) => [column, place])) as Record<N, number>
 }
 
-/** What is read of a save, in this order. */
+/** What is written and read of a save, in this order. */
 export const saveColumns = [
   'id',
   'captured_at',
@@ -39,8 +93,14 @@ export const saveColumns = [
 ] as const
 export const saveAt = placesOf(saveColumns)
 
-/** And of a change; what was kept of an erased one at the end. */
-export const changeColumns = [
+const plainOfSave = saveColumns.filter((column) => column !== 'leaf')
+/** A save as a line of COPY. @param leaf in hexadecimal digits */
+export function copiedSave(values: Readonly<Record<(typeof plainOfSave)[number], CopyValue>>, leaf: string): string {
+  return copyRow(plainOfSave, values, leaf)
+}
+
+/** What is written of a change. */
+export const writtenChange = [
   'save_id',
   'captured_at',
   'field_id',
@@ -56,11 +116,20 @@ export const changeColumns = [
   'rise_share',
   'salt',
   'digest',
-  'erased',
-  'kept_before',
-  'kept_after',
-  'kept',
 ] as const
+
+const plainOfChange = writtenChange.filter((column) => column !== 'salt' && column !== 'digest')
+/** A change as a line of COPY. @param salt and digest in hexadecimal digits */
+export function copiedChange(
+  values: Readonly<Record<(typeof plainOfChange)[number], CopyValue>>,
+  salt: string,
+  digest: string,
+): string {
+  return copyRow(plainOfChange, values, salt, digest)
+}
+
+/** What is read of it; what was kept of an erased one at the end. */
+export const changeColumns = [...writtenChange, 'erased', 'kept_before', 'kept_after', 'kept'] as const
 export const changeAt = placesOf(changeColumns)
 
 export function saveOf(row: BinaryRows): SaveRow {

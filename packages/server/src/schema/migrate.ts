@@ -1,6 +1,6 @@
 import type { Knex } from 'knex'
-import { connect, type Database } from './knex.ts'
-import { quoteIdentifier } from './identifier.ts'
+import { connect, type Database } from '../database/knex.ts'
+import { quoteIdentifier } from '../database/identifier.ts'
 import { up as foundation } from './migrations/001-foundation.ts'
 import { up as directory } from './migrations/002-directory.ts'
 import { up as runsAndWatching } from './migrations/003-runs-and-watching.ts'
@@ -13,6 +13,11 @@ import { up as layouts } from './migrations/009-layouts.ts'
 import { up as digests } from './migrations/010-digests.ts'
 import { up as keysBefore } from './migrations/011-keys-before.ts'
 import { up as evidence } from './migrations/012-evidence.ts'
+import { up as work } from './migrations/013-work.ts'
+import { up as alarms } from './migrations/014-alarms.ts'
+import { up as found } from './migrations/015-found.ts'
+import { up as applying } from './migrations/016-applying.ts'
+import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
 /** Numbered and only ever added to. */
@@ -29,6 +34,10 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '010-digests': digests,
   '011-keys-before': keysBefore,
   '012-evidence': evidence,
+  '013-work': work,
+  '014-alarms': alarms,
+  '015-found': found,
+  '016-applying': applying,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -63,6 +72,7 @@ export async function migrate(ownerUrl: string, { application, erasure }: Roles)
   try {
     await db.migrate.latest({ migrationSource: source, tableName: 'spoor_migration' })
     await ensureTouchTriggers(db)
+    await migrateQueue(ownerUrl, application)
     for (const [role, rights] of [
       [application, applicationRights],
       [erasure, erasureRights],
@@ -80,11 +90,12 @@ async function grant(db: Database, role: string, rights: readonly string[]): Pro
 }
 
 const applicationRights = [
-  'usage on schema ledger, spoor',
-  'select, insert, update, delete on all tables in schema spoor',
+  'usage on schema ledger, spoor, work',
+  'select, insert, update, delete on all tables in schema spoor, work',
+  'usage on all sequences in schema work',
   'usage on all sequences in schema spoor',
-  'select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event, ledger.node, ledger.seal, ledger.signing_key',
-  'select on ledger.sealing, ledger.erased',
+  'select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event, ledger.node, ledger.seal, ledger.signing_key, ledger.found',
+  'select on ledger.sealing, ledger.erased, ledger.erased_found',
   'select, update on ledger.head',
   'select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor, ledger.hour_kind',
   'usage on all sequences in schema ledger',
@@ -93,13 +104,14 @@ const applicationRights = [
 
 const erasureRights = [
   'usage on schema ledger, spoor',
-  'select on ledger.save, ledger.change, spoor.person, spoor.field',
+  'select on ledger.save, ledger.change, ledger.found, spoor.taking, spoor.person, spoor.field',
   'update (before, after, salt, rise, rise_share, erased) on ledger.change',
-  'select, insert on ledger.erased',
+  'update (vals, salt, kept) on ledger.found',
+  'select, insert on ledger.erased, ledger.erased_found',
   'select, insert on ledger.event',
   'usage on sequence ledger.event_id_seq',
   'select, insert, delete on spoor.touched',
-  'select, insert on spoor.mismatch',
+  'select, insert on spoor.alarm',
   'select, update on spoor.erasure',
   'select, update (state, until_save, changed_at) on spoor.noticing',
   'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',

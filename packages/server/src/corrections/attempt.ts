@@ -1,0 +1,164 @@
+import { setTimeout as sleep } from 'node:timers/promises'
+import type { Knex } from 'knex'
+import type { Logger } from 'pino'
+import { boundArray, type Database } from '../database/knex.ts'
+import { Duty } from '../database/duty.ts'
+import { Leadership } from '../database/leadership.ts'
+import { recordEvent } from '../ledger/events.ts'
+import type { Sources } from '../sources/registry.ts'
+import { isUnreachable } from '../sources/trouble.ts'
+
+/** A correction that is being applied, written down before its first write. */
+export interface Attempt {
+  by: number
+  reason: string
+  /** The transaction of the source that writes; null until it is about to be committed. */
+  transaction: string | null
+  /** Items that it writes, and those of them in whose place the source's own rules put another value. */
+  written: number[]
+  overridden: number[]
+}
+
+/** Held by whoever applies a correction; gone with the server that held it. */
+export const applying = (db: Database, correctionId: number) =>
+  new Leadership(db, `applying correction ${correctionId}`)
+
+/** @throws what `update` throws */
+export async function noteAttempt(db: Knex, correctionId: number, attempt: Attempt): Promise<void> {
+  await db('spoor.correction')
+    .where({ id: correctionId })
+    .update({ state: 'applying', attempt: JSON.stringify(attempt) })
+}
+
+/** Nothing was written: the draft stands as it was. */
+export async function backToDraft(db: Knex, correctionId: number): Promise<void> {
+  await db('spoor.correction').where({ id: correctionId, state: 'applying' }).update({ state: 'draft', attempt: null })
+}
+
+/** What was written is in the source: the correction is applied. */
+export async function noteApplied(
+  trx: Knex.Transaction,
+  correctionId: number,
+  { by, reason, written, overridden }: Attempt,
+): Promise<void> {
+  const over = new Set(overridden)
+  await trx.raw('update spoor.correction_item set written = true where id = any(?::int[])', [
+    boundArray(written.filter((id) => !over.has(id))),
+  ])
+  await trx.raw('update spoor.correction_item set why = ? where id = any(?::int[])', [
+    'written, but the source’s own rules put another value in its place',
+    boundArray(overridden),
+  ])
+  await trx('spoor.correction')
+    .where({ id: correctionId })
+    .update({ state: 'applied', applied_by: by, applied_at: trx.fn.now(), reason, attempt: null })
+}
+
+export type Outcome = 'applied' | 'nothing written' | 'unknown'
+
+const tries = 10
+const pauseMs = 300
+
+/**
+ * Whether an attempt went through: its saves are in the ledger, or the source says what became of its transaction. One
+ * that is still under way there is asked for again, for some seconds.
+ */
+export async function outcomeOf(
+  db: Database,
+  sources: Sources,
+  correctionId: number,
+  { transaction }: Attempt,
+): Promise<Outcome> {
+  for (let asked = 0; asked < tries; asked++) {
+    if (await db('ledger.save').where({ correction_id: correctionId }).first('id')) return 'applied'
+    if (transaction === null) return 'nothing written'
+    const status = await statusOf(db, sources, correctionId, transaction)
+    if (status === 'committed') return 'applied'
+    if (status === 'aborted') return 'nothing written'
+    await sleep(pauseMs)
+  }
+  return 'unknown'
+}
+
+async function statusOf(
+  db: Database,
+  sources: Sources,
+  correctionId: number,
+  transaction: string,
+): Promise<string | null> {
+  const row = await db('spoor.correction').where({ id: correctionId }).first<{ source_id: number }>('source_id')
+  try {
+    const source = await sources.connection(row.source_id)
+    const { rows } = await source.raw<{ rows: { status: string | null }[] }>(
+      'select pg_catalog.pg_xact_status(?::pg_catalog.xid8) as status',
+      [transaction],
+    )
+    return rows[0]?.status ?? null
+  } catch {
+    // It does not answer, or it is another database, which has not come to such a transaction.
+    return null
+  }
+}
+
+/**
+ * Finds out what became of corrections whose server stopped, or lost its source, while it applied them.
+ * @returns what was found, in words, for the log
+ */
+export async function settleAttempts(db: Database, sources: Sources): Promise<string[]> {
+  const found: string[] = []
+  const open = await db('spoor.correction')
+    .where({ state: 'applying' })
+    .orderBy('id')
+    .select<{ id: number; attempt: Attempt }[]>('id', 'attempt')
+  for (const { id, attempt } of open) {
+    const lock = applying(db, id)
+    if (!(await lock.holds())) continue
+    try {
+      const outcome = await outcomeOf(db, sources, id, attempt)
+      if (outcome === 'unknown') continue
+      await settleAs(db, id, attempt, outcome)
+      found.push(`correction ${id}: ${outcome === 'applied' ? 'it had been applied' : 'nothing had been written'}`)
+    } finally {
+      await lock.resign()
+    }
+  }
+  return found
+}
+
+/** Writes down what became of an attempt. */
+export async function settleAs(
+  db: Database,
+  correctionId: number,
+  attempt: Attempt,
+  outcome: Exclude<Outcome, 'unknown'>,
+): Promise<void> {
+  await db.transaction(async (trx) => {
+    const row = await trx('spoor.correction').where({ id: correctionId }).forUpdate().first<{ state: string }>('state')
+    if (row.state !== 'applying') return
+    if (outcome === 'nothing written') await backToDraft(trx, correctionId)
+    else {
+      await noteApplied(trx, correctionId, attempt)
+      await recordEvent(trx, {
+        kind: 'correction',
+        personId: attempt.by,
+        words: `applied correction ${correctionId}`,
+      })
+    }
+  })
+}
+
+const everyMs = 3000
+
+/** Settles attempts that nobody else is going to. */
+export function settlingAttempts(db: Database, sources: Sources, log: Logger): Duty {
+  return new Duty(db, 'settling corrections', {
+    round: async () => {
+      for (const words of await settleAttempts(db, sources)) log.info(words)
+      return everyMs
+    },
+    failed: (error) => {
+      if (!isUnreachable(error)) log.error({ err: error }, 'corrections could not be settled')
+    },
+    retryMs: everyMs,
+  })
+}

@@ -1,0 +1,82 @@
+import { compareInstants } from '@spoor/core'
+import { boundArray, type Database } from '../database/knex.ts'
+import type { KeySpan } from '../ledger/thread.ts'
+import { foundColumns, isErased, valuesOf, type FoundRow } from './record.ts'
+
+/** A value that was there when tracking began, as it may be shown. */
+export interface FoundShown {
+  fieldId: number
+  at: string
+  value: string | null
+  hidden: 'erased' | 'masked' | null
+}
+
+interface Row extends FoundRow {
+  field_ids: number[]
+  /** Just before the first change that the reading did not show, if that was captured before it. */
+  instant: string
+}
+
+export interface FoundOfRecord {
+  values: FoundShown[]
+  /** What it was called when it was found first. */
+  label: string | null
+}
+
+/**
+ * Whether a save `s` was captured before a reading `f` and committed after it: its transaction was under way, or began
+ * between the snapshot and the look at the clock. Transactions of long ago are not asked for their numbers, which a source
+ * that was restored elsewhere draws anew.
+ */
+const underWay = `case
+  when s.transaction_id::xid8 >= pg_snapshot_xmax(f.snapshot::pg_snapshot) then s.captured_at > f.at - interval '1 second'
+  else s.captured_at > f.at - interval '7 days' and s.transaction_id::xid8 in (select pg_snapshot_xip(f.snapshot::pg_snapshot)) end`
+
+/**
+ * What was found of one record through the keys it had. A change that was captured before the reading and committed after it
+ * is not in what was read, which then stands at the moment before that change.
+ * @param length longer values come cut
+ */
+export async function foundOf(
+  db: Database,
+  typeId: number,
+  spans: readonly KeySpan[],
+  masked: ReadonlySet<number>,
+  length: number,
+): Promise<FoundOfRecord> {
+  const { rows } = await db.raw<{ rows: Row[] }>(
+    `select * from (
+       select ${foundColumns}, t.field_ids,
+         coalesce((select min(s.captured_at) - interval '1 microsecond' from ledger.save s
+                    where s.type_id = f.type_id and (s.record_key = f.record_key or s.key_before = f.record_key) and s.captured_at <= f.at
+                      and ${underWay}), f.at) as instant
+       from ledger.found f join spoor.taking t on t.id = f.taking_id
+       where f.type_id = ? and f.record_key = any(?::text[])) as f order by instant`,
+    [typeId, boundArray(spans.map((span) => span.key))],
+  )
+  if (rows.length === 0) return { values: [], label: null }
+  const timesOf = new Map<string, string>()
+  const ends = spans.flatMap(({ from, to }) => [from, to]).filter((id): id is string => id !== null && id !== '0')
+  for (const row of await db('ledger.save')
+    .whereRaw('id = any(?::bigint[])', [boundArray(ends)])
+    .select<{ id: string; captured_at: string }[]>('id', 'captured_at'))
+    timesOf.set(row.id, row.captured_at)
+  const within = (row: Row) =>
+    spans.some(({ key, from, to }) => {
+      const [begun, ended] = [timesOf.get(from), to === null ? undefined : timesOf.get(to)]
+      return (
+        key === row.record_key &&
+        (begun === undefined || compareInstants(begun, row.instant) <= 0) &&
+        (ended === undefined || compareInstants(row.instant, ended) < 0)
+      )
+    })
+  const own = rows.filter(within)
+  const shown = own.flatMap((row) => {
+    const values = valuesOf(row)
+    return row.field_ids.map((fieldId, at): FoundShown => {
+      const hidden = isErased(row, fieldId) ? 'erased' : masked.has(fieldId) ? 'masked' : null
+      return { fieldId, at: row.instant, hidden, value: hidden ? null : (values[at]?.slice(0, length) ?? null) }
+    })
+  })
+  return { values: shown, label: own[0]?.label ?? null }
+}
