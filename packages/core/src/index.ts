@@ -84,7 +84,19 @@ export {
 } from './state/trail.ts'
 export { differences, segmentAt, stateAt, timelineOf, type Segment } from './state/timeline.ts'
 export { replayed, unapplied, type KeyedSave, type Records } from './state/replay.ts'
-export { contested, recordPlace } from './capture/order.ts'
+export {
+  holdingNow,
+  isOfFound,
+  stand,
+  unheardOf,
+  withFound,
+  type Standing,
+  type StandingFound,
+  type StandingSave,
+  type Standings,
+  type Stood,
+} from './state/standing.ts'
+export { contested, placesAfter, recordPlace } from './capture/order.ts'
 export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
 export { runKey, runWords, type RunKey, type RunKind, type RunnableSave } from './capture/run.ts'
 export {

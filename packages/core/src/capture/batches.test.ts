@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest'
 import { foldRows, type CapturedRow } from './fold.ts'
-import { contested, recordPlace } from './order.ts'
+import { contested, placesAfter, recordPlace } from './order.ts'
 
 /**
  * A table under a key that is checked at once, written by transactions of which two may go on side by side, captured in
@@ -67,7 +67,7 @@ class Business {
       const rows = [...to].map(([keyBefore, key]) => row({ key, keyBefore, action: 'change' }))
       return this.#draw(2) ? rows : rows.reverse()
     }
-    const kind = this.#draw(6)
+    const kind = this.#draw(7)
     if (kind === 0 && free.length > 0) return [make(this.#pick(free))]
     if (there.length === 0) return []
     const one = this.#pick(there)
@@ -77,6 +77,8 @@ class Business {
       table.set(one, String(++this.#values))
       return [row({ key: one, action: 'change', delta: { 1: [was, table.get(one)!] } })]
     }
+    // What a deletion sets off brings the record back, and the same deletion takes that as well.
+    if (kind === 6) return [remove(one), { ...make(one), at: `${at} then` }, remove(one)]
     if (kind === 3 && free.length > 0) return move(new Map([[one, this.#pick(free)]]))
     if (kind === 4 && there.length > 1) {
       const other = this.#pick(there.filter((key) => key !== one))
@@ -135,20 +137,23 @@ it.each([1, 2, 3, 4, 5, 6])('saves can be played however batches are cut (%i)', 
       }
       return mixed
     })
-    /** Keys at which a record stands, as the collector reads it from the ledger. */
+    /** Keys at which a record stands, as the collector reads it from the ledger while the batch before is being written. */
     let standing = new Set<string>()
+    let writing: CapturedRow[] = []
     const ledger: CapturedRow[] = []
     let batch: CapturedRow[] = []
     for (const [n, group] of groups.entries()) {
       batch.push(...group)
       if (draw(5) > 1 && n < groups.length - 1) continue
+      const written = placesAfter(writing)
       const taken = new Set(
         contested(batch)
-          .filter((place) => standing.has(place.key))
+          .filter(({ typeId, key }) => written.get(recordPlace(typeId, key)) ?? standing.has(key))
           .map((place) => recordPlace(place.typeId, place.key)),
       )
-      ledger.push(...foldRows(batch, (first) => first, taken))
+      writing = foldRows(batch, (first) => first, taken)
       standing = new Set(played(ledger).keys())
+      ledger.push(...writing)
       batch = []
     }
     expect([seed, [...played(ledger)].sort()]).toEqual([seed, [...business.table].sort()])

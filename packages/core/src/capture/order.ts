@@ -207,52 +207,88 @@ export function recordPlace(typeId: number, key: string): string {
 /** What a statement did happens at once: records that exchange their places leave all of them before any arrives. */
 const statementOf = (row: CapturedRow) => `${row.transaction}\n${row.typeId}\n${row.at}`
 
-/** The places that each statement leaves, with the key of each. */
-function leavings(rows: readonly CapturedRow[]): Map<string, Map<string, string>> {
-  const left = new Map<string, Map<string, string>>()
+/** The rows with which each statement leaves places at once: the first of each place. */
+function leavings(rows: readonly CapturedRow[]): Map<string, Map<string, CapturedRow>> {
+  const left = new Map<string, Map<string, CapturedRow>>()
   for (const row of rows.filter(leaves)) {
     const statement = statementOf(row)
-    const own = left.get(statement) ?? new Map<string, string>()
-    left.set(statement, own.set(recordPlace(row.typeId, fromKey(row)), fromKey(row)))
+    const own = left.get(statement) ?? new Map<string, CapturedRow>()
+    const place = leftBy(row)
+    if (!own.has(place)) own.set(place, row)
+    left.set(statement, own)
   }
   return left
 }
 
+const leftBy = (row: CapturedRow) => recordPlace(row.typeId, fromKey(row))
+
+/**
+ * What places are left by a row, as rows are met one by one: all that its statement leaves with its first row, and once
+ * more what it leaves again, as a deletion does that took what came back because of it.
+ */
+class Leaving {
+  readonly #left: ReadonlyMap<string, ReadonlyMap<string, CapturedRow>>
+  readonly #begun = new Set<string>()
+
+  constructor(rows: readonly CapturedRow[]) {
+    this.#left = leavings(rows)
+  }
+
+  /** Whether a row's statement leaves a place at once. */
+  isLeft(row: CapturedRow, place: string): boolean {
+    return this.#left.get(statementOf(row))?.has(place) ?? false
+  }
+
+  /** With whose key each place is left. */
+  *by(row: CapturedRow): Generator<[place: string, CapturedRow]> {
+    const statement = statementOf(row)
+    const own = this.#left.get(statement)
+    if (!this.#begun.has(statement)) {
+      this.#begun.add(statement)
+      yield* own ?? []
+    }
+    if (leaves(row) && own?.get(leftBy(row)) !== row) yield [leftBy(row), row]
+  }
+}
+
 /** Places at which one transaction's record arrives before that of another leaves, as the rows stand. */
 export function contested(rows: readonly CapturedRow[]): { typeId: number; key: string }[] {
-  const left = leavings(rows)
+  const leaving = new Leaving(rows)
   const arrived = new Map<string, string>()
   const found = new Map<string, { typeId: number; key: string }>()
-  const begun = new Set<string>()
   for (const row of rows) {
-    const statement = statementOf(row)
-    if (!begun.has(statement)) {
-      begun.add(statement)
-      for (const [place, key] of left.get(statement) ?? []) {
-        const by = arrived.get(place)
-        if (by !== undefined && by !== row.transaction) found.set(place, { typeId: row.typeId, key })
-        arrived.delete(place)
-      }
+    for (const [place, left] of leaving.by(row)) {
+      const by = arrived.get(place)
+      if (by !== undefined && by !== row.transaction) found.set(place, { typeId: left.typeId, key: fromKey(left) })
+      arrived.delete(place)
     }
     if (arrives(row)) arrived.set(recordPlace(row.typeId, row.key), row.transaction)
   }
   return [...found.values()]
 }
 
+/** Whether a record stands at each place that rows, in the order in which they came about, came to or left. */
+export function placesAfter(rows: readonly CapturedRow[]): Map<string, boolean> {
+  const leaving = new Leaving(rows)
+  const there = new Map<string, boolean>()
+  for (const row of rows) {
+    for (const [place] of leaving.by(row)) there.set(place, false)
+    if (row.action !== 'delete') there.set(recordPlace(row.typeId, row.key), true)
+  }
+  return there
+}
+
 /** Moves what a transaction did from its arrival at a place on behind the row with which another left it. */
 function waitForRoom<R extends CapturedRow>(placed: { row: R; at: number }[], taken: ReadonlySet<string>): void {
-  const left = leavings(placed.map((one) => one.row))
+  const leaving = new Leaving(placed.map((one) => one.row))
   const there = new Set(taken)
-  const begun = new Set<string>()
   /** Whom each row waited for: never twice for the same, or two that wait for one another would go on for ever. */
   const waited = new Map<R, Set<R>>()
   for (let n = 0; n < placed.length; n++) {
     const { row } = placed[n]!
-    const statement = statementOf(row)
-    const own = left.get(statement)
     const place = arrives(row) ? recordPlace(row.typeId, row.key) : null
     const until =
-      place !== null && there.has(place) && !own?.has(place)
+      place !== null && there.has(place) && !leaving.isLeft(row, place)
         ? placed.findIndex(
             ({ row: other }, at) =>
               at > n &&
@@ -263,8 +299,7 @@ function waitForRoom<R extends CapturedRow>(placed: { row: R; at: number }[], ta
           )
         : -1
     if (until < 0) {
-      if (!begun.has(statement)) for (const one of own?.keys() ?? []) there.delete(one)
-      begun.add(statement)
+      for (const [left] of leaving.by(row)) there.delete(left)
       if (place !== null) there.add(place)
       continue
     }

@@ -251,7 +251,7 @@ export class Collector {
       return left.length
     }
     if (rows.length > 0) {
-      this.#readAhead(source, rows, ahead?.times ?? 0)
+      this.#readAhead(source, { rows, prepared }, ahead?.times ?? 0)
       await this.#take(source, { rows, prepared }, state, head)
     } else await this.#rest(state)
     // Only a read that began after the look can say that nothing below is missing.
@@ -259,16 +259,16 @@ export class Collector {
     return rows.length
   }
 
-  async #read(source: Database, afterSeq: bigint): Promise<Read> {
+  async #read(source: Database, afterSeq: bigint, earlier?: Prepared): Promise<Read> {
     const [rows, known] = await Promise.all([readOutbox(source, { afterSeq, maxRows, maxBytes }), this.#known()])
-    return { rows, prepared: await this.#preparer.prepare(rows, known) }
+    return { rows, prepared: await this.#preparer.prepare(rows, known, earlier?.saves) }
   }
 
   /** While a full batch is written the next is read and prepared, so that neither database waits for the other. */
-  #readAhead(source: Database, rows: readonly OutboxRow[], times: number): void {
+  #readAhead(source: Database, { rows, prepared }: Read, times: number): void {
     // Rows of transactions that ended late lie below; a read from the floor takes them now and then.
     if (rows.length < maxRows || times >= mostAhead) return
-    const next = this.#read(source, BigInt(rows.at(-1)!.seq))
+    const next = this.#read(source, BigInt(rows.at(-1)!.seq), prepared)
     // What goes wrong is met when the rows are wanted, which may be never.
     next.catch(() => undefined)
     this.#ahead = { read: next, times: times + 1 }

@@ -5,6 +5,7 @@ import {
   commitmentsOf,
   contested,
   foldRows,
+  placesAfter,
   recordPlace,
   rise,
   valueKind,
@@ -70,7 +71,8 @@ export class Preparer {
     this.#fingerprintKey = fingerprintKey
   }
 
-  async prepare(rows: readonly OutboxRow[], known: Known): Promise<Prepared> {
+  /** @param earlier what is still being written to the ledger while this is prepared */
+  async prepare(rows: readonly OutboxRow[], known: Known, earlier: readonly PreparedSave[] = []): Promise<Prepared> {
     const understood: CapturedSave[] = []
     const setAside: { seq: string; why: string; content: string }[] = []
     for (const [at, row] of rows.entries()) {
@@ -80,7 +82,7 @@ export class Preparer {
       else setAside.push({ seq: row.seq, why: read.why, content: JSON.stringify(row) })
     }
     // The number of its last row: what was taken of a transaction is everything up to it.
-    const taken = await this.#taken(contested(understood))
+    const taken = await this.#taken(contested(understood), earlier)
     const folded = foldRows(understood, (first, later) => ({ ...first, seq: highest([first, later]) }), taken)
     await this.#learnFingerprints(folded)
     await this.#learnNumbers(folded)
@@ -118,15 +120,19 @@ export class Preparer {
     return changes.sort((a, b) => a.fieldId - b.fieldId)
   }
 
-  /** Which of some places a record stands at, as far as the ledger goes. */
-  async #taken(places: ReturnType<typeof contested>): Promise<ReadonlySet<string>> {
+  /** Which of some places a record stands at, as far as the ledger goes and what is being written to it. */
+  async #taken(places: ReturnType<typeof contested>, earlier: readonly PreparedSave[]): Promise<ReadonlySet<string>> {
     if (places.length === 0) return new Set()
     const { rows } = await this.#db.raw<{ rows: { type_id: number; record_key: string }[] }>(
       `select r.type_id, r.record_key from unnest(?::int[], ?::text[]) as p(type_id, record_key)
          join spoor.record r on r.type_id = p.type_id and r.record_key = p.record_key and not r.deleted`,
       [boundArray(places.map((place) => place.typeId)), boundArray(places.map((place) => place.key))],
     )
-    return new Set(rows.map((row) => recordPlace(row.type_id, row.record_key)))
+    const taken = new Set(rows.map((row) => recordPlace(row.type_id, row.record_key)))
+    for (const [place, there] of placesAfter(earlier.map(({ save }) => save)))
+      if (there) taken.add(place)
+      else taken.delete(place)
+    return taken
   }
 
   async #learnFingerprints(saves: readonly CapturedSave[]): Promise<void> {

@@ -49,7 +49,7 @@ function took(job: Job): string {
 </script>
 
 <template>
-  <main class="page">
+  <main class="page" tabindex="0">
     <h1>Long work</h1>
     <p class="quiet">
       What takes more than a moment is done here, whoever looks on. It begins again where a server stopped. Whatever can
