@@ -86,7 +86,7 @@ export {
   TypeRehearsal,
   isSourceUrl,
 } from './tracking.ts'
-export { FoundProof, PresentRecord, RecordStory } from './records.ts'
+export { FoundProof, PresentRecord, RecordStory, StandingPage } from './records.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
 export {

@@ -68,6 +68,44 @@ export const FoundProof = v.object({
 })
 export type FoundProof = v.InferOutput<typeof FoundProof>
 
+/** Some records of a type as they stand, by their names. */
+export const StandingPage = v.object({
+  records: v.array(
+    v.object({
+      key: v.string(),
+      label: v.string(),
+      /** In the order in which fields were asked for. */
+      values: v.array(
+        v.object({
+          fieldId: v.number(),
+          /** Null is NULL, unless it is not known. */
+          value: Captured,
+          /** Why it is not known; null where it is. */
+          unknown: v.nullable(v.picklist(['untracked', 'gap', 'unseen', 'contradicted', 'erased', 'masked'])),
+          /** Whether there is more of it than is told. */
+          cut: v.boolean(),
+          /** Whether it was there when somebody looked, and no save says how it came. */
+          found: v.boolean(),
+          /** When it came about, or was seen. */
+          since: v.nullable(Instant),
+        }),
+      ),
+    }),
+  ),
+  /** So many records were taken in and are not among these yet. */
+  coming: v.number(),
+  references: v.array(Reference),
+  next: v.nullable(v.string()),
+})
+export type StandingPage = v.InferOutput<typeof StandingPage>
+
+/** Numbers of fields, with commas between. */
+const FieldIds = v.pipe(
+  v.string(),
+  v.regex(/^\d{1,9}(,\d{1,9}){0,199}$/, 'Give the numbers of 1 to 200 fields with commas between.'),
+  v.transform((text) => [...new Set(text.split(',').map(Number))]),
+)
+
 const recordQuery = v.object({ typeId: IntParam, key: v.pipe(v.string(), v.minLength(1), v.maxLength(10_000)) })
 
 export const recordRoutes = {
@@ -78,6 +116,19 @@ export const recordRoutes = {
     summary: 'What the source holds of one record now',
     query: recordQuery,
     response: PresentRecord,
+  }),
+  listStanding: route({
+    method: 'GET',
+    path: '/records/standing',
+    needs: 'changes.read',
+    summary: 'The records of a type as they stand, never older than the ledger',
+    query: v.object({
+      typeId: IntParam,
+      fields: FieldIds,
+      words: v.optional(v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200))),
+      after: v.optional(v.pipe(v.string(), v.maxLength(20_000))),
+    }),
+    response: StandingPage,
   }),
   proveFound: route({
     method: 'GET',

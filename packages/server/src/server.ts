@@ -23,6 +23,7 @@ import { Taking } from './tracking/taking.ts'
 import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
+import { StandingRecords } from './standing/standing.ts'
 import { PulseSource } from './pulse/pulse.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
@@ -84,6 +85,8 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   settling.start()
   const noticing = new Noticing(db, log)
   noticing.start()
+  const standing = new StandingRecords(db, log)
+  standing.start()
   const outside = new OutsideSeals(config.dataDir)
   await finishHandOver(db, config.dataDir)
   const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log, everyMs: config.sealEveryMs })
@@ -137,6 +140,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       await collectors.stop()
       await settling.stop()
       await noticing.stop()
+      await standing.stop()
       await sealer.stop()
       await work.stop()
       await sources.close()

@@ -7,6 +7,8 @@ import { compareRecords } from '../src/custody/compare-records.ts'
 import { sha256, sha256Hex } from '../src/ledger/sha256.ts'
 import { proofsOfFound } from '../src/found/prove.ts'
 import { takeFoundAgain, Taking } from '../src/tracking/taking.ts'
+import { readStanding } from '../src/standing/kept.ts'
+import { StandingRecords } from '../src/standing/standing.ts'
 import { storyOf } from '../src/records/story.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
@@ -112,15 +114,30 @@ describe('what is there when tracking begins', () => {
       .select<{ id: number; column_name: string; type_id: number }[]>('id', 'column_name', 'type_id')
     fieldOf = new Map(fields.map((field) => [field.column_name, field.id]))
     typeId = fields[0]!.type_id
+    // Collected and followed while it is taken in, as a server does.
+    const following = new StandingRecords(world.db, silentLog)
+    const collector = world.newCollector()
+    collector.start()
+    following.start()
     await workOnce(world, taking())
     stop.asked = true
     await Promise.all(writers)
+    await Promise.all([collector.stop(), following.stop()])
     await world.collect()
+    while ((await following.readOn()) > 0);
     const [row] = await world.db('spoor.taking')
     expect(row).toMatchObject({ state: 'whole', last_key: expect.any(String) as string })
     const now = await table()
     const ids = [...fieldOf.values()]
     const wrong: unknown[] = []
+    const kept = await readStanding(world.db, typeId, 'deleted is null', [])
+    expect(new Set(kept.keys())).toEqual(new Set(now.keys()))
+    for (const [key, held] of now)
+      for (const [column, fieldId] of fieldOf) {
+        const stood = kept.get(key)!.fields.get(fieldId)
+        if ((stood?.value ?? null) !== held[column]) wrong.push([key, column, held[column], stood])
+      }
+    expect(wrong.slice(0, 5)).toEqual([])
     let untouched = 0
     for (const [key, held] of [...now].filter((_, at) => at % 3 === 0)) {
       const trail = await trailOf(key).catch(() => null)

@@ -1,7 +1,9 @@
 import { afterAll, describe, expect, it } from 'vitest'
 import { quoteIdentifier } from '../src/database/identifier.ts'
 import { asSuperuser } from './names.ts'
-import { makeWorld, track, type World } from './support.ts'
+import { beginning } from '../src/standing/kept.ts'
+import { StandingRecords } from '../src/standing/standing.ts'
+import { makeWorld, silentLog, track, type World } from './support.ts'
 import { Chance } from './mill/chance.ts'
 import { asTables, fetchSchema, packages } from './mill/debian.ts'
 import { changeLine, heldRows, oracleSql, toldChanges } from './mill/oracle.ts'
@@ -79,10 +81,16 @@ async function grind(
 
   const { rows: aside } = await world.db.raw<{ rows: unknown[] }>('select why, content from ledger.set_aside')
   expect(aside).toEqual([])
+  const following = new StandingRecords(world.db, silentLog)
+  while ((await following.readOn()) > 0);
   const saves = await readSaves(world)
   for (const table of tables) {
     const now = await heldRows(world.superuserUrl, table)
     expect({ table: table.name, rows: sorted(replay(saves, table)) }).toEqual({ table: table.name, rows: sorted(now) })
+    expect({ table: table.name, rows: sorted(await standingRows(world, table.name)) }).toEqual({
+      table: table.name,
+      rows: sorted(now.map(shortened)),
+    })
   }
   if (judged) {
     // A row that moves between partitions is removed and made anew, to a row trigger.
@@ -102,6 +110,19 @@ async function grind(
   await world.close()
   open = null
 }
+
+/** How records of a table are kept as they stand. */
+async function standingRows(world: World, table: string): Promise<Record<string, string | null>[]> {
+  const { rows } = await world.db.raw<{ rows: { held: Record<string, string | null> }[] }>(
+    `select coalesce((select json_object_agg(f.column_name, v.value ->> 0) from jsonb_each(s.vals) v join spoor.field f on f.id = v.key::int), '{}') as held
+       from spoor.standing s join spoor.record_type t on t.id = s.type_id where t.table_name = ? and s.deleted is null`,
+    [table],
+  )
+  return rows.map((row) => row.held)
+}
+
+const shortened = (row: Record<string, string | null>) =>
+  Object.fromEntries(Object.entries(row).map(([column, value]) => [column, value && beginning(value).value]))
 
 function sorted(rows: Record<string, string | null>[]): string[] {
   return rows

@@ -7,6 +7,7 @@ import { Problem } from '../errors.ts'
 import { eraseFound } from '../found/erase.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
+import { eraseStanding, holdStanding } from '../standing/erase.ts'
 import { demandSecond, demandWaiting, meant, wordsOf, type ErasureRow } from './erasure.ts'
 
 /** Values may be large; so many changes are held at once. */
@@ -31,6 +32,7 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
     await db.transaction(async (trx) => {
       const row = await demandWaiting(trx, id)
       demandSecond(row, person)
+      await holdStanding(trx)
       const erased = await eraseChanges(trx, row)
       if (erased.length === 0)
         throw new Problem(
@@ -38,6 +40,8 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
           'There is nothing left to erase: it was erased with another wish. Refuse this one.',
         )
       const found = await eraseFound(trx, row, new Set(erased.flatMap((one) => one.values)))
+      const saves = erased.map((one) => one.saveId)
+      await eraseStanding(trx, row, saves, found)
       await leaveDrafts(trx, row)
       await eraseCopies(trx, row)
       await forgetNoticed(trx, row)

@@ -11,7 +11,8 @@ export interface FoundShown {
   hidden: 'erased' | 'masked' | null
 }
 
-interface Row extends FoundRow {
+/** One look at a record, when it was there under the key it had then. */
+export interface Finding extends FoundRow {
   field_ids: number[]
   /** Just before the first change that the reading did not show, if that was captured before it. */
   instant: string
@@ -28,23 +29,16 @@ export interface FoundOfRecord {
  * between the snapshot and the look at the clock. Transactions of long ago are not asked for their numbers, which a source
  * that was restored elsewhere draws anew.
  */
-const underWay = `case
+export const underWay = `case
   when s.transaction_id::xid8 >= pg_snapshot_xmax(f.snapshot::pg_snapshot) then s.captured_at > f.at - interval '1 second'
   else s.captured_at > f.at - interval '7 days' and s.transaction_id::xid8 in (select pg_snapshot_xip(f.snapshot::pg_snapshot)) end`
 
 /**
- * What was found of one record through the keys it had. A change that was captured before the reading and committed after it
- * is not in what was read, which then stands at the moment before that change.
- * @param length longer values come cut
+ * What was found of one record through the keys it had, in the order of time. A change that was captured before the
+ * reading and committed after it is not in what was read, which then stands at the moment before that change.
  */
-export async function foundOf(
-  db: Database,
-  typeId: number,
-  spans: readonly KeySpan[],
-  masked: ReadonlySet<number>,
-  length: number,
-): Promise<FoundOfRecord> {
-  const { rows } = await db.raw<{ rows: Row[] }>(
+export async function findingsOf(db: Database, typeId: number, spans: readonly KeySpan[]): Promise<Finding[]> {
+  const { rows } = await db.raw<{ rows: Finding[] }>(
     `select * from (
        select ${foundColumns}, t.field_ids,
          coalesce((select min(s.captured_at) - interval '1 microsecond' from ledger.save s
@@ -54,14 +48,14 @@ export async function foundOf(
        where f.type_id = ? and f.record_key = any(?::text[])) as f order by instant`,
     [typeId, boundArray(spans.map((span) => span.key))],
   )
-  if (rows.length === 0) return { values: [], label: null }
+  if (rows.length === 0) return []
   const timesOf = new Map<string, string>()
   const ends = spans.flatMap(({ from, to }) => [from, to]).filter((id): id is string => id !== null && id !== '0')
   for (const row of await db('ledger.save')
     .whereRaw('id = any(?::bigint[])', [boundArray(ends)])
     .select<{ id: string; captured_at: string }[]>('id', 'captured_at'))
     timesOf.set(row.id, row.captured_at)
-  const within = (row: Row) =>
+  const within = (row: Finding) =>
     spans.some(({ key, from, to }) => {
       const [begun, ended] = [timesOf.get(from), to === null ? undefined : timesOf.get(to)]
       return (
@@ -70,13 +64,27 @@ export async function foundOf(
         (ended === undefined || compareInstants(row.instant, ended) < 0)
       )
     })
-  const own = rows.filter(within)
-  const shown = own.flatMap((row) => {
-    const values = valuesOf(row)
+  return rows.filter(within)
+}
+
+/**
+ * The same as it may be shown.
+ * @param length longer values come cut
+ */
+export async function foundOf(
+  db: Database,
+  typeId: number,
+  spans: readonly KeySpan[],
+  masked: ReadonlySet<number>,
+  length: number,
+): Promise<FoundOfRecord> {
+  const own = await findingsOf(db, typeId, spans)
+  const values = own.flatMap((row) => {
+    const held = valuesOf(row)
     return row.field_ids.map((fieldId, at): FoundShown => {
       const hidden = isErased(row, fieldId) ? 'erased' : masked.has(fieldId) ? 'masked' : null
-      return { fieldId, at: row.instant, hidden, value: hidden ? null : (values[at]?.slice(0, length) ?? null) }
+      return { fieldId, at: row.instant, hidden, value: hidden ? null : (held[at]?.slice(0, length) ?? null) }
     })
   })
-  return { values: shown, label: own[0]?.label ?? null }
+  return { values, label: own[0]?.label ?? null }
 }

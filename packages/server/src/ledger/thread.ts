@@ -10,6 +10,8 @@ export interface KeySpan {
 
 /** More changes of key than a record ever has. */
 const mostKeys = 100
+/** Greater than the number of any save. */
+const everySave = (2n ** 63n - 1n).toString()
 
 interface Move {
   id: string
@@ -23,18 +25,26 @@ interface Move {
 /**
  * A record through the keys it had, the first first. It is the record that has, or had last, the key that is asked for:
  * whoever bore it before and gave it up is another.
+ * @param untilSave as it was after that save
  */
-export async function threadOf(db: Database, typeId: number, key: string): Promise<KeySpan[]> {
+export async function threadOf(
+  db: Database,
+  typeId: number,
+  key: string,
+  untilSave: string = everySave,
+): Promise<KeySpan[]> {
   const [latest] = await db('ledger.save')
     .where({ type_id: typeId, record_key: key })
+    .where('id', '<=', untilSave)
     .max<{ max: string | null }[]>('id as max')
   const spans: KeySpan[] = [{ key, from: '0', to: null }]
-  if (latest?.max === null || latest === undefined) return spans
-  // Onwards: whoever had the key last may have given it up since, but not as it came.
-  let last = (await moveOf(db, typeId, 's.id = ?', 's.id', [latest.max]))?.ended ?? latest.max
+  // Onwards: whoever had the key last may have given it up since, but not as it came. Of one that was found and moved on,
+  // no save has the key.
+  const own = latest?.max ?? '0'
+  let last = (await moveOf(db, typeId, 's.id = ?', 's.id', [own]))?.ended ?? own
   while (spans.length < mostKeys) {
     const now = spans.at(-1)!
-    const moved = await moveOf(db, typeId, 's.key_before = ? and s.id > ?', 's.id', [now.key, last])
+    const moved = await moveOf(db, typeId, onwards, 's.id', [now.key, last, untilSave])
     if (!moved) break
     now.to = moved.begun
     spans.push({ key: moved.record_key, from: moved.id, to: null })
@@ -58,6 +68,34 @@ export async function threadOf(db: Database, typeId: number, key: string): Promi
   }
   return spans
 }
+
+/** The keys that records which left a key after a moment have after a save, or had last. */
+export async function movedOn(
+  db: Database,
+  typeId: number,
+  key: string,
+  since: string,
+  untilSave: string,
+): Promise<string[]> {
+  const { rows } = await db.raw<{ rows: { id: string; record_key: string }[] }>(
+    `select s.id, s.record_key from ledger.save s
+      where s.type_id = ? and s.key_before = ? and s.captured_at > ? and s.id <= ? limit ?`,
+    [typeId, key, since, untilSave, mostKeys],
+  )
+  const ends: string[] = []
+  for (const { id, record_key } of rows) {
+    let [end, last] = [record_key, (await moveOf(db, typeId, 's.id = ?', 's.id', [id]))?.ended ?? id]
+    for (let n = 0; n < mostKeys; n++) {
+      const moved = await moveOf(db, typeId, onwards, 's.id', [end, last, untilSave])
+      if (!moved) break
+      ;[end, last] = [moved.record_key, moved.ended]
+    }
+    ends.push(end)
+  }
+  return ends
+}
+
+const onwards = 's.key_before = ? and s.id > ? and s.id <= ?'
 
 /** The first save, in some order, that changed a key and meets a condition on `s`. */
 async function moveOf(

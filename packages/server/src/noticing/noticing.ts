@@ -2,6 +2,7 @@ import { Noticer, type NoticingState } from '@spoor/core'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
+import { givesWay } from '../ledger/backlog.ts'
 import { readNoticed } from './read.ts'
 import { readSettings } from './settings.ts'
 import { keepStories } from './stories.ts'
@@ -11,9 +12,6 @@ const restMs = 1000
 const retryMs = 5000
 const slice = 5000
 const worldForMs = 15_000
-/** Captured rows that wait to be collected from which on the collector comes first, and for how long at most. */
-const backlog = 5000
-const longestWayMs = 20_000
 /** Another one whenever a spell of tracking begins, ends or is put elsewhere. */
 const covered = `select concat_ws(' ', count(*), count(to_at), max(from_at), max(to_at), min(from_at)) from spoor.coverage`
 /** What it remembers is kept so often; after a stop it reads on from there and tells the same stories again. */
@@ -35,7 +33,7 @@ export class Noticing {
   #readTo = 0n
   #keptTo = 0n
   #keptMs = 0
-  #gaveWayMs = performance.now()
+  readonly #waits = givesWay()
 
   constructor(db: Database, log: Logger) {
     this.#db = db
@@ -61,18 +59,8 @@ export class Noticing {
   }
 
   async #round(): Promise<number> {
-    if (await this.#givesWay()) return restMs
+    if (await this.#waits(this.#db)) return restMs
     return (await this.readOn()) > 0 ? 0 : restMs
-  }
-
-  /** While a backlog is collected, what it needs of the machine is left to it; but never for long. */
-  async #givesWay(): Promise<boolean> {
-    const row = await this.#db('ledger.collector_state').max({ waiting: 'waiting' }).first<{ waiting: string | null }>()
-    if (Number(row.waiting ?? 0) < backlog || performance.now() - this.#gaveWayMs > longestWayMs) {
-      this.#gaveWayMs = performance.now()
-      return false
-    }
-    return true
   }
 
   /** Reads some saves. @returns how many. */

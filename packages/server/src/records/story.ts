@@ -1,6 +1,7 @@
 import type { RecordStory } from '@spoor/contract'
 import type { Scope } from '@spoor/core'
-import { boundArray, type Database } from '../database/knex.ts'
+import type { Database } from '../database/knex.ts'
+import { coverageOf } from '../ledger/coverage.ts'
 import { Problem } from '../errors.ts'
 import { foundOf } from '../found/read.ts'
 import { referencesIn } from '../ledger/references.ts'
@@ -80,59 +81,4 @@ export async function storyOf(
       ],
     ),
   }
-}
-
-/** A save that a plan's triggers captured comes so long at most before the moment that is written down for them. */
-const earlyMs = 10_000
-
-/**
- * The spells in which a type's fields were tracked, as a record's saves bear them out: between the moment its triggers came
- * to be in force and the one that was written down as their beginning, a save may have been captured by them; then they were.
- */
-async function coverageOf(
-  db: Database,
-  typeId: number,
-  saves: readonly { id: string; captured_at: string }[],
-): Promise<RecordStory['coverage']> {
-  const spells = await db('spoor.coverage as c')
-    .join('spoor.field as f', 'f.id', 'c.field_id')
-    .where('f.type_id', typeId)
-    .whereRaw('c.to_at is distinct from c.from_at')
-    .orderBy(['f.attribute_number', 'c.from_at'])
-    .select<{ field_id: number; from_at: string; to_at: string | null; ended_because: string | null }[]>(
-      'c.field_id',
-      'c.from_at',
-      'c.to_at',
-      'c.ended_because',
-    )
-  const begun = [...new Set(spells.map((spell) => spell.from_at))]
-  const early = await earliest(db, begun, saves)
-  return spells.map(({ field_id, from_at, to_at, ended_because }) => ({
-    fieldId: field_id,
-    from: early.get(from_at) ?? from_at,
-    to: to_at,
-    because: ended_because,
-  }))
-}
-
-/** Just before the first of the saves that the triggers of a plan captured before it is said to be in force, by that moment. */
-async function earliest(
-  db: Database,
-  begun: readonly string[],
-  saves: readonly { id: string; captured_at: string }[],
-): Promise<Map<string, string>> {
-  const close = saves.filter(({ captured_at }) =>
-    begun.some((from) => {
-      const byMs = Date.parse(from) - Date.parse(captured_at)
-      return byMs >= 0 && byMs < earlyMs
-    }),
-  )
-  if (close.length === 0) return new Map()
-  const { rows } = await db.raw<{ rows: { put_at: string; at: string }[] }>(
-    `select v.put_at, min(s.captured_at) - interval '1 microsecond' as at
-       from spoor.plan_version v join ledger.save s on s.source_id = v.source_id and s.plan_version >= v.version and s.captured_at < v.put_at
-      where v.put_at = any(?::timestamptz[]) and s.id = any(?::bigint[]) and s.captured_at > v.put_at - make_interval(secs => ?) group by 1`,
-    [boundArray(begun), boundArray(close.map((save) => save.id)), earlyMs / 1000],
-  )
-  return new Map(rows.map(({ put_at, at }) => [put_at, at]))
 }

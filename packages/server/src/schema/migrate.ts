@@ -17,6 +17,7 @@ import { up as work } from './migrations/013-work.ts'
 import { up as alarms } from './migrations/014-alarms.ts'
 import { up as found } from './migrations/015-found.ts'
 import { up as applying } from './migrations/016-applying.ts'
+import { up as standing } from './migrations/017-standing.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -38,6 +39,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '014-alarms': alarms,
   '015-found': found,
   '016-applying': applying,
+  '017-standing': standing,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -112,7 +114,7 @@ const erasureRights = [
   'usage on sequence ledger.event_id_seq',
   'select, insert, delete on spoor.touched',
   'select, insert on spoor.alarm',
-  'select, update on spoor.erasure',
+  'select, update on spoor.erasure, spoor.standing, spoor.standing_read',
   'select, update (state, until_save, changed_at) on spoor.noticing',
   'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',
 ]

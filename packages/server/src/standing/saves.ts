@@ -1,0 +1,59 @@
+import type { Hidden, StandingSave } from '@spoor/core'
+import type { Database } from '../database/knex.ts'
+import { keptLength } from './kept.ts'
+
+/** A save with what it left, or of a deletion took. */
+export interface TypedSave extends StandingSave {
+  typeId: number
+}
+
+interface Row {
+  id: string
+  captured_at: string
+  type_id: number
+  record_key: string
+  key_before: string | null
+  label: string
+  action: StandingSave['action']
+  /** Each `[field, before, after, erased, cut]`. */
+  changes: [number, string | null, string | null, boolean, boolean][]
+}
+
+/** Saves in the order of the ledger by a condition on `s`, values cut. */
+export async function readSaves(
+  db: Database,
+  condition: string,
+  bindings: readonly (string | number)[],
+  limit: number,
+): Promise<TypedSave[]> {
+  const { rows } = await db.raw<{ rows: Row[] }>(
+    `select s.id, s.captured_at, s.type_id, s.record_key, s.key_before, s.label, s.action,
+       (select coalesce(json_agg(json_build_array(c.field_id, case when s.action = 'delete' then left(c.before, ?) end, left(c.after, ?), c.erased,
+            length(case when s.action = 'delete' then c.before else c.after end) > ?)), '[]')
+          from ledger.change c where c.captured_at = s.captured_at and c.save_id = s.id) as changes
+       from ledger.save s where ${condition} order by s.id limit ?`,
+    [keptLength, keptLength, keptLength, ...bindings, limit],
+  )
+  return rows.map(({ id, captured_at, type_id, record_key, key_before, label, action, changes }) => ({
+    id,
+    at: captured_at,
+    typeId: type_id,
+    key: record_key,
+    keyBefore: key_before,
+    label,
+    action,
+    changes: changes.map(([fieldId, before, after, erased, cut]) => ({
+      fieldId,
+      before,
+      after,
+      hidden: erased ? ('erased' satisfies Hidden) : null,
+      ...(cut && { cut }),
+    })),
+  }))
+}
+
+/** The number of the last save of the ledger. */
+export async function lastSave(db: Database): Promise<string> {
+  const { last_save_id } = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
+  return last_save_id
+}

@@ -1,0 +1,205 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import type { StandingPage } from '@spoor/contract'
+import { standingPage } from '../src/standing/list.ts'
+import { StandingRecords } from '../src/standing/standing.ts'
+import { Taking } from '../src/tracking/taking.ts'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { putInForce } from '../src/tracking/put-in-force.ts'
+import { serve, signIn, type Served } from './browser.ts'
+import { Chance } from './mill/chance.ts'
+import { asWritten, makeWorld, silentLog, track, workOnce, type World } from './support.ts'
+
+/** Every tracked record as it stands: read from what a follower keeps and what was saved since, held against the table. */
+let world: World
+let served: Served
+let following: StandingRecords
+type Browser = Awaited<ReturnType<typeof signIn>>
+let ada: Browser
+
+const columns = ['id', 'name', 'amount', 'note'] as const
+let typeId = 0
+const fieldOf = new Map<string, number>()
+const ids = () => columns.map((column) => fieldOf.get(column)!)
+
+beforeAll(async () => {
+  world = await makeWorld(
+    `create table public."odd thing" (id text primary key deferrable, name text, amount numeric, note text, late text);
+     insert into public."odd thing" select n::text, 'was ' || n, n, null from generate_series(1, 20) n`,
+  )
+  await track(world, { 'odd thing': columns })
+  following = new StandingRecords(world.db, silentLog)
+  typeId = (await world.db('spoor.record_type').where({ table_name: 'odd thing' }).first<{ id: number }>('id')).id
+  for (const { id, name } of await world
+    .db('spoor.field')
+    .where({ type_id: typeId })
+    .select('id', 'column_name as name'))
+    fieldOf.set(name as string, id as number)
+  await world.people.add({
+    login: 'audrey',
+    name: 'Audrey',
+    role: 'auditor',
+    password: 'password of audrey',
+  })
+  await world
+    .db('spoor.person')
+    .where({ login: 'audrey' })
+    .update({ reach: `what=f${fieldOf.get('name')}` })
+  await world.people.add({ login: 'pat', name: 'Pat', role: 'approver', password: 'password of pat' })
+  served = await serve(world)
+  ada = await signIn(served, 'ada', 'password of ada')
+})
+afterAll(async () => {
+  await following.stop()
+  await served.close()
+  await world.close()
+})
+
+/** All records, page by page. */
+async function listed(limit = 7, words?: string): Promise<StandingPage['records']> {
+  const records: StandingPage['records'] = []
+  for (let after: string | undefined; ;) {
+    const page = await standingPage(world.db, { typeId, fieldIds: ids(), words, after, limit })
+    records.push(...page.records)
+    if (page.next === null) return records
+    after = page.next
+  }
+}
+
+async function table(): Promise<{ key: string; values: (string | null)[] }[]> {
+  const { rows } = await world.business.query<Record<string, string | null>>(
+    `select ${columns.map((column) => `${asWritten(`x."${column}"`)} as "${column}"`).join(', ')} from public."odd thing" x`,
+  )
+  return rows.map((row) => ({ key: JSON.stringify([row['id']]), values: columns.map((column) => row[column] ?? null) }))
+}
+
+describe('records as they stand', () => {
+  it('are what the table holds after whatever is written, however far the follower has read', async () => {
+    const chance = new Chance(77)
+    const texts = ['9 Weir', '10 Weir', 'Ünal', 'a_b%c', '💧'.repeat(150), 'x'.repeat(5000), '', "o'clock", '<b>']
+    const text = () => chance.one(texts) + String(chance.whole(50))
+    await workOnce(world, new Taking(world.db, world.sources, world.vault.derive('fingerprint')))
+    const page = async () =>
+      await standingPage(world.db, { typeId, fieldIds: ids(), words: undefined, after: undefined, limit: 1 })
+    expect(await page()).toMatchObject({ records: [], coming: 20 })
+    await following.readOn()
+    expect(await page()).toMatchObject({ coming: 0 })
+    for (let round = 0; round < 40; round++) {
+      for (let n = 1 + chance.whole(6); n > 0; n--) {
+        const id = String(1 + chance.whole(40))
+        const deeds: [string, unknown[]][] = [
+          ['insert into "odd thing" values ($1, $2, 1, null) on conflict do nothing', [id, text()]],
+          ['update "odd thing" set name = $2, note = null where id = $1', [id, text()]],
+          ['update "odd thing" set note = $2, amount = amount * 1.10 where id = $1', [id, text()]],
+          ['delete from "odd thing" where id = $1', [id]],
+          ['update "odd thing" set id = id || $1 where id = $1', [id]],
+          [
+            `update "odd thing" set id = case id when $1 then $2 else $1 end where id in ($1, $2) and (select count(*) from "odd thing" where id in ($1, $2)) = 2`,
+            [id, String(1 + chance.whole(40))],
+          ],
+        ]
+        const [deed, values] = chance.one(deeds)
+        // A key that is taken is refused.
+        await world.business.query(deed, values).catch(() => undefined)
+      }
+      await world.collect()
+      if (chance.whole(3) === 0) await following.readOn()
+      const records = await listed(1 + chance.whole(9))
+      const held = records.map(({ key, values }) => ({
+        key,
+        values: values.map(({ value, cut }) => (cut ? `${value}…` : value)),
+      }))
+      const now = (await table()).map(({ key, values }) => ({
+        key,
+        values: values.map((value) => (value && value.length > 2000 ? `${value.slice(0, 2000)}…` : value)),
+      }))
+      const byKey = (a: { key: string }, b: { key: string }) => (a.key < b.key ? -1 : 1)
+      expect([round, held.toSorted(byKey)]).toEqual([round, now.toSorted(byKey)])
+      expect(new Set(records.map((one) => one.key)).size).toBe(records.length)
+    }
+  }, 120_000)
+
+  it('stand in the order in which people look for names, and are found by what their name holds', async () => {
+    await world.business.query(`delete from "odd thing"`)
+    await world.business.query(
+      `insert into "odd thing" values ('1', '10 Weir'), ('2', '9 Weir'), ('3', 'mill_100%'), ('4', 'millX100Y')`,
+    )
+    await world.collect()
+    const names = async (words?: string) => (await listed(2, words)).map((one) => one.label)
+    expect(await names()).toEqual(['9 Weir', '10 Weir', 'mill_100%', 'millX100Y'])
+    while ((await following.readOn()) > 0);
+    expect(await names()).toEqual(['9 Weir', '10 Weir', 'mill_100%', 'millX100Y'])
+    expect(await names('WEIR')).toEqual(['9 Weir', '10 Weir'])
+    expect(await names('mill_100%')).toEqual(['mill_100%'])
+  })
+
+  it('say of a value that it was found, and why one is not known', async () => {
+    await world.business.query(`insert into "odd thing" values ('5', 'five', 5, 'n', 'late')`)
+    await world.collect()
+    const late = fieldOf.get('late')!
+    const put = async (edit: object) => {
+      const draft = await readDraft(world.db, world.sourceId)
+      await stageDraft(world.db, world.sourceId, draft.revision, [{ typeId, fieldId: late, ...edit }], world.adminId)
+      await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'tracked by a test', world.admin)
+    }
+    const ofFive = async () => {
+      const page = await standingPage(world.db, { typeId, fieldIds: [late], words: 'five', after: undefined, limit: 5 })
+      return page.records[0]!.values[0]!
+    }
+    expect(await ofFive()).toMatchObject({ value: null, unknown: 'untracked' })
+    await put({ keep: 'values' })
+    expect(await ofFive()).toMatchObject({ value: null, unknown: 'unseen' })
+    await workOnce(world, new Taking(world.db, world.sources, world.vault.derive('fingerprint')))
+    while ((await following.readOn()) > 0);
+    expect(await ofFive()).toMatchObject({ value: 'late', unknown: null, found: true })
+    await world.business.query(`update "odd thing" set late = 'later' where id = '5'`)
+    await world.collect()
+    expect(await ofFive()).toMatchObject({ value: 'later', unknown: null, found: false })
+    await put({ masked: true, keep: 'values' })
+    expect(await ofFive()).toMatchObject({ value: null, unknown: 'masked' })
+    await put({ keep: 'off' })
+    expect(await ofFive()).toMatchObject({ value: null, unknown: 'untracked' })
+  }, 60_000)
+
+  it.each(['has read it', 'has not'])('have no value that was erased, whether the follower %s', async (when) => {
+    const key = `e${when.length}`
+    await world.business.query(`insert into "odd thing" values ($1, $2, 1, 'kept')`, [key, `to go ${when}`])
+    await world.business.query(`update "odd thing" set amount = 2, id = $1 || 'x' where id = $1`, [key])
+    await world.collect()
+    if (when === 'has read it') while ((await following.readOn()) > 0);
+    const name = fieldOf.get('name')!
+    const { save_id } = (await world
+      .db('ledger.change')
+      .where({ field_id: name, after: `to go ${when}` })
+      .first())!
+    const { answer } = await ada.send('POST', '/erasures', {
+      saveId: String(save_id),
+      fieldId: name,
+      reach: 'record',
+      reason: 'Article 17, as asked.',
+    })
+    const pat = await signIn(served, 'pat', 'password of pat')
+    expect((await pat.send('PUT', `/erasures/${String(answer['id'])}`, { decision: 'erase' })).status).toBe(200)
+    const there = async () => (await listed()).find((one) => one.key === JSON.stringify([`${key}x`]))!.values
+    expect((await there())[1]).toMatchObject({ value: null, unknown: 'erased' })
+    while ((await following.readOn()) > 0);
+    expect((await there())[1]).toMatchObject({ value: null, unknown: 'erased' })
+    expect((await there())[3]).toMatchObject({ value: 'kept' })
+    const { rows } = await world.db.raw<{ rows: unknown[] }>('select from spoor.standing where vals::text like ?', [
+      `%to go ${when}%`,
+    ])
+    expect(rows).toEqual([])
+  })
+
+  it('are told to whoever sees everything, by fields of the type, from a place that there is', async () => {
+    const path = (query: string) => `/records/standing?typeId=${typeId}&${query}`
+    const fields = `fields=${ids().join(',')}`
+    expect((await ada.send('GET', path(fields))).status).toBe(200)
+    expect((await ada.send('GET', path('fields=1,x'))).status).toBe(400)
+    expect((await ada.send('GET', path(''))).status).toBe(400)
+    expect((await ada.send('GET', path('fields=999999'))).status).toBe(404)
+    for (const after of ['{', '[1,2]', '["a"]', 'null'])
+      expect((await ada.send('GET', path(`${fields}&after=${encodeURIComponent(after)}`))).status).toBe(400)
+    const audrey = await signIn(served, 'audrey', 'password of audrey')
+    expect((await audrey.send('GET', path(fields))).status).toBe(403)
+  })
+})
