@@ -40,16 +40,21 @@ const rooms =
     ' ',
   )
 
-const downwards = rooms.slice(0, -1).map((room, at) => ({
+/** Who may do what is asked of the permission table. */
+const noRoles = {
+  selector: 'Literal[value=/^(administrator|reviewer|approver|auditor|contributor)$/]',
+  message: 'Roles are named in the permission table alone (contract/permission.ts): ask for a permission or a sight.',
+}
+
+const notUp = (room, above) => ({
+  selector: `:matches(ImportDeclaration, ExportNamedDeclaration)[source.value=/^(\\.\\.\\u002F)+(${above.join('|')})\\u002F/]`,
+  message: `${room} stands below that room and may not look into it.`,
+})
+
+const downwards = rooms.map((room, at) => ({
   files: [`packages/server/src/${room}/**/*.ts`],
   rules: {
-    'no-restricted-syntax': [
-      'error',
-      {
-        selector: `:matches(ImportDeclaration, ExportNamedDeclaration)[source.value=/^(\\.\\.\\u002F)+(${rooms.slice(at + 1).join('|')})\\u002F/]`,
-        message: `${room} stands below that room and may not look into it.`,
-      },
-    ],
+    'no-restricted-syntax': ['error', noRoles, ...(at < rooms.length - 1 ? [notUp(room, rooms.slice(at + 1))] : [])],
   },
 }))
 

@@ -28,6 +28,7 @@ export default defineConfig({
           testTimeout: 60_000,
           hookTimeout: 120_000,
           pool: 'forks',
+          env: { SPOOR_CHECK_ANSWERS: '1' },
         },
       },
     ],

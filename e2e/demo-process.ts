@@ -20,21 +20,27 @@ export default async function setup(): Promise<() => Promise<void>> {
       demo.kill('SIGINT')
       await ended
     }
+    if (untold.length > 0) throw new Error(`Answers that the contract does not promise:\n${untold.join('\n')}`)
   }
 }
+
+/** What the servers said of answers that are not as the contract has them. */
+const untold: string[] = []
 
 async function start(name: DemoName, args: string[]): Promise<ChildProcess> {
   const dataDir = dataDirOf(name)
   rmSync(dataDir, { recursive: true, force: true })
   const demo = spawn(process.execPath, ['scripts/demo.mjs', '--reset', '--quiet', ...args], {
     cwd: root,
-    env: { ...process.env, SPOOR_PORT: String(await freePort()), SPOOR_DATA_DIR: dataDir },
+    env: { ...process.env, SPOOR_PORT: String(await freePort()), SPOOR_DATA_DIR: dataDir, SPOOR_CHECK_ANSWERS: '1' },
     stdio: ['ignore', 'pipe', 'inherit'],
   })
   await new Promise<void>((done, fail) => {
     let said = ''
     demo.stdout.on('data', (chunk: Buffer) => {
-      said += chunk.toString()
+      const text = chunk.toString()
+      if (text.includes('is not what the contract says')) untold.push(text)
+      said += text
       if (said.includes('Ctrl-C stops everything')) done()
     })
     demo.once('exit', (code) =>

@@ -170,20 +170,24 @@ export type SaveSort = (typeof saveSorts)[number]
 export const changeSorts = ['time', 'who', 'record', 'field', 'before', 'after', 'difference'] as const
 export type ChangeSort = (typeof changeSorts)[number]
 
-/** Lists whose columns a person arranges. */
-export const listNames = ['saves', 'changes'] as const
-export type ListName = (typeof listNames)[number]
+/** A list whose columns a person arranges: of saves, of changes, or of the records of a type by its number. */
+const ListName = v.custom<'saves' | 'changes' | `records-${number}`>(
+  (name) => typeof name === 'string' && /^(saves|changes|records-\d{1,9})$/.test(name),
+  'There is no such list.',
+)
+export type ListName = v.InferOutput<typeof ListName>
 const widest = 2000
 /** Columns in order, some left out; the width in pixels where somebody chose one. */
 export const Layout = v.pipe(
   v.array(
     v.strictObject({
-      id: v.pipe(v.string(), v.regex(/^[a-z]{1,20}$/)),
+      id: v.pipe(v.string(), v.regex(/^[a-z]{1,20}\d{0,9}$/)),
       hidden: v.optional(v.boolean()),
       width: v.optional(v.pipe(v.number(), v.integer(), v.minValue(24), v.maxValue(widest))),
     }),
   ),
-  v.maxLength(30),
+  // A table may have as many columns as PostgreSQL has.
+  v.maxLength(1700),
 )
 export type Layout = v.InferOutput<typeof Layout>
 
@@ -193,14 +197,14 @@ export const changesRoutes = {
     path: '/layouts',
     needs: 'session',
     summary: 'How the person has the columns of lists',
-    response: v.object({ layouts: v.partial(v.object({ saves: Layout, changes: Layout })) }),
+    response: v.object({ layouts: v.record(v.string(), Layout) }),
   }),
   keepLayout: route({
     method: 'PUT',
     path: '/layouts/:list',
     needs: 'session',
     summary: 'Keep how the person has the columns of a list',
-    params: v.object({ list: v.picklist(listNames) }),
+    params: v.object({ list: ListName }),
     body: v.strictObject({ columns: Layout }),
     response: v.object({ kept: v.literal(true) }),
   }),

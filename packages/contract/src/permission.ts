@@ -10,7 +10,23 @@ export const roleNames: Readonly<Record<Role, string>> = {
   contributor: 'Contributor',
 }
 
-/** What may be allowed, and to whom. Auditors and contributors see only what lies within their own reach. */
+/** How much of what a role may see somebody sees: everything, the scope that was set for them, or their own saves. */
+export const sights = {
+  administrator: 'everything',
+  reviewer: 'everything',
+  approver: 'everything',
+  auditor: 'scope',
+  contributor: 'own',
+} as const satisfies Record<Role, 'everything' | 'scope' | 'own'>
+
+export function sightOf(role: Role): (typeof sights)[Role] {
+  return sights[role]
+}
+
+/** What most people who are given access are. */
+export const usualRole: Role = 'reviewer'
+
+/** What may be allowed, and to whom, within what they see. */
 export const permissions = {
   'changes.read': ['administrator', 'reviewer', 'approver', 'auditor', 'contributor'],
   'changes.mark': ['administrator', 'reviewer', 'approver'],

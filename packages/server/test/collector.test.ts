@@ -22,6 +22,36 @@ const prepare = (rows: readonly OutboxRow[]) =>
 
 const count = async () => (await ledger(world)).length
 
+describe('a new month', () => {
+  it('is made without waiting for whoever reads or writes the ledger, and without anybody waiting for it', async () => {
+    await world.business.query('update account set balance = balance + 1000')
+    await world.collect()
+    const [reader, writer] = [await world.db.transaction(), await world.db.transaction()]
+    const maker = await world.db.transaction()
+    await reader.raw('select 1 from ledger.change limit 1')
+    await writer.raw('insert into ledger.change select * from ledger.change limit 0')
+    await maker.raw(`set local lock_timeout = '2s'`)
+    await maker.raw(`select ledger.ensure_month('2031-05-17')`)
+    // Who reads one table while a month is being made needs the other to go on.
+    await reader.raw(`set local lock_timeout = '2s'`)
+    await reader.raw('select 1 from ledger.save limit 1')
+    await Promise.all([reader.commit(), writer.commit(), maker.commit()])
+    const { rows } = await world.db.raw<{ rows: { name: string; bound: string; indexes: number }[] }>(
+      `select c.relname as name, pg_get_expr(c.relpartbound, c.oid) as bound, (select count(*)::int from pg_index i where i.indrelid = c.oid) as indexes
+         from pg_class c where c.relname in ('save_2031_05', 'change_2031_05') and relkind = 'r' order by 1`,
+    )
+    const { rows: old } = await world.db.raw<{ rows: { indexes: number }[] }>(
+      `select count(*)::int as indexes from pg_index where indrelid = 'ledger.change'::regclass`,
+    )
+    expect(rows.find(({ name }) => name === 'change_2031_05')).toEqual({
+      name: 'change_2031_05',
+      bound: `FOR VALUES FROM ('2031-05-01 00:00:00+00') TO ('2031-06-01 00:00:00+00')`,
+      indexes: old[0]!.indexes,
+    })
+    expect(rows.map(({ name }) => name)).toContain('save_2031_05')
+  })
+})
+
 describe('exactly once', () => {
   it('takes a transaction that commits late, with numbers below what was taken already', async () => {
     const before = await count()

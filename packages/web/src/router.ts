@@ -13,6 +13,7 @@ export const router = createRouter({
     { path: '/custody', name: 'custody', component: () => import('./custody/CustodyView.vue') },
     { path: '/changes', name: 'changes', component: () => import('./changes/ChangesView.vue') },
     { path: '/records', name: 'records', component: () => import('./records/RecordsView.vue') },
+    { path: '/records/of/:typeId(\\d+)', name: 'standing', component: () => import('./records/StandingView.vue') },
     { path: '/records/:typeId(\\d+)', name: 'record', component: () => import('./records/RecordView.vue') },
     { path: '/corrections', name: 'corrections', component: () => import('./corrections/CorrectionsView.vue') },
     {

@@ -2,10 +2,10 @@ import type { Layout, ListName } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 
 /** How a person has the columns of lists, by list. */
-export async function readLayouts(db: Database, personId: number): Promise<Partial<Record<ListName, Layout>>> {
+export async function readLayouts(db: Database, personId: number): Promise<Record<string, Layout>> {
   const rows = await db('spoor.layout')
     .where({ person_id: personId })
-    .select<{ list: ListName; columns: Layout }[]>('list', 'columns')
+    .select<{ list: string; columns: Layout }[]>('list', 'columns')
   return Object.fromEntries(rows.map((row) => [row.list, row.columns]))
 }
 

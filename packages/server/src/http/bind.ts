@@ -2,6 +2,7 @@ import type { Request, RequestHandler, Response, Router } from 'express'
 import * as v from 'valibot'
 import { allows, type RouteShape, type Session } from '@spoor/contract'
 import { Problem } from '../errors.ts'
+import { checkAnswer } from './answers.ts'
 
 export interface SignedIn extends NonNullable<Session['person']> {
   /** The actor whose saves are this person's own. */
@@ -58,9 +59,13 @@ export function bind<R extends RouteShape>(
       request,
       response,
     } as Call<R>
-    handler(call).then((answer) => {
-      if (shape.response && !response.headersSent) response.json(answer)
-    }, next)
+    handler(call)
+      .then((answer) => {
+        if (!shape.response || response.headersSent) return
+        checkAnswer(shape, answer)
+        response.json(answer)
+      })
+      .catch(next)
   }
   const method = shape.method.toLowerCase() as 'get' | 'post' | 'put' | 'delete'
   router[method](shape.path, handle)

@@ -1,3 +1,4 @@
+import { sightOf } from '@spoor/contract'
 import { parseScope, type Scope } from '@spoor/core'
 import type { SignedIn } from '../http/bind.ts'
 
@@ -9,11 +10,12 @@ export const nothing: Scope = { who: { part: 'who', exclude: false, actors: [0],
  * included. Null means everything.
  */
 export function reachOf(person: SignedIn): Scope | null {
-  if (person.role === 'contributor')
+  const sight = sightOf(person.role)
+  if (sight === 'own')
     return person.actorId === null
       ? nothing
       : { who: { part: 'who', exclude: false, actors: [person.actorId], kinds: [] } }
-  if (person.role !== 'auditor') return null
+  if (sight === 'everything') return null
   if (person.reach === null) return nothing
   const { scope, problems } = parseScope(new URLSearchParams(person.reach))
   return problems.length > 0 || !isLimited(scope) ? nothing : scope

@@ -1,3 +1,4 @@
+import { sightOf } from '@spoor/contract'
 import { parseScope, sentence, sentenceText, type Scope, type ScopeNames } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import type { SignedIn } from '../http/bind.ts'
@@ -17,7 +18,7 @@ export async function scopeWords(db: Database, text: string): Promise<string> {
 /** What somebody took out, with the reach that narrowed it. */
 export async function exportWords(db: Database, text: string, { reach, role }: SignedIn): Promise<string> {
   const words = await scopeWords(db, text)
-  return role === 'auditor' ? `${words} Within their reach: ${await scopeWords(db, reach ?? '')}` : words
+  return sightOf(role) === 'scope' ? `${words} Within their reach: ${await scopeWords(db, reach ?? '')}` : words
 }
 
 async function namesIn(db: Database, { who, what }: Scope): Promise<ScopeNames> {

@@ -1,5 +1,5 @@
 import { Router } from 'express'
-import { roleNames, routes } from '@spoor/contract'
+import { roleNames, routes, sightOf } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { recorded } from '../ledger/events.ts'
@@ -17,7 +17,7 @@ export function peopleRouter({ db, people, rules }: PeopleDeps): Router {
   const router = Router()
   const event = (person: SignedIn, words: string) => ({ kind: 'person', personId: person.id, words }) as const
   const reachWords = ({ role, reachFrom, reachUntil }: PersonSettings) =>
-    role === 'auditor' ? ` from ${reachFrom ?? 'the beginning'} until ${reachUntil ?? 'further notice'}` : ''
+    sightOf(role) === 'scope' ? ` from ${reachFrom ?? 'the beginning'} until ${reachUntil ?? 'further notice'}` : ''
 
   bind(router, routes.listPeople, async () => ({ people: await people.list(), rules: await rules.read() }))
 

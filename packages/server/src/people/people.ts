@@ -1,5 +1,5 @@
 import { hash, verify } from '@node-rs/argon2'
-import { permissionsOf, type Role, type SpoorPerson } from '@spoor/contract'
+import { permissionsOf, sightOf, type Role, type SpoorPerson } from '@spoor/contract'
 import { parseScope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -170,7 +170,7 @@ export class People {
   }
 
   #demandSound({ role, reach, reachFrom, reachUntil }: PersonSettings): void {
-    if (role === 'auditor' && (reach === null || !isLimited(parseScope(new URLSearchParams(reach)).scope)))
+    if (sightOf(role) === 'scope' && (reach === null || !isLimited(parseScope(new URLSearchParams(reach)).scope)))
       throw new Problem('rule-broken', 'An auditor needs a scope to see anything. Nothing was changed.')
     const problems = reach === null ? [] : parseScope(new URLSearchParams(reach)).problems
     if (problems.length > 0)
@@ -221,14 +221,14 @@ function signedIn(row: PersonRow): SignedIn {
 }
 
 function settingsRow(settings: PersonSettings) {
-  const auditor = settings.role === 'auditor'
+  const scoped = sightOf(settings.role) === 'scope'
   return {
     name: settings.name,
     role: settings.role,
     actor_id: settings.actorId,
-    reach: auditor ? settings.reach : null,
-    reach_from: auditor ? settings.reachFrom : null,
-    reach_until: auditor ? settings.reachUntil : null,
+    reach: scoped ? settings.reach : null,
+    reach_from: scoped ? settings.reachFrom : null,
+    reach_until: scoped ? settings.reachUntil : null,
   }
 }
 

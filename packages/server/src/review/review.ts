@@ -1,5 +1,13 @@
 import { counted } from '@spoor/core'
-import type { Assignment, Question, SaveReview, Waiting } from '@spoor/contract'
+import {
+  allows,
+  permissions,
+  sightOf,
+  type Assignment,
+  type Question,
+  type SaveReview,
+  type Waiting,
+} from '@spoor/contract'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -195,7 +203,7 @@ export async function assign(
     const assignee = await trx('spoor.person')
       .where({ id: to })
       .whereNull('disabled_at')
-      .whereIn('role', ['administrator', 'reviewer', 'approver'])
+      .whereIn('role', [...permissions['review.write']])
       .first<{ name: string } | undefined>('name')
     if (!assignee)
       throw new Problem(
@@ -281,7 +289,7 @@ export async function answer(db: Database, person: SignedIn, id: number, text: s
   const row = await db('spoor.question').where({ id }).first<{ actor_id: number } | undefined>('actor_id')
   const own = row !== undefined && (await ownActors(db, person)).includes(row.actor_id)
   // Whoever may only answer for themselves is not told which other questions there are.
-  if (!own && person.role === 'contributor')
+  if (!own && sightOf(person.role) === 'own')
     throw new Problem('not-yours', 'You can answer questions about your own saves only. Nothing was written.')
   if (!row) throw new Problem('not-found', 'There is no such question. Nothing was written.')
   await db.transaction(async (trx) => {
@@ -306,7 +314,7 @@ export async function answer(db: Database, person: SignedIn, id: number, text: s
 /** What waits for one person. */
 export async function waitingFor(db: Database, person: SignedIn): Promise<Waiting> {
   const actors = await ownActors(db, person)
-  const reviews = ['administrator', 'reviewer', 'approver'].includes(person.role)
+  const reviews = allows(person.role, 'review.read')
   const [assigned, toAnswer, asked, answered, flagged, plans, erasures] = await Promise.all([
     assignments(db).where('a.assigned_to', person.id).whereNull('a.done_at').orderByRaw('a.due_on nulls last, a.id'),
     questions(db).whereIn('q.actor_id', actors).whereNull('q.answered_at').orderBy('q.id'),

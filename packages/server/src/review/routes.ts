@@ -1,5 +1,5 @@
 import { Router } from 'express'
-import { routes } from '@spoor/contract'
+import { permissions, routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { bind } from '../http/bind.ts'
 import { addNote, answer, ask, assign, finish, reviewOf, waitingFor } from './review.ts'
@@ -14,7 +14,7 @@ export function reviewRouter({ db }: { db: Database }): Router {
   bind(router, routes.listAssignees, async () => ({
     people: await db('spoor.person')
       .whereNull('disabled_at')
-      .whereIn('role', ['administrator', 'reviewer', 'approver'])
+      .whereIn('role', [...permissions['review.write']])
       .orderBy('name')
       .select('id', 'name', 'role'),
   }))

@@ -18,6 +18,7 @@ import { up as alarms } from './migrations/014-alarms.ts'
 import { up as found } from './migrations/015-found.ts'
 import { up as applying } from './migrations/016-applying.ts'
 import { up as standing } from './migrations/017-standing.ts'
+import { up as months } from './migrations/018-months.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -40,6 +41,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '015-found': found,
   '016-applying': applying,
   '017-standing': standing,
+  '018-months': months,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -1,15 +1,14 @@
 <script setup lang="ts">
-import { useVirtualizer } from '@tanstack/vue-virtual'
 import { changeSorts, routes, type ChangeLine, type ChangeSort, type Reference } from '@spoor/contract'
 import { difference, grouped } from '@spoor/core'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { call } from '../api/client.ts'
 import ColumnHeads from '../frame/ColumnHeads.vue'
 import type { ListLayout } from '../frame/layout.ts'
 import { useOrder } from '../frame/order.ts'
 import OrderNote from '../frame/OrderNote.vue'
-import { usePrinting } from '../frame/printing.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { useRows } from '../frame/rows.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { labelsOf } from '../value/labels.ts'
@@ -59,27 +58,7 @@ const {
     return { items: page.lines, next: page.next }
   },
 )
-const virtual = useVirtualizer(
-  computed(() => ({
-    count: lines.value.length,
-    getScrollElement: () => scroller.value,
-    estimateSize: () => 28,
-    overscan: 12,
-  })),
-)
-const printing = usePrinting()
-const visible = computed(() =>
-  printing.value
-    ? lines.value.map((line) => ({ start: 0, line }))
-    : virtual.value.getVirtualItems().flatMap(({ index, start }) => {
-        const line = lines.value[index]
-        return line ? [{ start, line }] : []
-      }),
-)
-watch(
-  () => virtual.value.getVirtualItems().at(-1)?.index,
-  (last) => last !== undefined && last > lines.value.length - 30 && void more(),
-)
+const { height, visible } = useRows(lines, scroller, more)
 
 function differenceIn({ change, action }: ChangeLine): string {
   return change.masked || change.erased || action !== 'change'
@@ -113,9 +92,9 @@ const sides = { before: 'create', after: 'delete' } as const
       @refused="refused = true"
     />
     <OrderNote v-if="refused" :words="only" @close="refused = false" />
-    <div :style="{ height: `${virtual.getTotalSize()}px`, position: 'relative' }" role="rowgroup">
+    <div :style="{ height: `${height}px`, position: 'relative' }" role="rowgroup">
       <div
-        v-for="{ start, line } in visible"
+        v-for="{ start, row: line } in visible"
         :key="`${line.saveId} ${line.change.fieldId}`"
         class="line"
         :class="{ open: line.saveId === openId }"

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { useVirtualizer } from '@tanstack/vue-virtual'
 import { useEventListener } from '@vueuse/core'
 import { routes, saveSorts, type Reference, type Save, type SaveSort } from '@spoor/contract'
 import { grouped } from '@spoor/core'
@@ -9,8 +8,8 @@ import ColumnHeads from '../frame/ColumnHeads.vue'
 import { track, type ListLayout } from '../frame/layout.ts'
 import { useOrder } from '../frame/order.ts'
 import OrderNote from '../frame/OrderNote.vue'
-import { usePrinting } from '../frame/printing.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { useRows } from '../frame/rows.ts'
 import { useTray } from '../frame/tray.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { labelsOf } from '../value/labels.ts'
@@ -76,28 +75,7 @@ const rows = computed<Row[]>(() =>
         ]
   }),
 )
-const rowHeight = 28
-const virtual = useVirtualizer(
-  computed(() => ({
-    count: rows.value.length,
-    getScrollElement: () => scroller.value,
-    estimateSize: () => rowHeight,
-    overscan: 12,
-  })),
-)
-const printing = usePrinting()
-const visible = computed(() =>
-  printing.value
-    ? rows.value.map((row) => ({ start: 0, row }))
-    : virtual.value.getVirtualItems().flatMap(({ index, start }) => {
-        const row = rows.value[index]
-        return row ? [{ start, row }] : []
-      }),
-)
-watch(
-  () => virtual.value.getVirtualItems().at(-1)?.index,
-  (last) => last !== undefined && last > rows.value.length - 30 && void more(),
-)
+const { height, visible, scrollTo } = useRows(rows, scroller, more)
 
 const timeWidth = 118
 /** Without headings a day the time has to say it. */
@@ -114,7 +92,7 @@ watch(saves, (now, before) => now[0]?.id !== before[0]?.id && openIndex.value < 
 async function step(by: number) {
   focusAt.value = Math.min(saves.value.length - 1, Math.max(0, focusAt.value + by))
   const at = rows.value.findIndex((row) => row.row === 'save' && row.index === focusAt.value)
-  virtual.value.scrollToIndex(at)
+  scrollTo(at)
   const save = saves.value[focusAt.value]
   if (props.openId !== null && save) emit('open', save.id)
   await nextTick()
@@ -171,7 +149,7 @@ useEventListener('keydown', (event: KeyboardEvent) => {
         ><span role="columnheader" class="visually-hidden">Picked</span><span aria-hidden="true" /></template
     ></ColumnHeads>
     <OrderNote v-if="refused" :words="only" @close="refused = false" />
-    <div :style="{ height: `${virtual.getTotalSize()}px`, position: 'relative' }" role="rowgroup">
+    <div :style="{ height: `${height}px`, position: 'relative' }" role="rowgroup">
       <div
         v-for="{ start, row } in visible"
         :key="row.row === 'day' ? row.at : row.save.id"

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { useDebounceFn } from '@vueuse/core'
 import { routes, type Layout, type ListName } from '@spoor/contract'
-import { computed } from 'vue'
+import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { call } from '../api/client.ts'
 
 /** A column of a list as it is when nobody arranged it. */
@@ -59,14 +59,17 @@ export function track(column: Arranged<string>): string {
 }
 
 /** The columns of a list as the person who reads has them; kept for them on the server. */
-export function useLayout<Id extends string>(list: ListName, columns: readonly Column<Id>[]) {
+export function useLayout<Id extends string>(
+  list: MaybeRefOrGetter<ListName>,
+  columns: MaybeRefOrGetter<readonly Column<Id>[]>,
+) {
   const cache = useQueryClient()
   const queryKey = ['layouts']
   const { data } = useQuery({ queryKey, queryFn: () => call(routes.readLayouts), staleTime: Infinity })
-  const all = computed(() => arranged(columns, data.value?.layouts[list]))
+  const all = computed(() => arranged(toValue(columns), data.value?.layouts[toValue(list)]))
   const shown = computed(() => all.value.filter((column) => !column.hidden))
   const send = useDebounceFn(
-    (layout: Layout) => call(routes.keepLayout, { params: { list }, body: { columns: layout } }),
+    (name: ListName, layout: Layout) => call(routes.keepLayout, { params: { list: name }, body: { columns: layout } }),
     keepAfterMs,
   )
 
@@ -76,8 +79,9 @@ export function useLayout<Id extends string>(list: ListName, columns: readonly C
       ...(hidden ? { hidden } : {}),
       ...(sized ? { width } : {}),
     }))
-    cache.setQueryData(queryKey, { layouts: { ...data.value?.layouts, [list]: layout } })
-    void send(layout)
+    const name = toValue(list)
+    cache.setQueryData(queryKey, { layouts: { ...data.value?.layouts, [name]: layout } })
+    void send(name, layout)
   }
   const change = (id: Id, what: Partial<Arranged<Id>>) =>
     put(all.value.map((one) => (one.id === id ? { ...one, ...what } : one)))
@@ -100,7 +104,7 @@ export function useLayout<Id extends string>(list: ListName, columns: readonly C
       const [column] = order.splice(at, 1)
       if (column) put(order.toSpliced(Math.max(0, at + by), 0, column))
     },
-    reset: () => put(columns.map((one) => ({ ...one, hidden: one.hidden ?? false, sized: false }))),
+    reset: () => put(toValue(columns).map((one) => ({ ...one, hidden: one.hidden ?? false, sized: false }))),
   }
 }
 /** Between columns, in pixels. */

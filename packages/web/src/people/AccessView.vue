@@ -2,7 +2,7 @@
 import Button from 'ant-design-vue/es/button'
 import InputNumber from 'ant-design-vue/es/input-number'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { roleNames, routes, type ProblemBody, type SignInRules } from '@spoor/contract'
+import { roleNames, routes, sightOf, type ProblemBody, type SignInRules } from '@spoor/contract'
 import { dateText, parseScope, sentence, sentenceText } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
@@ -86,12 +86,12 @@ const reachText = (reach: string) => sentenceText(sentence(parseScope(new URLSea
                   <td class="mono">{{ person.login }}</td>
                   <td>{{ roleNames[person.role] }}{{ person.disabledAt ? ', access ended' : '' }}</td>
                   <td class="quiet">
-                    <template v-if="person.role === 'auditor'">
+                    <template v-if="sightOf(person.role) === 'scope'">
                       {{ person.reach ? reachText(person.reach) : 'nothing yet' }}
                       {{ person.reachFrom ? `From ${dateText(person.reachFrom)}.` : '' }}
                       {{ person.reachUntil ? `Until ${dateText(person.reachUntil)}.` : '' }}
                     </template>
-                    <template v-else-if="person.role === 'contributor'">their own changes</template>
+                    <template v-else-if="sightOf(person.role) === 'own'">their own changes</template>
                     <template v-else>everything</template>
                   </td>
                   <td class="quiet">{{ person.lastSeenAt ? shortTime(person.lastSeenAt) : 'never' }}</td>

@@ -5,7 +5,16 @@ import DatePicker from 'ant-design-vue/es/date-picker'
 import Input from 'ant-design-vue/es/input'
 import PickList from '../frame/PickList.vue'
 import dayjs, { type Dayjs } from 'dayjs'
-import { roleNames, roles, routes, type ProblemBody, type Role, type SpoorPerson } from '@spoor/contract'
+import {
+  roleNames,
+  roles,
+  routes,
+  sightOf,
+  usualRole,
+  type ProblemBody,
+  type Role,
+  type SpoorPerson,
+} from '@spoor/contract'
 import { parseScope, scopeEntries, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
@@ -22,7 +31,7 @@ const props = defineProps<Props>()
 const emit = defineEmits<{ done: []; close: [] }>()
 const login = ref(props.person?.login ?? '')
 const name = ref(props.person?.name ?? '')
-const role = ref<Role>(props.person?.role ?? 'reviewer')
+const role = ref<Role>(props.person?.role ?? usualRole)
 const password = ref('')
 const actorId = ref<number | null>(props.person?.actorId ?? null)
 const scope = ref<Scope>(parseScope(new URLSearchParams(props.person?.reach ?? '')).scope)
@@ -52,14 +61,14 @@ const ready = computed(
 async function keep() {
   busy.value = true
   try {
-    const auditor = role.value === 'auditor'
+    const scoped = sightOf(role.value) === 'scope'
     const settings = {
       name: name.value,
       role: role.value,
       actorId: actorId.value,
-      reach: auditor ? new URLSearchParams(scopeEntries(scope.value)).toString() : null,
-      reachFrom: auditor ? reachFrom.value : null,
-      reachUntil: auditor ? reachUntil.value : null,
+      reach: scoped ? new URLSearchParams(scopeEntries(scope.value)).toString() : null,
+      reachFrom: scoped ? reachFrom.value : null,
+      reachUntil: scoped ? reachUntil.value : null,
     }
     if (props.person)
       await call(routes.changePerson, {
@@ -98,7 +107,7 @@ async function keep() {
         :options="roles.map((one) => ({ value: one, label: roleNames[one] }))"
     /></label>
     <p class="quiet">{{ does[role] }}</p>
-    <label v-if="role === 'contributor'"
+    <label v-if="sightOf(role) === 'own'"
       >Their saves are those of
       <PickList
         :value="(actorId ?? undefined) as never"
@@ -110,7 +119,7 @@ async function keep() {
         :options="actors"
         @change="(value: unknown) => (actorId = value === undefined ? null : Number(value))"
     /></label>
-    <template v-if="role === 'auditor'">
+    <template v-if="sightOf(role) === 'scope'">
       <div class="reach">
         <span class="quiet">Sees</span> <ScopeSentence :scope="scope" :names="names" @change="(now) => (scope = now)" />
       </div>

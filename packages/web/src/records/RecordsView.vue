@@ -17,6 +17,9 @@ const lastDays: Scope = {
   when: { part: 'when', exclude: false, effective: false, span: { span: 'last', days: 14, zone: readerZone } },
 }
 const text = (scope: Scope) => new URLSearchParams(scopeEntries(scope)).toString()
+const types = computed(() =>
+  names.value.types.filter((type) => names.value.fields.some((field) => field.typeId === type.id && field.tracked)),
+)
 const words = ref('')
 const asked = refDebounced(words, 200)
 const wanted = computed(() => asked.value.trim())
@@ -44,6 +47,15 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
       aria-label="Find a record by its name or number"
       placeholder="Find a record by its name or number"
     />
+    <nav v-if="types.length > 0" class="types" aria-label="Records of a type">
+      <span class="quiet">As they stand now:</span>
+      <RouterLink
+        v-for="type in types"
+        :key="type.id"
+        :to="{ name: 'standing', params: { typeId: String(type.id) } }"
+        >{{ type.plural }}</RouterLink
+      >
+    </nav>
     <ProblemNote v-if="error" :problem="problemOf(error)" />
     <template v-else-if="wanted === ''">
       <h2>Changed in the last two weeks</h2>
@@ -94,6 +106,12 @@ h2 {
   font-size: 14px;
   font-weight: 650;
   margin: 18px 0 6px;
+}
+.types {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 16px;
+  margin-top: 14px;
 }
 .find {
   max-width: 560px;

@@ -87,6 +87,8 @@ const reasons: Readonly<Record<WhyUnknown, string>> = {
   masked: '••••••',
 }
 
+export const whyUnknown = (why: WhyUnknown) => reasons[why]
+
 /** What a field held, for the eye. */
 export function holdingShown(
   holding: Holding,
