@@ -171,11 +171,8 @@ export const changeSorts = ['time', 'who', 'record', 'field', 'before', 'after',
 export type ChangeSort = (typeof changeSorts)[number]
 
 /** A list whose columns a person arranges: of saves, of changes, or of the records of a type by its number. */
-const ListName = v.custom<'saves' | 'changes' | `records-${number}`>(
-  (name) => typeof name === 'string' && /^(saves|changes|records-\d{1,9})$/.test(name),
-  'There is no such list.',
-)
-export type ListName = v.InferOutput<typeof ListName>
+const ListName = v.pipe(v.string(), v.regex(/^(saves|changes|records-\d{1,9})$/, 'There is no such list.'))
+export type ListName = 'saves' | 'changes' | `records-${number}`
 const widest = 2000
 /** Columns in order, some left out; the width in pixels where somebody chose one. */
 export const Layout = v.pipe(

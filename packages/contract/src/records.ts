@@ -92,6 +92,8 @@ export const StandingPage = v.object({
       ),
     }),
   ),
+  /** So many saves are still to be read before anything can be told; then there are no records. */
+  behind: v.number(),
   /** So many records were taken in and are not among these yet. */
   coming: v.number(),
   references: v.array(Reference),

@@ -142,6 +142,7 @@ const usual: unknown[] = [
   'postgresql://a:b@127.0.0.1:1/c',
   'ldap://127.0.0.1:1',
   '2026-01-01..2026-02-01',
+  'saves',
 ]
 
 /** A value that a schema takes; undefined where none is found. */

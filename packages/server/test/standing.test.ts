@@ -2,7 +2,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { StandingPage } from '@spoor/contract'
 import { standingPage } from '../src/standing/list.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
-import { Taking } from '../src/tracking/taking.ts'
+import { takeFoundAgain, Taking } from '../src/tracking/taking.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
 import { serve, signIn, type Served } from './browser.ts'
@@ -100,6 +100,12 @@ describe('records as they stand', () => {
         const [deed, values] = chance.one(deeds)
         // A key that is taken is refused.
         await world.business.query(deed, values).catch(() => undefined)
+      }
+      // Taken in again, and followed, while what was saved waits to be collected.
+      if (chance.whole(5) === 0) {
+        await takeFoundAgain(world.db, typeId, world.adminId)
+        await workOnce(world, new Taking(world.db, world.sources, world.vault.derive('fingerprint')))
+        while ((await following.readOn()) > 0);
       }
       await world.collect()
       if (chance.whole(3) === 0) await following.readOn()

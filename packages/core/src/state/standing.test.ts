@@ -76,6 +76,10 @@ describe('a record as it stands', () => {
     const late = { id: '1', at: instant(9), action: 'change' as const, key: one, keyBefore: null, label: 'x' }
     const changes = [{ fieldId: 1, before: 'was', after: 'is', hidden: null }]
     expect(stand(records, [{ ...late, changes }])).toEqual(new Set([one]))
+    // Nor where it comes to a key under which it was found before its move was known.
+    const move = { ...late, key: '["3"]', keyBefore: '["9"]', changes: [] }
+    records.set('["3"]', withFound(undefined, found)!)
+    expect(stand(records, [move])).toEqual(new Set(['["3"]']))
     // And who had a key before is another.
     records.set('["2"]', { ...records.get(one)!, since: instant(11) })
     expect(withFound(records.get('["2"]'), found)).toBeNull()

@@ -77,8 +77,10 @@ export function stand(records: Standings, saves: Iterable<StandingSave>): Set<st
     )
     for (const [n, save] of step.entries()) {
       const [standing, torn] = afterSave(held[n], save)
+      // Where it comes to somebody was found already: it, by a reading that this save reached the ledger after.
+      const met = save.keyBefore !== null && records.get(save.key)?.deleted === null
       records.set(save.key, standing)
-      if (torn || moved.has(save.key)) open.add(save.key)
+      if (torn || met || moved.has(save.key)) open.add(save.key)
     }
   }
   return open

@@ -1,4 +1,4 @@
-import type { Layout, ListName } from '@spoor/contract'
+import type { Layout } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 
 /** How a person has the columns of lists, by list. */
@@ -9,7 +9,7 @@ export async function readLayouts(db: Database, personId: number): Promise<Recor
   return Object.fromEntries(rows.map((row) => [row.list, row.columns]))
 }
 
-export async function keepLayout(db: Database, personId: number, list: ListName, layout: Layout): Promise<void> {
+export async function keepLayout(db: Database, personId: number, list: string, layout: Layout): Promise<void> {
   await db('spoor.layout')
     .insert({ person_id: personId, list, columns: JSON.stringify(layout) })
     .onConflict(['person_id', 'list'])

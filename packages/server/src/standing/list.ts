@@ -33,6 +33,9 @@ const name = 'left(label, 200) collate spoor.natural'
 export async function standingPage(db: Database, request: StandingRequest): Promise<StandingPage> {
   return await db.transaction(
     async (trx) => {
+      const behind = await savesBehind(trx)
+      // On a ledger that is older than the follower: nobody waits for so much to be read at once.
+      if (behind > mostBehind) return { records: [], references: [], next: null, coming: 0, behind }
       const masked = await maskedFields(trx)
       const tail = await tailOf(trx, request.typeId)
       const rows = await pageOf(trx, request, tail)
@@ -53,6 +56,7 @@ export async function standingPage(db: Database, request: StandingRequest): Prom
       return {
         records,
         coming: await comingOf(trx, request.typeId),
+        behind: 0,
         references: await referencesOf(trx, pointing),
         next: rows.length > request.limit && last ? JSON.stringify([last.place, last.key]) : null,
       }
@@ -97,6 +101,14 @@ function savesMet(page: readonly { standing: Standing }[]): { id: string; captur
   return page.flatMap(({ standing }) =>
     [...standing.fields.values()].flatMap(({ at, by }) => (isOfFound(by) ? [] : [{ id: by, captured_at: at }])),
   )
+}
+
+/** So many saves are put upon what is kept while somebody waits. */
+const mostBehind = 30_000
+
+async function savesBehind(trx: Knex.Transaction): Promise<number> {
+  const { read_save } = await trx('spoor.standing_read').first<{ read_save: string }>('read_save')
+  return Number(BigInt(await lastSave(trx)) - BigInt(read_save))
 }
 
 interface Tail {

@@ -46,7 +46,9 @@ export class StandingRecords {
 
   /** Reads on by one step. @returns how many saves and findings it took in. */
   async readOn(): Promise<number> {
-    return (await this.#followSaves()) + (await this.#followFound())
+    const saves = await this.#followSaves()
+    // A save that was captured before something was found costs a look at the record's whole trail if it comes after it.
+    return saves > 0 ? saves : await this.#followFound()
   }
 
   async #followSaves(): Promise<number> {

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import Input from 'ant-design-vue/es/input'
-import { useLocalStorage, watchDebounced } from '@vueuse/core'
+import { useIntervalFn, watchDebounced } from '@vueuse/core'
 import { routes, type Reference, type StandingPage } from '@spoor/contract'
 import { capitalised, counted } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
@@ -58,6 +58,7 @@ type Line = StandingPage['records'][number]
 type Held = Line['values'][number]
 const references = ref<Reference[]>([])
 const coming = ref(0)
+const behind = ref(0)
 const labelOf = computed(() => labelsOf(references.value))
 /** Rises when the reader takes in what came since. */
 const taken = ref(0)
@@ -81,6 +82,7 @@ const {
     const page = await call(routes.listStanding, { query, signal })
     references.value = after === undefined ? page.references : [...references.value, ...page.references]
     coming.value = page.coming
+    behind.value = page.behind
     return { items: page.records, next: page.next }
   },
 )
@@ -93,8 +95,8 @@ watch(
   () => (scroller.value?.scrollTop ?? 0) === 0 && taken.value++,
 )
 
-const lastType = useLocalStorage('spoor.records.type', 0)
-watch(typeId, (id) => (lastType.value = id), { immediate: true })
+useIntervalFn(() => (behind.value > 0 || coming.value > 0) && taken.value++, 2000)
+
 function show(id: unknown) {
   words.value = ''
   void router.push({ name: 'standing', params: { typeId: String(id) } })
@@ -131,7 +133,10 @@ const heldIn = (line: Line, column: string): Held =>
       <ColumnChooser :layout="layout" />
       <RouterLink class="quiet" :to="{ name: 'records' }">Find one record</RouterLink>
     </header>
-    <p v-if="coming > 0" class="coming">
+    <p v-if="behind > 0" class="coming" role="status">
+      How records stand is being put together from the ledger: {{ counted(behind, 'save') }} to go.
+    </p>
+    <p v-if="coming > 0" class="coming" role="status">
       {{ counted(coming, 'record') }} that were taken in as found are being put here; they follow within moments.
     </p>
     <ProblemNote v-if="problem" :problem="problem" />
@@ -173,7 +178,7 @@ const heldIn = (line: Line, column: string): Held =>
       <p v-else-if="!problem && lines.length === 0 && asked !== ''" class="state">
         No record of these has “{{ asked }}” in its name.
       </p>
-      <p v-else-if="!problem && lines.length === 0" class="state">
+      <p v-else-if="!problem && lines.length === 0 && behind === 0" class="state">
         Nothing is known of any such record yet. What they hold is taken in when a plan that tracks them is put in
         force.
       </p>
