@@ -90,6 +90,7 @@ export {
   stand,
   unheardOf,
   withFound,
+  type ComesAfter,
   type Standing,
   type StandingFound,
   type StandingSave,

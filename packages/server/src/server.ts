@@ -27,6 +27,7 @@ import { StandingRecords } from './standing/standing.ts'
 import { PulseSource } from './pulse/pulse.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
+import { Watch } from './watch/watch.ts'
 import { Work } from './work/work.ts'
 import { Installing } from './tracking/installing.ts'
 import { settleInstallations } from './tracking/put-in-force.ts'
@@ -69,7 +70,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const fingerprintKey = vault.derive('fingerprint')
   const collectors = new Collectors(
     sources,
-    (sourceId) =>
+    (sourceId) => [
       new Collector(sourceId, {
         db,
         sources,
@@ -78,6 +79,8 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
         everyMs: config.collectEveryMs,
         onCollected: () => void pulse.look(),
       }),
+      new Watch(sourceId, { db, sources, log }),
+    ],
     log,
   )
   await collectors.start()

@@ -153,7 +153,7 @@ describe('partitions and families', () => {
       'create  ["3","north"]',
       'delete  ["11","south"]',
     ])
-    await world.newCollector().watch()
+    await world.watch()
     await sql(`insert into grown_south_1 values (4, 'south')`)
     expect((await fresh()).map((save) => save.key)).toEqual(['["4","south"]'])
   })
@@ -162,7 +162,7 @@ describe('partitions and families', () => {
     await asOwner(
       `create table public.grown_east (id int, region text, primary key (id, region)); insert into public.grown_east values (9, 'east'); alter table public.grown attach partition public.grown_east for values in ('east'); grant all on public.grown_east to business_app`,
     )
-    await world.newCollector().watch()
+    await world.watch()
     const alarms = await world.db('spoor.alarm').where({ code: 'partition-rows' }).pluck<string[]>('words')
     expect(alarms).toEqual([expect.stringContaining('the partition grown_east brought 1 row that no save created')])
     const gaps = await world.db('spoor.coverage').where('ended_because', 'like', '%grown_east%')
@@ -175,7 +175,7 @@ describe('partitions and families', () => {
     await asOwner(`alter table public.grown detach partition public.grown_east`)
     await sql(`insert into grown_east values (11, 'east')`)
     expect(await fresh()).toEqual([])
-    await world.newCollector().watch()
+    await world.watch()
     const { rows } = await sql(
       `select tgname from pg_trigger where tgrelid = 'public.grown_east'::regclass and not tgisinternal`,
     )
@@ -262,7 +262,7 @@ describe('nobody’s code but PostgreSQL’s', () => {
 
 describe('hands laid on the capture', () => {
   const settled = async () => {
-    await world.newCollector().watch()
+    await world.watch()
     return await world.db('spoor.alarm').where({ code: 'capture-altered', over_at: null }).pluck<string[]>('words')
   }
   let sensitive = false
@@ -343,7 +343,7 @@ describe('when capturing itself fails', () => {
     })
     await sql(`update let set word = 'c'`)
     expect((await fresh()).map((save) => save.values)).toEqual([{ word: ['b', 'c'] }])
-    await world.newCollector().watch()
+    await world.watch()
     const alarm = () =>
       world.db('spoor.alarm').where({ code: 'capture-missed', over_at: null }).pluck<string[]>('words')
     expect(await alarm()).toEqual([expect.stringMatching(/2 saves could not be captured and were let through.*"full"/)])
@@ -450,10 +450,10 @@ describe('a look that finds nothing new', () => {
         )
         return rows
       })
-    await world.newCollector().watch()
+    await world.watch()
     const before = await numbers()
     for (let at = 0; at < 3; at++) await world.sources.refresh(world.sourceId)
-    await world.newCollector().watch()
+    await world.watch()
     expect(await numbers()).toEqual(before)
   })
 

@@ -171,7 +171,7 @@ describe('the watch over a table’s shape', () => {
       .select<{ to_at: string | null; ended_because: string | null }[]>('c.to_at', 'c.ended_because')
 
   it('fits the triggers to it, ends the coverage of what was dropped, and keeps that of what was renamed', async () => {
-    await world.newCollector().watch()
+    await world.watch()
     expect(await spells('two')).toMatchObject([{ ended_because: 'the column is not in the source any more' }])
     expect(await spells('first')).toMatchObject([{ to_at: null }])
     const { rows } = (await asOwner(
@@ -189,7 +189,7 @@ describe('the watch over a table’s shape', () => {
     await asOwner(
       'alter table public.identified add column fresh text; alter table public.family add column fresh text',
     )
-    await world.newCollector().watch()
+    await world.watch()
     await sql(`update identified set fresh = 'seen'`)
     await sql(`update family set fresh = 'unseen'`)
     expect((await fresh()).map(({ values }) => values)).toEqual([{ fresh: [null, 'seen'] }])

@@ -193,7 +193,7 @@ describe('a source that is not what it was', () => {
       await world
         .db('ledger.collector_state')
         .where({ source_id: world.sourceId })
-        .first<{ trouble: string | null }>('trouble')
+        .first<{ trouble: string | null }>(world.db.raw(`nullif(concat_ws(' ', trouble, watch_words), '') as trouble`))
     ).trouble
   const source = () => world.sources.connection(world.sourceId)
   const coverage = async () =>
@@ -214,17 +214,17 @@ describe('a source that is not what it was', () => {
     'a trigger %s in the source begins a gap and raises an alarm, and a plan put in force ends both',
     async (deed, statement) => {
       const collector = world.newCollector()
-      await collector.watch()
+      await world.watch()
       expect((await coverage()).at(-1)!.to_at).toBeNull()
       const type = await world.db('spoor.record_type').where({ table_name: 'account' }).first<{ id: number }>('id')
       await (await source()).raw(statement(`spoor_t${type.id}_update`))
-      await collector.watch()
+      await world.watch()
       await collector.collectOnce()
       expect((await coverage()).at(-1)).toMatchObject({ ended_because: `capture triggers were ${deed} in the source` })
       expect(await trouble()).toContain(`Accounts are not being captured: capture triggers were ${deed} in the source.`)
       await track(world, { account: ['balance'] }, 'off').catch(() => undefined)
       await track(world, { account: ['balance'] })
-      await collector.watch()
+      await world.watch()
       await collector.collectOnce()
       expect((await coverage()).at(-1)!.to_at).toBeNull()
       expect(await trouble()).toBeNull()
@@ -239,7 +239,7 @@ describe('a source that is not what it was', () => {
     await superuser.query('delete from spoor_capture.outbox where seq % 2 = 0')
     await superuser.end()
     const collector = world.newCollector()
-    await collector.watch()
+    await world.watch()
     await collector.collectOnce()
     expect(await trouble()).toMatch(
       /The login \S+ laid hands on captured rows before they were collected \(delete, once/,
@@ -270,7 +270,7 @@ describe('a source that is not what it was', () => {
     ],
   ])('says when somebody %s', async (_, deed, words) => {
     await world.collect()
-    await world.newCollector().watch()
+    await world.watch()
     await world
       .db('spoor.alarm')
       .where({ code: 'outbox-altered' })
@@ -282,14 +282,14 @@ describe('a source that is not what it was', () => {
     await world.business.query('update account set balance = balance + 1')
     await superuser.query(deed)
     await superuser.end()
-    await world.newCollector().watch()
+    await world.watch()
     const told: string[] = await world
       .db('spoor.alarm')
       .where({ code: 'outbox-altered', settled_at: null })
       .pluck('words')
     expect(told).toEqual([expect.stringMatching(words)])
     // It is told once, however often it is looked.
-    await world.newCollector().watch()
+    await world.watch()
     expect(await world.db('spoor.alarm').where({ code: 'outbox-altered', settled_at: null })).toHaveLength(1)
     await world.collect()
   })
@@ -311,8 +311,7 @@ describe('a source that is not what it was', () => {
 
   it('leaves no trace of what capture and collecting do themselves', async () => {
     await world.collect()
-    const collector = world.newCollector()
-    await collector.watch()
+    await world.watch()
     await world
       .db('spoor.alarm')
       .where({ code: 'outbox-altered' })
@@ -321,7 +320,7 @@ describe('a source that is not what it was', () => {
       'insert into account values (9001, 1), (9002, 1); update account set id = id + 10 where id > 9000; delete from account where id > 9000',
     )
     await world.collect()
-    await collector.watch()
+    await world.watch()
     expect(await world.db('spoor.alarm').where({ code: 'outbox-altered', settled_at: null })).toEqual([])
     expect(Number((await (await source()).raw('select count(*) from spoor_capture.meddling')).rows[0].count)).toBe(0)
   })

@@ -13,6 +13,7 @@ import { Sources } from '../src/sources/registry.ts'
 import type { SignedIn } from '../src/http/bind.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
+import { Watch } from '../src/watch/watch.ts'
 import { Work, type JobHandler } from '../src/work/work.ts'
 import { asSuperuser, templateName, urlFor, type TestRole } from './names.ts'
 
@@ -35,6 +36,8 @@ export interface World {
   /** Spoor's own database, as the application. */
   spoorUrl: string
   newCollector(): Collector
+  /** One look after the capture. */
+  watch(): Promise<void>
   /** Opens Spoor's database as the role that erases. */
   connectEraser(): Database
   /** Collects until nothing waits. */
@@ -95,6 +98,7 @@ export async function makeWorld(schema: string, vault = new Vault(randomBytes(32
       onCollected: () => undefined,
     })
   const collector = newCollector()
+  const watch = new Watch(sourceId, { db, sources, log: silentLog })
   return {
     db,
     sources,
@@ -109,6 +113,7 @@ export async function makeWorld(schema: string, vault = new Vault(randomBytes(32
     superuserUrl: urlFor(clusterUrl, names.business),
     spoorUrl,
     newCollector,
+    watch: () => watch.look(),
     connectEraser: () =>
       connect(urlFor(clusterUrl, names.spoor, 'spoor_test_eraser'), {
         applicationName: 'spoor test',

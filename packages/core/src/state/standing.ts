@@ -61,54 +61,96 @@ export function unheardOf(label: string): Standing {
 }
 
 /**
- * Saves applied to records, in the order of the ledger.
- * @param records is altered, and its records are
- * @returns the keys of records that cannot be told so: a save met what was found after it was captured, and only the
- *   snapshot that was found in says which of them is the later one
+ * Whether a save came after a finding, although it was captured before: its transaction was under way when somebody looked.
+ * @param by the finding, as {@link Stood} names it
  */
-export function stand(records: Standings, saves: Iterable<StandingSave>): Set<string> {
-  const open = new Set<string>()
+export type ComesAfter<S extends StandingSave> = (save: S, by: string) => boolean
+
+/**
+ * Saves applied to records, in the order of the ledger. What was found later than a save was captured is the later of the
+ * two, unless that save came after it all the same.
+ * @param records is altered, and its records are
+ */
+export function stand<S extends StandingSave>(records: Standings, saves: Iterable<S>, comesAfter: ComesAfter<S>): void {
   for (const step of statements(saves)) {
     const held = step.map((save) => records.get(save.keyBefore ?? save.key))
     // Records that exchange their keys leave them all before any arrives.
-    for (const { keyBefore } of step) if (keyBefore !== null) records.delete(keyBefore)
-    const moved = new Set(
-      step.flatMap(({ key, keyBefore }) => (keyBefore !== null && open.delete(keyBefore) ? [key] : [])),
-    )
     for (const [n, save] of step.entries()) {
-      const [standing, torn] = afterSave(held[n], save)
-      // Where it comes to somebody was found already: it, by a reading that this save reached the ledger after.
-      const met = save.keyBefore !== null && records.get(save.key)?.deleted === null
-      records.set(save.key, standing)
-      if (torn || met || moved.has(save.key)) open.add(save.key)
+      if (save.keyBefore === null) continue
+      // What was found there since is another's, which came after it.
+      const other = foundSince(held[n], save, comesAfter)
+      if (other) records.set(save.keyBefore, other)
+      else records.delete(save.keyBefore)
     }
+    for (const [n, save] of step.entries())
+      if (save.keyBefore === null) records.set(save.key, afterSave(held[n], save, comesAfter))
+      else {
+        const arrived = afterSave(before(held[n], save, comesAfter), save, comesAfter)
+        // It was found here already, by a reading that this save reached the ledger after.
+        for (const [fieldId, stood] of foundSince(records.get(save.key), save, comesAfter)?.fields ?? [])
+          arrived.fields.set(fieldId, stood)
+        records.set(save.key, arrived)
+      }
   }
-  return open
 }
 
-function afterSave(before: Standing | undefined, save: StandingSave): [Standing, boolean] {
-  const was = before && (save.action === 'create' || before.deleted === null) ? before : unheardOf(save.label)
-  const standing: Standing = { ...was, label: save.label, lastSave: save.id, fields: new Map(was.fields) }
-  let torn = false
-  if (save.action === 'create') {
-    Object.assign(standing, { since: save.at, born: save.at, deleted: null })
-    // What was found of it already stays; what was there before it was another record.
-    for (const [fieldId, { at }] of standing.fields) if (!isBefore(save.at, at)) standing.fields.delete(fieldId)
-    torn = standing.fields.size > 0
-  }
-  if (save.keyBefore !== null) standing.since = save.at
-  const gone = save.action === 'delete'
-  if (gone) {
-    standing.deleted = save.at
-    torn = [...standing.fields.values()].some(({ at, by }) => isOfFound(by) && isBefore(save.at, at))
-  }
-  for (const { fieldId, before: last, after, hidden, cut } of save.changes) {
-    const known = standing.fields.get(fieldId)
-    if (known && isOfFound(known.by) && isBefore(save.at, known.at)) torn = true
-    standing.fields.set(fieldId, { value: gone ? last : after, at: save.at, by: save.id, hidden, ...(cut && { cut }) })
-  }
-  return [standing, torn]
+function isLater<S extends StandingSave>({ at, by }: Stood, save: S, comesAfter: ComesAfter<S>): boolean {
+  return isOfFound(by) && isBefore(save.at, at) && !comesAfter(save, by)
 }
+
+/** What is known of a key by findings that are later than a save alone; null where nothing is. */
+function foundSince<S extends StandingSave>(
+  standing: Standing | undefined,
+  save: S,
+  comesAfter: ComesAfter<S>,
+): Standing | null {
+  const fields = [...(standing?.fields ?? [])].filter(([, stood]) => isLater(stood, save, comesAfter))
+  if (!standing || fields.length === 0) return null
+  return { ...unheardOf(standing.label), lastSave: save.id, fields: new Map(fields) }
+}
+
+/** The rest of it. */
+function before<S extends StandingSave>(
+  standing: Standing | undefined,
+  save: S,
+  comesAfter: ComesAfter<S>,
+): Standing | undefined {
+  if (!standing) return undefined
+  const fields = [...standing.fields].filter(([, stood]) => !isLater(stood, save, comesAfter))
+  return { ...standing, fields: new Map(fields) }
+}
+
+function afterSave<S extends StandingSave>(held: Standing | undefined, save: S, comesAfter: ComesAfter<S>): Standing {
+  const since = foundSince(held, save, comesAfter)
+  const told = save.changes.map(({ fieldId, before: last, after, hidden, cut }): [number, Stood] => [
+    fieldId,
+    { value: save.action === 'delete' ? last : after, at: save.at, by: save.id, hidden, ...(cut && { cut }) },
+  ])
+  const { label, id: lastSave } = save
+  const later = [...(since?.fields ?? [])]
+  switch (save.action) {
+    case 'create':
+      // What was there before it was another record.
+      return { label, since: save.at, born: save.at, deleted: null, lastSave, fields: new Map([...told, ...later]) }
+    case 'delete':
+      // Found later, it was made anew while nothing was tracked.
+      if (since) return since
+      return { ...(held ?? unheardOf(label)), label, deleted: save.at, lastSave, fields: merged(held, told) }
+    default: {
+      const alive = held?.deleted === null ? held : unheardOf(label)
+      return {
+        ...alive,
+        label,
+        since: save.keyBefore === null ? alive.since : save.at,
+        lastSave,
+        fields: merged(alive, [...told, ...later]),
+      }
+    }
+  }
+}
+
+const merged = (standing: Standing | undefined, fields: readonly [number, Stood][]) =>
+  new Map([...(standing?.fields ?? []), ...fields])
 
 /**
  * What was found, put beside what is known of a record.

@@ -1,31 +1,14 @@
 import type { Logger } from 'pino'
-import { counted } from '@spoor/core'
-import { attest, interruptCoverage } from '../capture/attest.ts'
 import { overAlarms, raiseAlarm } from '../alarms/alarms.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
 import type { Sources } from '../sources/registry.ts'
 import { ownInstallation } from '../ledger/installation.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
-import { sampleActivity } from '../tracking/activity.ts'
-import { lookForUnseen } from '../tracking/blind-spots.ts'
-import { settleInstallations } from '../tracking/put-in-force.ts'
-import { askForTakings } from '../found/ask.ts'
-import { planInForce } from '../tracking/plan-store.ts'
-import { refitCapture } from '../tracking/refit.ts'
 import { Floor } from './floor.ts'
 import { knownIdentities } from '../people/identities.ts'
 import type { Known } from './interpret.ts'
-import {
-  emptyOutbox,
-  readHead,
-  readOutbox,
-  forget,
-  readMissed,
-  readTraces,
-  type OutboxHead,
-  type OutboxRow,
-} from '../capture/outbox.ts'
+import { emptyOutbox, readHead, readOutbox, type OutboxHead, type OutboxRow } from '../capture/outbox.ts'
 import { Preparer, type Prepared } from './prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
 import { Yielding } from './yielding.ts'
@@ -49,9 +32,6 @@ const maxBytes = 16 * 1024 * 1024
 const mostAhead = 10
 const retryMs = 1000
 const patienceMs = 30_000
-/** Well within the minute in which an altered trigger is to be noticed. */
-const attestEveryMs = 30_000
-const unseenEveryMs = 3_600_000
 
 interface Read {
   rows: readonly OutboxRow[]
@@ -83,9 +63,6 @@ export class Collector {
   readonly #yielding = new Yielding()
   /** How old the newest row was that the last round took. */
   #behindMs = 0
-  #attestedMs = 0
-  #unseenMs = Number.NEGATIVE_INFINITY
-  #watchWords: string[] = []
   /** Since when nothing could be collected; whether that was so when the last server stopped is found out first. */
   #failingSinceMs: number | null = Number.POSITIVE_INFINITY
 
@@ -118,94 +95,11 @@ export class Collector {
 
   /** One look at the source. @returns milliseconds to wait before the next. */
   async #round(): Promise<number> {
-    if (performance.now() - this.#attestedMs > attestEveryMs || this.#attestedMs === 0) {
-      await this.watch()
-      this.#attestedMs = performance.now()
-    }
     const began = performance.now()
     const rows = await this.collectOnce()
     await this.#works()
     if (rows === 0) return this.#deps.everyMs
     return this.#yielding.restMs(performance.now() - began, this.#behindMs)
-  }
-
-  /** Looks whether the capture is still what the plan installed, and makes partitions ahead of need. */
-  async watch(): Promise<void> {
-    const { db, sources } = this.#deps
-    for (const months of [0, 1])
-      await db.raw(`select ledger.ensure_month((now() + make_interval(months => ?))::date)`, [months])
-    const source = await sources.connection(this.#sourceId)
-    await this.#count(source)
-    for (const words of await settleInstallations(db, sources, this.#sourceId)) this.#deps.log.info(words)
-    if ((await readHead(source)) === null) return
-    this.#watchWords = await attest(db, source, this.#sourceId)
-    if (this.#watchWords.length === 0) {
-      await refitCapture(db, sources, this.#sourceId)
-      const inForce = await planInForce(db, this.#sourceId)
-      await db.transaction((trx) => askForTakings(trx, this.#sourceId, inForce))
-    }
-    await this.#tellMissed(source)
-    await this.#tellMeddling(source)
-  }
-
-  /** Who laid hands on captured rows, or did and covered it up: the numbers of the traces have no holes else. */
-  async #tellMeddling(source: Database): Promise<void> {
-    const { db } = this.#deps
-    const state = await db('ledger.collector_state')
-      .where({ source_id: this.#sourceId })
-      .first<{ traces: string | null }>('traces')
-    const known = Number(state.traces ?? 0)
-    const { meddling, begun, ids } = await readTraces(source, known)
-    const told = meddling.map(
-      ({ deed, login, times, last }) =>
-        `The login ${login} laid hands on captured rows before they were collected (${deed}, ${times === 1 ? 'once' : `${times} times`}, last at ${last}). Changes from before that moment may be missing from the trail or not be as they were, and there may be some that nobody made.`,
-    )
-    if (state.traces !== null) {
-      const hidden = begun - known - ids.filter((id) => Number(id) > known && Number(id) <= begun).length
-      if (hidden > 0)
-        told.push(
-          `Captured rows were touched ${hidden === 1 ? 'once' : `${hidden} times`} without a trace that stayed (numbers ${known + 1} to ${begun}): whoever did it took it back, has not finished, or covered it up.`,
-        )
-      if (begun < known)
-        told.push(
-          `The numbers of the traces that handling captured rows leaves go back from ${known} to ${begun}: they were set back.`,
-        )
-    }
-    for (const words of told) {
-      await raiseAlarm(db, { code: 'outbox-altered', sourceId: this.#sourceId, words })
-      this.#watchWords.push(words)
-    }
-    if (Number(state.traces ?? -1) !== begun)
-      await db('ledger.collector_state').where({ source_id: this.#sourceId }).update({ traces: begun })
-    await forget(source, 'meddling', ids)
-  }
-
-  /** What was let through uncaptured is a gap of its type, counted, and told until a plan is put in force again. */
-  async #tellMissed(source: Database): Promise<void> {
-    const { db } = this.#deps
-    for (const { typeId, saves, first, last, words, ids } of await readMissed(source)) {
-      const type = await db('spoor.record_type').where({ id: typeId }).first<{ plural: string } | undefined>('plural')
-      if (!type) continue
-      const because = `${counted(saves, 'save')} could not be captured and were let through`
-      await interruptCoverage(db, typeId, first, last, because)
-      const told = `Of ${type.plural}, ${because}, as the plan says, from ${first} to ${last}. The source said of a ${words}.`
-      await raiseAlarm(db, { code: 'capture-missed', sourceId: this.#sourceId, words: told })
-      await forget(source, 'missed', ids)
-    }
-    const standing = await db('spoor.alarm')
-      .where({ source_id: this.#sourceId, settled_at: null, over_at: null })
-      .whereIn('code', ['capture-missed', 'capture-untried'])
-      .orderBy('id')
-      .select<{ words: string }[]>('words')
-    this.#watchWords.push(...standing.map((alarm) => alarm.words))
-  }
-
-  /** Counts what is written in the source, tracked or not, and looks for what changes unseen. */
-  async #count(source: Database): Promise<void> {
-    await sampleActivity(this.#deps.db, source, this.#sourceId, { now: false })
-    if (performance.now() - this.#unseenMs < unseenEveryMs) return
-    this.#unseenMs = performance.now()
-    await lookForUnseen(this.#deps.db, source, this.#sourceId)
   }
 
   /** What was known of the source is no longer to be relied on. */
@@ -306,7 +200,6 @@ export class Collector {
     if (head.lastSeq < BigInt(state.high_seq)) {
       const words = `The source came back older than it was, as from a backup: it has drawn number ${head.lastSeq}, and number ${state.high_seq} was collected before. The trail keeps what it has; what the source lost shows as values that do not join.`
       await raiseAlarm(db, { code: 'source-older', sourceId: this.#sourceId, words })
-      this.#watchWords.push(words)
       this.#forget()
       await db('ledger.collector_state')
         .where({ source_id: this.#sourceId })
@@ -363,23 +256,17 @@ export class Collector {
     this.#behindMs = Date.now() - Date.parse(last.captured_at)
     const waiting = head.lastSeq > BigInt(last.seq) ? head.lastSeq - BigInt(last.seq) : 0n
     const aside =
-      setAside.length > 0 ? [`${setAside.length} captured rows could not be understood and were set aside whole`] : []
+      setAside.length > 0 ? `${setAside.length} captured rows could not be understood and were set aside whole` : null
     await this.#note({
       waiting: waiting.toString(),
       behind_ms: waiting > 0n ? Math.max(0, Math.round(Date.now() - Date.parse(last.captured_at))) : 0,
-      trouble: this.#troubleWith(aside),
+      trouble: aside,
     })
     this.#deps.onCollected()
   }
 
   async #rest(state: State): Promise<void> {
-    const trouble = this.#troubleWith([])
-    if (state.waiting !== '0' || state.trouble !== trouble) await this.#note({ waiting: '0', behind_ms: 0, trouble })
-  }
-
-  #troubleWith(more: readonly string[]): string | null {
-    const words = [...this.#watchWords, ...more]
-    return words.length > 0 ? words.join(' ') : null
+    if (state.waiting !== '0' || state.trouble !== null) await this.#note({ waiting: '0', behind_ms: 0, trouble: null })
   }
 
   async #known(): Promise<Known> {

@@ -1,17 +1,22 @@
 import type { Logger } from 'pino'
 import type { Sources } from '../sources/registry.ts'
-import type { Collector } from './collector.ts'
 
 const lookEveryMs = 5000
 
-/** One collector for each source, sources included that this or another server adds while it runs. */
+/** What goes on for as long as there is a source. */
+export interface Attendant {
+  start(): void
+  stop(): Promise<void>
+}
+
+/** Collects from each source and watches over it, sources included that this or another server adds while it runs. */
 export class Collectors {
   readonly #sources: Sources
-  readonly #make: (sourceId: number) => Collector
+  readonly #make: (sourceId: number) => readonly Attendant[]
   readonly #log: Logger
-  readonly #running = new Map<number, Collector>()
+  readonly #running = new Map<number, readonly Attendant[]>()
   #timer: NodeJS.Timeout | undefined
-  constructor(sources: Sources, make: (sourceId: number) => Collector, log: Logger) {
+  constructor(sources: Sources, make: (sourceId: number) => readonly Attendant[], log: Logger) {
     this.#sources = sources
     this.#make = make
     this.#log = log
@@ -29,14 +34,14 @@ export class Collectors {
   async look(): Promise<void> {
     for (const { id } of await this.#sources.list()) {
       if (this.#running.has(id)) continue
-      const collector = this.#make(id)
-      this.#running.set(id, collector)
-      collector.start()
+      const attendants = this.#make(id)
+      this.#running.set(id, attendants)
+      for (const one of attendants) one.start()
     }
   }
 
   async stop(): Promise<void> {
     clearInterval(this.#timer)
-    await Promise.all([...this.#running.values()].map((collector) => collector.stop()))
+    await Promise.all([...this.#running.values()].flat().map((one) => one.stop()))
   }
 }

@@ -63,7 +63,7 @@ export async function readPulse(db: Database): Promise<Pulse> {
       'c.behind_ms',
       'c.waiting',
       'c.saves',
-      'c.trouble',
+      db.raw(`nullif(concat_ws(' ', c.trouble, c.watch_words), '') as trouble`),
     )
   const head = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
   const seal = await db('ledger.seal').orderBy('number', 'desc').first<{ sealed_at: string } | undefined>('sealed_at')

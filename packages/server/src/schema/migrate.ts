@@ -19,6 +19,7 @@ import { up as found } from './migrations/015-found.ts'
 import { up as applying } from './migrations/016-applying.ts'
 import { up as standing } from './migrations/017-standing.ts'
 import { up as months } from './migrations/018-months.ts'
+import { up as watch } from './migrations/019-watch.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -42,6 +43,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '016-applying': applying,
   '017-standing': standing,
   '018-months': months,
+  '019-watch': watch,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -40,7 +40,7 @@ export async function toldAnew(
         // What was found before a save goes before it; then no save meets what was found after it.
         while (found[0] && compareInstants(found[0].at, save.at) < 0) take(found.shift()!)
         const records = new Map(standing ? [[save.keyBefore ?? one, standing]] : [])
-        stand(records, [save])
+        stand(records, [save], () => false)
         standing = records.get(one)
       }
       if (saves.length < atOnce) break

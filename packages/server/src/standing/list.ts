@@ -7,9 +7,9 @@ import { coverageOf } from '../ledger/coverage.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { referencesOf } from '../ledger/references.ts'
 import { anywhere } from '../ledger/scope-sql.ts'
-import { toldAnew } from './anew.ts'
+import { comingAfter } from './after.ts'
 import { keptOf, standingAt, standingColumns, standingOf, type StandingRow } from './kept.ts'
-import { lastSave, readSaves, type TypedSave } from './saves.ts'
+import { lastSave, readSaves } from './saves.ts'
 
 export interface StandingRequest {
   typeId: number
@@ -132,21 +132,10 @@ async function tailOf(trx: Knex.Transaction, typeId: number): Promise<Tail> {
     const fresh = [...new Set(met)].filter((key) => !keys.has(key))
     for (const [key, standing] of await standingAt(trx, typeId, fresh)) records.set(key, standing)
     for (const key of fresh) keys.add(key)
-    for (const key of stand(records, saves)) await tellAnew(trx, typeId, key, saves, records)
+    stand(records, saves, await comingAfter(trx, records, saves))
     if (saves.length < savesAtOnce) return { keys: [...keys], records }
     after = saves.at(-1)!.id
   }
-}
-
-async function tellAnew(
-  trx: Knex.Transaction,
-  typeId: number,
-  key: string,
-  saves: readonly TypedSave[],
-  records: Standings,
-): Promise<void> {
-  const anew = await toldAnew(trx, typeId, key, saves.at(-1)!.id)
-  if (anew) records.set(key, anew)
 }
 
 /** What a record is put in order by, before its key. */

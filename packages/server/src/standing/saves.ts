@@ -5,12 +5,15 @@ import { keptLength } from './kept.ts'
 /** A save with what it left, or of a deletion took. */
 export interface TypedSave extends StandingSave {
   typeId: number
+  /** Its transaction's number in the source. */
+  transaction: string
 }
 
 interface Row {
   id: string
   captured_at: string
   type_id: number
+  transaction_id: string
   record_key: string
   key_before: string | null
   label: string
@@ -27,17 +30,18 @@ export async function readSaves(
   limit: number,
 ): Promise<TypedSave[]> {
   const { rows } = await db.raw<{ rows: Row[] }>(
-    `select s.id, s.captured_at, s.type_id, s.record_key, s.key_before, s.label, s.action,
+    `select s.id, s.captured_at, s.type_id, s.transaction_id, s.record_key, s.key_before, s.label, s.action,
        (select coalesce(json_agg(json_build_array(c.field_id, case when s.action = 'delete' then left(c.before, ?) end, left(c.after, ?), c.erased,
             length(case when s.action = 'delete' then c.before else c.after end) > ?)), '[]')
           from ledger.change c where c.captured_at = s.captured_at and c.save_id = s.id) as changes
        from ledger.save s where ${condition} order by s.id limit ?`,
     [keptLength, keptLength, keptLength, ...bindings, limit],
   )
-  return rows.map(({ id, captured_at, type_id, record_key, key_before, label, action, changes }) => ({
+  return rows.map(({ id, captured_at, type_id, transaction_id, record_key, key_before, label, action, changes }) => ({
     id,
     at: captured_at,
     typeId: type_id,
+    transaction: transaction_id,
     key: record_key,
     keyBefore: key_before,
     label,

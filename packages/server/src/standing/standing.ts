@@ -6,6 +6,7 @@ import { underWay } from '../found/read.ts'
 import { foundColumns, type FoundRow } from '../found/record.ts'
 import { givesWay } from '../ledger/backlog.ts'
 import { movedOn } from '../ledger/thread.ts'
+import { comingAfter } from './after.ts'
 import { foundHere, toldAnew } from './anew.ts'
 import { keepStanding, standingAt } from './kept.ts'
 import { readSaves, type TypedSave } from './saves.ts'
@@ -47,7 +48,7 @@ export class StandingRecords {
   /** Reads on by one step. @returns how many saves and findings it took in. */
   async readOn(): Promise<number> {
     const saves = await this.#followSaves()
-    // A save that was captured before something was found costs a look at the record's whole trail if it comes after it.
+    // Of what was found before saves that are followed already only a look at whole trails may tell: it comes last.
     return saves > 0 ? saves : await this.#followFound()
   }
 
@@ -62,10 +63,7 @@ export class StandingRecords {
         const own = saves.filter((save) => save.typeId === typeId)
         const keys = keysOf(own)
         const records = await standingAt(trx, typeId, keys)
-        for (const key of stand(records, own)) {
-          const anew = await toldAnew(trx, typeId, key, until)
-          if (anew) records.set(key, anew)
-        }
+        stand(records, own, await comingAfter(trx, records, own))
         await keepStanding(trx, typeId, keys, records)
       }
       await trx('spoor.standing_read').update({ read_save: until })
