@@ -69,24 +69,19 @@ export {
   type ListName,
   type SaveSort,
 } from './changes.ts'
+export { BlindSpot, Proof, ProofHead, TypeCoverage } from './tracking-coverage.ts'
 export {
-  BlindSpot,
   Draft,
   DraftCost,
   DryRun,
   Installation,
   Obstacle,
   PlanVersion,
-  Proof,
-  ProofHead,
-  SourceCheck,
-  SourceMap,
   TrackedField,
   TrackedType,
-  TypeCoverage,
   TypeRehearsal,
-  isSourceUrl,
-} from './tracking.ts'
+} from './tracking-plan.ts'
+export { SourceCheck, SourceMap, isSourceUrl } from './tracking-source.ts'
 export { FoundProof, PresentRecord, RecordStory, StandingPage } from './records.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
