@@ -123,3 +123,24 @@ test('an opened save leads to the whole story of its record', async () => {
   await page.getByRole('link', { name: 'The whole story' }).click()
   await expect(page.getByLabel('The story')).toBeVisible()
 })
+
+test('records of a type stand as the business has them, are found by name, and lead to their story', async () => {
+  await page.goto(`${application()}/records`)
+  await page.getByRole('navigation', { name: 'Records of a type' }).getByRole('link', { name: 'tenancies' }).click()
+  const grid = page.getByRole('table', { name: 'Records as they stand' })
+  await expect(page.getByText('to go.')).toHaveCount(0, { timeout: 60_000 })
+  await expect(page.getByText('follow within moments')).toHaveCount(0, { timeout: 60_000 })
+  const line = grid.getByRole('row').nth(1)
+  const label = await line.getByRole('rowheader').innerText()
+  const [held] = await query<{ rent: string; deposit: string; status: string }>(
+    demo('history').databases.business,
+    `select weekly_rent::text as rent, deposit::text, status::text from tenancy where id::text = $1`,
+    [label],
+  )
+  for (const value of [held!.rent, held!.deposit, held!.status]) await expect(line).toContainText(value)
+  await page.getByLabel('Only records whose name holds').fill(label)
+  await expect(grid.getByRole('rowheader').first()).toHaveText(label)
+  await axeFindsNothing(page)
+  await grid.getByRole('link', { name: label, exact: true }).click()
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText(label)
+})

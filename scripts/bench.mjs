@@ -15,6 +15,7 @@ run(async () => {
   const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
   const { found } = await import('../bench/found.mjs')
+  const { standing } = await import('../bench/standing.mjs')
   const { recordStory, stateRecord, stateType } = await import('../bench/state.mjs')
   const all = {
     'capture-bulk': captureBulk,
@@ -36,6 +37,7 @@ run(async () => {
     'state-record': stateRecord,
     'state-type': stateType,
     'record-story': recordStory,
+    standing,
   }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])

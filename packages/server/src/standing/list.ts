@@ -8,7 +8,7 @@ import { maskedFields } from '../ledger/masked.ts'
 import { referencesOf } from '../ledger/references.ts'
 import { anywhere } from '../ledger/scope-sql.ts'
 import { comingAfter } from './after.ts'
-import { keptOf, standingAt, standingColumns, standingOf, type StandingRow } from './kept.ts'
+import { standingAt, standingColumns, standingOf, type StandingRow } from './kept.ts'
 import { lastSave, readSaves } from './saves.ts'
 
 export interface StandingRequest {
@@ -41,7 +41,11 @@ export async function standingPage(db: Database, request: StandingRequest): Prom
       const rows = await pageOf(trx, request, tail)
       const page = rows
         .slice(0, request.limit)
-        .map((row) => ({ key: row.record_key, place: row.place, standing: standingOf(row) }))
+        .map((row) => ({
+          key: row.record_key,
+          place: row.place,
+          standing: row.in_tail ? tail.records.get(row.record_key)! : standingOf(row),
+        }))
       const coverage = await coverageOf(trx, request.typeId, savesMet(page))
       const spellsOf = new Map(request.fieldIds.map((id) => [id, coverage.filter((spell) => spell.fieldId === id)]))
       const records = page.map(({ key, standing }) => ({
@@ -138,8 +142,8 @@ async function tailOf(trx: Knex.Transaction, typeId: number): Promise<Tail> {
   }
 }
 
-/** What a record is put in order by, before its key. */
-type PlacedRow = StandingRow & { place: string }
+/** A record in the order of the list; of one that is in the tail what it holds stands there. */
+type PlacedRow = StandingRow & { place: string; in_tail: boolean }
 
 /** The rows of a page, and one more where there is one. */
 async function pageOf(
@@ -154,17 +158,25 @@ async function pageOf(
   ].join(' ')
   const bindings = [...(words === undefined ? [] : [anywhere(words)]), ...(begun ?? [])]
   const alive = [...tail.records].filter(([, { deleted }]) => deleted === null)
-  const latest = keptOf(alive)
   const { rows } = await trx.raw<{ rows: PlacedRow[] }>(
     `select *, left(label, 200) as place from (
-       (select ${standingColumns} from spoor.standing
-         where type_id = ? and deleted is null and record_key <> all(?::text[]) ${here}
+       (select ${standingColumns}, false as in_tail from spoor.standing
+         where type_id = ? and deleted is null and record_key not in (select unnest(?::text[])) ${here}
          order by ${name}, record_key limit ?)
        union all
-       (select ${standingColumns} from unnest(?::text[], ?::text[], ?::timestamptz[], ?::timestamptz[], ?::timestamptz[], ?::bigint[], ?::jsonb[])
-           as tail(${standingColumns}) where true ${here})) as records
+       (select record_key, label, null, null, null, null, null, true from unnest(?::text[], ?::text[]) as tail(record_key, label)
+         where true ${here})) as records
      order by ${name}, record_key limit ?`,
-    [typeId, boundArray(tail.keys), ...bindings, limit + 1, ...latest, ...bindings, limit + 1],
+    [
+      typeId,
+      boundArray(tail.keys),
+      ...bindings,
+      limit + 1,
+      boundArray(alive.map(([key]) => key)),
+      boundArray(alive.map(([, { label }]) => label)),
+      ...bindings,
+      limit + 1,
+    ],
   )
   return rows
 }

@@ -136,13 +136,15 @@ async function takeFound(
  * may be of another record, or older than a save that was captured before it.
  */
 async function contestedPlaces(trx: Database, found: readonly Row[]): Promise<Set<string>> {
+  const since = longBefore(found.reduce((least, { at }) => (at < least ? at : least), found[0]!.at))
+  const near = `case when s.captured_at > f.at then s.action <> 'change' or s.key_before is not null
+                     else s.captured_at > f.at - interval '7 days' and ${underWay} end`
   const { rows } = await trx.raw<{ rows: { place: string }[] }>(
     `select f.place from ledger.found f
-      where f.taking_id = ? and f.place between ? and ? and exists (
-        select from ledger.save s
-         where s.type_id = f.type_id and (s.record_key = f.record_key or s.key_before = f.record_key) and s.captured_at > f.at - interval '7 days'
-           and case when s.captured_at > f.at then s.action <> 'change' or s.key_before is not null else ${underWay} end)`,
-    [found[0]!.taking_id, found[0]!.place, found.at(-1)!.place],
+      where f.taking_id = ? and f.place between ? and ?
+        and (exists (select from ledger.save s where s.type_id = f.type_id and s.record_key = f.record_key and s.captured_at > ? and ${near})
+          or exists (select from ledger.save s where s.type_id = f.type_id and s.key_before = f.record_key and s.captured_at > ? and ${near}))`,
+    [found[0]!.taking_id, found[0]!.place, found.at(-1)!.place, since, since],
   )
   return new Set(rows.map((row) => row.place))
 }

@@ -1,0 +1,84 @@
+import { pino } from 'pino'
+import { standingPage } from '../packages/server/dist/standing/list.js'
+import { StandingRecords } from '../packages/server/dist/standing/standing.js'
+import { Taking } from '../packages/server/dist/tracking/taking.js'
+import { Work } from '../packages/server/dist/work/work.js'
+import { makeWorld, timed } from './world.mjs'
+
+const records = 100_000
+const pageSize = 100
+const columns = Array.from({ length: 14 }, (_, n) => `c${n}`)
+
+/** How fast records are put together from what was found and saved, and pages of them read while saves wait to be. */
+export async function standing(cluster) {
+  const world = await makeWorld(
+    cluster,
+    `create table public.record (id int primary key, ${columns.map((name) => `${name} text default 'value of ${name}'`).join(', ')});
+     insert into public.record (id) select generate_series(1, ${records})`,
+  )
+  try {
+    await world.track({ record: ['id', ...columns] })
+    const work = new Work({
+      db: world.db,
+      databaseUrl: world.spoorUrl,
+      log: pino({ level: 'error' }),
+      handlers: [new Taking(world.db, world.sources, world.vault.derive('fingerprint'))],
+    })
+    await work.once()
+    await work.stop()
+    const collector = world.newCollector()
+    const change = async (column) => {
+      await world.business.query(`update public.record set ${column} = ${column} || '.'`)
+      while ((await collector.collectOnce()) > 0);
+    }
+    const following = new StandingRecords(world.db, pino({ level: 'error' }))
+    const follow = () =>
+      timed(async () => {
+        while ((await following.readOn()) > 0);
+      })
+    const foundMs = await follow()
+    await change('c1')
+    const savesMs = await follow()
+    // So many saves wait to be read as the follower leaves when it gives way to the collector for a moment.
+    await world.business.query(`update public.record set c2 = 'x' where id % 50 = 0`)
+    while ((await collector.collectOnce()) > 0);
+
+    const [type] = await world.db('spoor.record_type').where({ table_name: 'record' })
+    const fieldIds = await world.db('spoor.field').where({ type_id: type.id }).orderBy('id').pluck('id')
+    const times = []
+    let after
+    for (let n = 0; n < 60; n++) {
+      let page
+      times.push(
+        await timed(async () => {
+          page = await standingPage(world.db, { typeId: type.id, fieldIds, words: undefined, after, limit: pageSize })
+        }),
+      )
+      if (page.records.length !== pageSize || page.behind > 0) throw new Error('not a whole page')
+      after = page.next
+    }
+    const p95 = times.sort((a, b) => a - b)[Math.floor(times.length * 0.95)]
+    return [
+      {
+        name: 'standing-follow',
+        value: records / (savesMs / 1000),
+        unit: 'saves/s',
+        against: `100,000 records of 15 fields; of what was found ${Math.round(records / (foundMs / 1000))} records/s`,
+        ratio: null,
+        target: null,
+        holds: null,
+      },
+      {
+        name: 'grid',
+        value: p95,
+        unit: 'ms',
+        against: `p95 of ${times.length} pages of ${pageSize} of 100,000 records as they stand now, 2,000 saves still to be read`,
+        ratio: null,
+        target: '<= 300 ms',
+        holds: p95 <= 300,
+      },
+    ]
+  } finally {
+    await world.close()
+  }
+}
