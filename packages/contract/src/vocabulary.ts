@@ -23,6 +23,8 @@ export const Vocabulary = v.object({
       baseType: v.string(),
       tracked: v.boolean(),
       masked: v.boolean(),
+      /** Whether a fingerprint is or was kept of it instead of its values. */
+      fingerprint: v.boolean(),
       sensitive: v.boolean(),
       /** What is expected of a save that changes it. */
       reason: v.picklist(['never', 'asked', 'required']),

@@ -136,14 +136,9 @@ export {
 export { glossary, type GlossaryEntry } from './words/glossary.ts'
 export { bucketAfter, bucketFor, bucketStart, type BucketSize } from './time/bucket.ts'
 export { unusual } from './time/usual.ts'
-export {
-  namedSpans,
-  readWords,
-  type ReadWords,
-  type WordContext,
-  type WordPiece,
-  type WordVocabulary,
-} from './scope/plain-words.ts'
+export { namedSpans } from './scope/word-times.ts'
+export { readWords, type ReadWords, type WordContext, type WordPiece } from './scope/plain-words.ts'
+export { type WordVocabulary } from './scope/word-entries.ts'
 export { jsonDifferences, textParts, type JsonDifference, type TextPart } from './value/detail.ts'
 export {
   ruleNames,

@@ -1,6 +1,7 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { readWords, type WordVocabulary } from './plain-words.ts'
+import { readWords } from './plain-words.ts'
+import type { WordVocabulary } from './word-entries.ts'
 import { scopeEntries } from './url.ts'
 
 const vocabulary: WordVocabulary = {

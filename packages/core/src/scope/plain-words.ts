@@ -1,24 +1,8 @@
 import { GB } from 'chrono-node/en'
-import { distance } from 'fastest-levenshtein'
 import { addDays, isDate, wallClock } from '../time/zone.ts'
-import {
-  actorKinds,
-  isHollow,
-  type ActorKind,
-  type ChangeState,
-  type Scope,
-  type ScopeAction,
-  type Span,
-  type ValueTest,
-} from './model.ts'
-
-/** What words can mean here: the names that exist. */
-export interface WordVocabulary {
-  actors: readonly { id: number; name: string; kind: ActorKind }[]
-  types: readonly { id: number; name: string; plural: string }[]
-  fields: readonly { id: number; typeId: number; name: string }[]
-  channels: readonly string[]
-}
+import { isHollow, type Scope, type Span, type ValueTest } from './model.ts'
+import { type Entry, type Meaning, type WordVocabulary, alike, distinct, entriesOf } from './word-entries.ts'
+import { daysOf, presetSpan } from './word-times.ts'
 
 export interface WordContext {
   nowMs: number
@@ -39,23 +23,6 @@ export interface ReadWords {
   pieces: WordPiece[]
 }
 
-type Meaning =
-  | { means: 'actor'; id: number }
-  | { means: 'kind'; kind: ActorKind }
-  | { means: 'type'; id: number }
-  | { means: 'field'; id: number }
-  | { means: 'action'; action: ScopeAction }
-  | { means: 'channel'; channel: string }
-  | { means: 'state'; state: ChangeState; exclude: boolean }
-  | { means: 'reason'; given: boolean }
-  | { means: 'not' }
-
-interface Entry {
-  words: string[]
-  meaning: Meaning
-  said: string
-}
-
 interface Token {
   word: string
   from: number
@@ -71,52 +38,6 @@ const joining = new Set(
     ' ',
   ),
 )
-
-const fixed: readonly [string, Meaning][] = [
-  ['people', { means: 'kind', kind: 'person' }],
-  ['persons', { means: 'kind', kind: 'person' }],
-  ['imports', { means: 'kind', kind: 'import' }],
-  ['jobs', { means: 'kind', kind: 'job' }],
-  ['scheduled jobs', { means: 'kind', kind: 'job' }],
-  ['integrations', { means: 'kind', kind: 'integration' }],
-  ['delegates', { means: 'kind', kind: 'delegate' }],
-  ['support delegates', { means: 'kind', kind: 'delegate' }],
-  ['unknown', { means: 'kind', kind: 'unknown' }],
-  ['unknown actors', { means: 'kind', kind: 'unknown' }],
-  ['created', { means: 'action', action: 'create' }],
-  ['added', { means: 'action', action: 'create' }],
-  ['new', { means: 'action', action: 'create' }],
-  ['changed', { means: 'action', action: 'change' }],
-  ['deleted', { means: 'action', action: 'delete' }],
-  ['restored', { means: 'action', action: 'restore' }],
-  ['removed', { means: 'action', action: 'delete' }],
-  ['reviewed', { means: 'state', state: 'reviewed', exclude: false }],
-  ['unreviewed', { means: 'state', state: 'reviewed', exclude: true }],
-  ['not reviewed', { means: 'state', state: 'reviewed', exclude: true }],
-  ['not yet reviewed', { means: 'state', state: 'reviewed', exclude: true }],
-  ['flagged', { means: 'state', state: 'flagged', exclude: false }],
-  ['asked', { means: 'state', state: 'asked', exclude: false }],
-  ['asked about', { means: 'state', state: 'asked', exclude: false }],
-  ['answered', { means: 'state', state: 'answered', exclude: false }],
-  ['assigned', { means: 'state', state: 'assigned', exclude: false }],
-  ['set back', { means: 'state', state: 'reverted', exclude: false }],
-  ['reverted', { means: 'state', state: 'reverted', exclude: false }],
-  ['corrections', { means: 'state', state: 'correction', exclude: false }],
-  ['without a reason', { means: 'reason', given: false }],
-  ['without reason', { means: 'reason', given: false }],
-  ['no reason', { means: 'reason', given: false }],
-  ['with a reason', { means: 'reason', given: true }],
-  ['with reason', { means: 'reason', given: true }],
-  ['anyone but', { means: 'not' }],
-  ['anything but', { means: 'not' }],
-  ['everyone but', { means: 'not' }],
-  ['everything but', { means: 'not' }],
-  ['except', { means: 'not' }],
-  ['but', { means: 'not' }],
-  ['but not', { means: 'not' }],
-  ['not', { means: 'not' }],
-  ['not by', { means: 'not' }],
-]
 
 /**
  * Reads a scope typed as plain words, the same way every time: names against what exists, slips of one or two letters
@@ -368,104 +289,6 @@ class Reader {
   }
 }
 
-function entriesOf({ actors, types, fields, channels }: WordVocabulary): Entry[] {
-  const split = (text: string) => text.toLowerCase().match(/[\p{L}\p{N}][\p{L}\p{N}'’._-]*/gu) ?? []
-  const entry = (text: string, meaning: Meaning, said = text): Entry[] => {
-    const words = split(text)
-    return words.length > 0 ? [{ words, meaning, said }] : []
-  }
-  return [
-    ...fixed.flatMap(([text, meaning]) => entry(text, meaning)),
-    ...types.flatMap(({ id, name, plural }) => [
-      ...entry(plural, { means: 'type', id }),
-      ...(name === plural ? [] : entry(name, { means: 'type', id }, plural)),
-    ]),
-    ...fields.flatMap(({ id, name }) => entry(name, { means: 'field', id })),
-    ...actors.flatMap(({ id, name }) => entry(name, { means: 'actor', id })),
-    // One word of a person's name will do; when several have it, they are named to choose from.
-    ...actors
-      .filter((actor) => actor.kind === 'person' && split(actor.name).length > 1)
-      .flatMap(({ id, name }) =>
-        split(name).map((word) => ({ words: [word], meaning: { means: 'actor' as const, id }, said: name })),
-      ),
-    ...channels.flatMap((channel) => entry(channel, { means: 'channel', channel })),
-  ]
-}
-
-/** Longer words may be mistyped in two letters, middling ones in one, short ones in none. */
-function alike(wanted: readonly string[], typed: readonly string[]): boolean {
-  let slips = 0
-  for (const [n, word] of wanted.entries()) {
-    const by = word === typed[n] ? 0 : distance(word, typed[n]!)
-    const allowed = word.length >= 8 ? 2 : word.length >= 5 ? 1 : 0
-    if (by > allowed) return false
-    slips += by
-  }
-  return slips > 0
-}
-
-/** Spells that have a name of their own, by the day it is. */
-export function namedSpans(today: string, zone: string): { name: string; span: Span }[] {
-  const weekday = (new Date(Date.parse(`${today}T00:00:00Z`)).getUTCDay() + 6) % 7
-  const monday = addDays(today, -weekday)
-  const first = `${today.slice(0, 7)}-01`
-  const lastOfBefore = addDays(first, -1)
-  const year = Number(today.slice(0, 4))
-  const days = (from: string, to: string): Span => ({ span: 'days', from, to, zone })
-  return [
-    { name: 'today', span: { span: 'last', days: 1, zone } },
-    { name: 'yesterday', span: days(addDays(today, -1), addDays(today, -1)) },
-    { name: 'this week', span: days(monday, today) },
-    { name: 'last week', span: days(addDays(monday, -7), addDays(monday, -1)) },
-    { name: 'this month', span: days(first, today) },
-    { name: 'last month', span: days(`${lastOfBefore.slice(0, 7)}-01`, lastOfBefore) },
-    { name: 'this year', span: days(`${year}-01-01`, today) },
-    { name: 'last year', span: days(`${year - 1}-01-01`, `${year - 1}-12-31`) },
-  ]
-}
-
-interface Preset {
-  from: number
-  length: number
-  span: Span
-  meaning: string
-}
-
-function presetSpan(text: string, today: string, zone: string): Preset | null {
-  for (const { name, span } of namedSpans(today, zone)) {
-    const match = new RegExp(`\\b${name}\\b`, 'i').exec(text)
-    if (match) return { from: match.index, length: name.length, span, meaning: name }
-  }
-  return null
-}
-
-interface Components {
-  get(name: 'year' | 'month' | 'day'): number | null
-  isCertain(name: 'day' | 'month' | 'year' | 'weekday'): boolean
-}
-
-/** First and last day of what was found: a month without a day is all of it. */
-function daysOf({ start, end }: { start: Components; end?: Components | null }): [string, string] {
-  const two = (n: number | null) => String(n ?? 1).padStart(2, '0')
-  const day = (one: Components) => `${one.get('year')}-${two(one.get('month'))}-${two(one.get('day'))}`
-  const month = (one: Components) => `${one.get('year')}-${two(one.get('month'))}-01`
-  const whole = (one: Components) => one.isCertain('month') && !one.isCertain('day') && !one.isCertain('weekday')
-  const from = whole(start) ? month(start) : day(start)
-  const until = end ?? start
-  const to = whole(until) ? addDays(`${addDays(month(until), 40).slice(0, 7)}-01`, -1) : day(until)
-  return [from, to]
-}
-
-/** One name may stand for a thing in two ways, as one and as many. */
-function distinct(entries: readonly Entry[]): Entry[] {
-  return [...new Map(entries.map((entry) => [JSON.stringify(entry.meaning), entry])).values()]
-}
-
 function unique<T>(list: readonly T[]): T[] {
   return [...new Set(list)]
 }
-
-/** Kinds of actor are known by more than one word; a test holds that every kind has one. */
-export const kindsWithWords: ReadonlySet<ActorKind> = new Set(
-  actorKinds.filter((kind) => fixed.some(([, meaning]) => meaning.means === 'kind' && meaning.kind === kind)),
-)

@@ -39,13 +39,11 @@ export async function standingPage(db: Database, request: StandingRequest): Prom
       const masked = await maskedFields(trx)
       const tail = await tailOf(trx, request.typeId)
       const rows = await pageOf(trx, request, tail)
-      const page = rows
-        .slice(0, request.limit)
-        .map((row) => ({
-          key: row.record_key,
-          place: row.place,
-          standing: row.in_tail ? tail.records.get(row.record_key)! : standingOf(row),
-        }))
+      const page = rows.slice(0, request.limit).map((row) => ({
+        key: row.record_key,
+        place: row.place,
+        standing: row.in_tail ? tail.records.get(row.record_key)! : standingOf(row),
+      }))
       const coverage = await coverageOf(trx, request.typeId, savesMet(page))
       const spellsOf = new Map(request.fieldIds.map((id) => [id, coverage.filter((spell) => spell.fieldId === id)]))
       const records = page.map(({ key, standing }) => ({

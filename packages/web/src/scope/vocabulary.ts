@@ -3,6 +3,7 @@ import { routes, type Vocabulary } from '@spoor/contract'
 import { capitalised, type RecordRef, type ScopeNames } from '@spoor/core'
 import { computed, ref, type ComputedRef, type Ref } from 'vue'
 import { call } from '../api/client.ts'
+import { fingerprintOf } from '../value/words.ts'
 import { useSession } from '../session/session.ts'
 
 export interface NamedVocabulary extends ScopeNames {
@@ -13,6 +14,7 @@ export interface NamedVocabulary extends ScopeNames {
   /** "Tenancy". */
   typeTitle(id: number): string
   fieldName(id: number): string
+  /** How its values are read: a type of PostgreSQL, or {@link fingerprintOf}. */
   baseType(fieldId: number): string
   /** What else the plan says of a field. */
   plan(fieldId: number): Pick<Vocabulary['fields'][number], 'masked' | 'sensitive' | 'reason' | 'derivedFrom'>
@@ -57,7 +59,10 @@ export function useVocabulary(
       typeTitle: (id: number) => capitalised(typeById.get(id)?.name ?? `record type ${id}`),
       fieldName: (id: number) => fieldById.get(id)?.name ?? `field ${id}`,
       plan: (fieldId: number) => fieldById.get(fieldId) ?? nothingSaid,
-      baseType: (fieldId: number) => fieldById.get(fieldId)?.baseType ?? 'text',
+      baseType: (fieldId: number) => {
+        const field = fieldById.get(fieldId)
+        return field?.fingerprint ? fingerprintOf : (field?.baseType ?? 'text')
+      },
     }
   })
 }

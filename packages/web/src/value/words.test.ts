@@ -1,7 +1,14 @@
 import { describe, expect, it } from 'vitest'
-import { shownValue, visible } from './words.ts'
+import { fingerprintOf, shownValue, visible } from './words.ts'
 
 describe('a value for the eye', () => {
+  it('calls a fingerprint one instead of 64 digits, and nothing else', () => {
+    const digits = '3fa29c41'.repeat(8)
+    expect(shownValue(digits, fingerprintOf)).toEqual({ text: 'fingerprint 3fa29c41…', isWords: true })
+    expect(shownValue(digits, 'text').text).toBe(digits)
+    expect(shownValue('kept before as it was', fingerprintOf).text).toBe('kept before as it was')
+  })
+
   it('names what turns the reading direction or hides', () => {
     expect(visible('invoice\u202Egnp.exe')).toBe('invoice‹U+202E›gnp.exe')
     expect(visible('a\u200bb\ufeff')).toBe('a‹U+200B›b‹U+FEFF›')

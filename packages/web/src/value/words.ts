@@ -21,10 +21,15 @@ export function visible(text: string): string {
   return text.replace(unseen, (one) => `‹U+${one.codePointAt(0)!.toString(16).toUpperCase().padStart(4, '0')}›`)
 }
 
+/** Instead of a type: of the field a fingerprint is kept, or was. No type of PostgreSQL is called so. */
+export const fingerprintOf = '#fingerprint'
+const isFingerprint = (value: string) => /^[0-9a-f]{64}$/.test(value)
+
 /** A captured value for the eye. NULL, empty text and an empty list are told apart. */
 export function shownValue(value: CapturedValue, baseType: string): ShownValue {
   if (value === null) return words('nothing')
   if (value === '') return words('empty text')
+  if (baseType === fingerprintOf && isFingerprint(value)) return words(`fingerprint ${value.slice(0, 8)}…`)
   switch (valueKind(baseType)) {
     case 'set': {
       const members = arrayMembers(value)

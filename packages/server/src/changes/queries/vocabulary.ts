@@ -14,6 +14,9 @@ export async function readVocabulary(db: Database, reach: Scope, nowMs: number):
     .orderBy(['t.area', 't.name', 'f.attribute_number'])
     .select('f.id', 'f.type_id as typeId', 'f.name', 'f.base_type as baseType', 'f.refers_to as refersTo')
     .select(db.raw('exists (select from spoor.coverage c where c.field_id = f.id and c.to_at is null) as tracked'))
+    .select(
+      db.raw(`exists (select from spoor.coverage c where c.field_id = f.id and c.keep = 'fingerprint') as fingerprint`),
+    )
   const actors = db('spoor.actor as a')
     .whereNull('a.same_as')
     .orderBy(['a.kind', 'a.name'])
