@@ -1,6 +1,6 @@
 export { startDemo, type DemoOptions, type RunningDemo } from './main.ts'
 export { demoPeople } from './people.ts'
 export { generateHistory, historyDays, type History } from './history/generate.ts'
-export { incidentNames, type Incident, type IncidentName } from './history/incidents.ts'
+export { incidentNames, type Incident, type IncidentName } from './history/incident.ts'
 export { trackedColumns, keyColumns } from './history/tracked.ts'
 export { NightJobs } from './night-jobs/night-jobs.ts'

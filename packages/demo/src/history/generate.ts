@@ -4,7 +4,8 @@ import { Chance } from '../larkmere/chance.ts'
 import { hire, type Officer } from '../larkmere/staff.ts'
 import { found, fullSize, smallSize } from './beginning.ts'
 import { Days, type Stage } from './days.ts'
-import { plant, type Incident } from './incidents.ts'
+import type { Incident } from './incident.ts'
+import { plant } from './incidents.ts'
 import { Recorder } from './recorder.ts'
 
 /** Thirty months. */

@@ -1,7 +1,7 @@
 import { lockWords, type FieldEdit } from '@spoor/core'
 import { putInForce, readDraft, stageDraft, type Database, type Sources } from '@spoor/server'
 import type { RegisteredTable } from './load-outbox.ts'
-import type { Incident } from './incidents.ts'
+import type { Incident } from './incident.ts'
 import type { PlanSpell } from './load-outbox.ts'
 import { fieldRules, fingerprintColumns, trackedColumns } from './tracked.ts'
 
