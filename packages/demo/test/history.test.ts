@@ -2,7 +2,7 @@ import pg from 'pg'
 import { describe, expect, inject, it } from 'vitest'
 import { isWorkday, onOrAfter, weekday } from '../src/larkmere/calendar.ts'
 import { generateHistory } from '../src/history/generate.ts'
-import { incidentNames } from '../src/history/incidents.ts'
+import { incidentNames } from '../src/history/incident.ts'
 import { demoNames, DemoRefusal, ensureDatabases } from '../src/set-up/databases.ts'
 import { loginNames, type Secrets } from '../src/set-up/secrets.ts'
 

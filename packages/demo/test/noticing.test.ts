@@ -1,7 +1,7 @@
 import type { RuleName, Story } from '@spoor/core'
 import { describe, expect, it } from 'vitest'
 import { generateHistory } from '../src/history/generate.ts'
-import type { IncidentName } from '../src/history/incidents.ts'
+import type { IncidentName } from '../src/history/incident.ts'
 import { headlineOf, noticeHistory, type Noticed } from './noticed.ts'
 
 /** Under which reason each planted incident has to be told, and in which words. */
