@@ -104,7 +104,7 @@ export type StandingPage = v.InferOutput<typeof StandingPage>
 /** Numbers of fields, with commas between. */
 const FieldIds = v.pipe(
   v.string(),
-  v.regex(/^\d{1,9}(,\d{1,9}){0,199}$/, 'Give the numbers of 1 to 200 fields with commas between.'),
+  v.regex(/^\d{1,9}(,\d{1,9}){0,1599}$/, 'Give the numbers of 1 to 1,600 fields with commas between.'),
   v.transform((text) => [...new Set(text.split(',').map(Number))]),
 )
 

@@ -1,6 +1,7 @@
 import { afterAll, describe, expect, it } from 'vitest'
 import { quoteIdentifier } from '../src/database/identifier.ts'
 import { asSuperuser } from './names.ts'
+import { compareStanding } from '../src/standing/compare.ts'
 import { beginning } from '../src/standing/kept.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
 import { makeWorld, silentLog, track, type World } from './support.ts'
@@ -83,6 +84,7 @@ async function grind(
   expect(aside).toEqual([])
   const following = new StandingRecords(world.db, silentLog)
   while ((await following.readOn()) > 0);
+  expect(await compareStanding(world.db)).toEqual([])
   const saves = await readSaves(world)
   for (const table of tables) {
     const now = await heldRows(world.superuserUrl, table)

@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { StandingPage } from '@spoor/contract'
+import { compareStanding } from '../src/standing/compare.ts'
 import { standingPage } from '../src/standing/list.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
 import { takeFoundAgain, Taking } from '../src/tracking/taking.ts'
@@ -194,6 +195,35 @@ describe('records as they stand', () => {
       `%to go ${when}%`,
     ])
     expect(rows).toEqual([])
+  })
+
+  it('are found out where somebody alters what they hold', async () => {
+    while ((await following.readOn()) > 0);
+    expect(await compareStanding(world.db)).toEqual([])
+    const name = fieldOf.get('name')!
+    const [kept] = await world
+      .db('spoor.standing')
+      .whereRaw(`label = 'five' and vals -> ? ->> 2 !~ ':'`, [String(name)])
+    const put = (vals: unknown) =>
+      world
+        .db('spoor.standing')
+        .where({ record_key: kept.record_key })
+        .update({ vals: JSON.stringify(vals) })
+    const [value, at, by] = kept.vals[name] as [string, string, string]
+    expect(value).toBe('five')
+    for (const other of [
+      ['four', at, by],
+      [null, at, by],
+      [value, at, '999999'],
+      [value, at, "x'y"],
+    ]) {
+      await put({ ...kept.vals, [name]: other })
+      expect((await compareStanding(world.db)).map((one) => one.words)).toEqual([
+        expect.stringContaining('five as it stands is not what its save says (name,') as string,
+      ])
+    }
+    await put(kept.vals)
+    expect(await compareStanding(world.db)).toEqual([])
   })
 
   it('are told to whoever sees everything, by fields of the type, from a place that there is', async () => {

@@ -25,6 +25,7 @@ import { compareCounts, strayChange } from './compare-counts.ts'
 import { compareEvents } from './compare-events.ts'
 import { compareRecords } from './compare-records.ts'
 import { compareFound } from '../found/compare.ts'
+import { compareStanding } from '../standing/compare.ts'
 import { compareFacts } from '../evidence/compare.ts'
 import { compareShape } from './compare-shape.ts'
 import { canonicalEvent, latestSeal, originOf, type EventRow, type SealRow } from './sealer.ts'
@@ -106,6 +107,7 @@ export class LedgerCheck {
       () => compareCounts(db, differing),
       () => compareRecords(db),
       () => compareFound(db),
+      () => compareStanding(db),
       () => compareFacts(db, this.#run.evidenceKey),
     ])
       for (const mismatch of await compare()) await this.#tell(mismatch)

@@ -119,25 +119,14 @@ interface Tail {
   records: Standings
 }
 
-const savesAtOnce = 5000
-
 /** What was saved since the follower read on, put upon what it keeps. */
 async function tailOf(trx: Knex.Transaction, typeId: number): Promise<Tail> {
   const { read_save } = await trx('spoor.standing_read').first<{ read_save: string }>('read_save')
-  const until = await lastSave(trx)
-  const records: Standings = new Map()
-  const keys = new Set<string>()
-  let after = read_save
-  for (;;) {
-    const saves = await readSaves(trx, 's.type_id = ? and s.id > ? and s.id <= ?', [typeId, after, until], savesAtOnce)
-    const met = saves.flatMap(({ key, keyBefore }) => (keyBefore === null ? [key] : [key, keyBefore]))
-    const fresh = [...new Set(met)].filter((key) => !keys.has(key))
-    for (const [key, standing] of await standingAt(trx, typeId, fresh)) records.set(key, standing)
-    for (const key of fresh) keys.add(key)
-    stand(records, saves, await comingAfter(trx, records, saves))
-    if (saves.length < savesAtOnce) return { keys: [...keys], records }
-    after = saves.at(-1)!.id
-  }
+  const saves = await readSaves(trx, 's.type_id = ? and s.id > ?', [typeId, read_save], mostBehind)
+  const keys = [...new Set(saves.flatMap(({ key, keyBefore }) => (keyBefore === null ? [key] : [key, keyBefore])))]
+  const records = await standingAt(trx, typeId, keys)
+  stand(records, saves, await comingAfter(trx, records, saves))
+  return { keys, records }
 }
 
 /** A record in the order of the list; of one that is in the tail what it holds stands there. */

@@ -2,12 +2,13 @@
 import { useQuery } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import Input from 'ant-design-vue/es/input'
-import { routes } from '@spoor/contract'
+import { routes, sightOf } from '@spoor/contract'
 import { counted, scopeEntries, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
+import { useSession } from '../session/session.ts'
 import { readerZone, shortTime } from '../value/time.ts'
 import { recordLink } from './link.ts'
 
@@ -17,8 +18,11 @@ const lastDays: Scope = {
   when: { part: 'when', exclude: false, effective: false, span: { span: 'last', days: 14, zone: readerZone } },
 }
 const text = (scope: Scope) => new URLSearchParams(scopeEntries(scope)).toString()
+const session = useSession()
+/** What records hold comes from saves of anybody: whoever sees a part is not told. */
+const seesAll = computed(() => session.person !== null && sightOf(session.person.role) === 'everything')
 const types = computed(() =>
-  names.value.types.filter((type) => names.value.fields.some((field) => field.typeId === type.id && field.tracked)),
+  names.value.types.filter((type) => seesAll.value && names.value.fields.some((field) => field.typeId === type.id && field.tracked)),
 )
 const words = ref('')
 const asked = refDebounced(words, 200)
