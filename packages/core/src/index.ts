@@ -97,7 +97,7 @@ export {
   type Standings,
   type Stood,
 } from './state/standing.ts'
-export { contested, placesAfter, recordPlace } from './capture/order.ts'
+export { contested, placesAfter, recordPlace, type ContestedPlace } from './capture/order.ts'
 export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
 export { runKey, runWords, type RunKey, type RunKind, type RunnableSave } from './capture/run.ts'
 export {

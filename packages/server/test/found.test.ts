@@ -14,7 +14,7 @@ import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
 import { Work } from '../src/work/work.ts'
 import { urlFor } from './names.ts'
-import { asWritten, makeWorld, silentLog, track, workOnce, type World } from './support.ts'
+import { asWritten, ledger, makeWorld, silentLog, track, workOnce, type World } from './support.ts'
 
 let world: World
 let superuser: pg.Client
@@ -377,4 +377,23 @@ describe('a change that is under way while records are read', () => {
       await own.close()
     }
   }, 60_000)
+})
+
+it('of a record that was made, found and deleted before it was collected is told in that order', async () => {
+  const own = await makeWorld('create table public.thing (id text primary key deferrable, name text)')
+  try {
+    await track(own, { thing: '*' })
+    await own.business.query(`insert into thing values ('kept', 'there before')`)
+    await own.collect()
+    await own.business.query(`insert into thing values ('brief', 'not for long')`)
+    await workOnce(own, new Taking(own.db, own.sources, own.vault.derive('fingerprint')))
+    await own.business.query('delete from thing')
+    await own.business.query(`insert into thing values ('brief', 'again')`)
+    await own.collect()
+    const told = (await ledger(own)).filter(({ key }) => key === '["brief"]')
+    expect(told.map(({ action }) => action)).toEqual(['create', 'delete', 'create'])
+    expect(await own.db('spoor.record').where({ record_key: '["brief"]' }).pluck('deleted')).toEqual([false])
+  } finally {
+    await own.close()
+  }
 })

@@ -84,6 +84,11 @@ describe('records as they stand', () => {
     expect(await page()).toMatchObject({ records: [], coming: 20 })
     await following.readOn()
     expect(await page()).toMatchObject({ coming: 0 })
+    // As long as a key can be, under a name as long as is put in order.
+    await world.business.query('insert into "odd thing" values ($1, $2, 0, null)', [
+      Array.from({ length: 1200 }, (_, n) => String.fromCharCode(33 + ((n * 7919) % 90))).join(''),
+      Array.from({ length: 300 }, (_, n) => String.fromCodePoint(0x4e00 + ((n * 7919) % 20000))).join(''),
+    ])
     for (let round = 0; round < 40; round++) {
       for (let n = 1 + chance.whole(6); n > 0; n--) {
         const id = String(1 + chance.whole(40))

@@ -209,7 +209,7 @@ describe('keys that are checked only when a transaction ends', () => {
 
   it('let a record come before another has left, which is put right where one stood there', () => {
     const rows = [row('2', 'create', 'new'), row('1', 'delete', 'old')]
-    expect(contested(rows)).toEqual([{ typeId: 1, key: 'k' }])
+    expect(contested(rows)).toEqual([{ typeId: 1, key: 'k', arriving: rows[0]!.transaction }])
     expect(inOrder(rows, new Set([recordPlace(1, 'k')])).map((one) => one.action)).toEqual(['delete', 'create'])
     expect(inOrder(rows).map((one) => one.action)).toEqual(['create', 'delete'])
   })

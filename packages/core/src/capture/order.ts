@@ -251,15 +251,24 @@ class Leaving {
   }
 }
 
+/** A place at which a transaction's record arrives before that of another leaves. */
+export interface ContestedPlace {
+  typeId: number
+  key: string
+  /** The transaction of the one that arrives first. */
+  arriving: string
+}
+
 /** Places at which one transaction's record arrives before that of another leaves, as the rows stand. */
-export function contested(rows: readonly CapturedRow[]): { typeId: number; key: string }[] {
+export function contested(rows: readonly CapturedRow[]): ContestedPlace[] {
   const leaving = new Leaving(rows)
   const arrived = new Map<string, string>()
-  const found = new Map<string, { typeId: number; key: string }>()
+  const found = new Map<string, ContestedPlace>()
   for (const row of rows) {
     for (const [place, left] of leaving.by(row)) {
       const by = arrived.get(place)
-      if (by !== undefined && by !== row.transaction) found.set(place, { typeId: left.typeId, key: fromKey(left) })
+      if (by !== undefined && by !== row.transaction && !found.has(place))
+        found.set(place, { typeId: left.typeId, key: fromKey(left), arriving: by })
       arrived.delete(place)
     }
     if (arrives(row)) arrived.set(recordPlace(row.typeId, row.key), row.transaction)

@@ -10,6 +10,7 @@ import {
   rise,
   valueKind,
   type Commitments,
+  type ContestedPlace,
   type TrackingPlan,
 } from '@spoor/core'
 import { fingerprint } from '../ledger/fingerprint.ts'
@@ -120,13 +121,24 @@ export class Preparer {
     return changes.sort((a, b) => a.fieldId - b.fieldId)
   }
 
-  /** Which of some places a record stands at, as far as the ledger goes and what is being written to it. */
-  async #taken(places: ReturnType<typeof contested>, earlier: readonly PreparedSave[]): Promise<ReadonlySet<string>> {
+  /**
+   * Which of some places a record stands at, as far as the ledger goes and what is being written to it. Of one that was only
+   * ever found it counts whether it was there before the one that arrives: the reading may have met that one itself, before
+   * the save that made it is here.
+   */
+  async #taken(places: readonly ContestedPlace[], earlier: readonly PreparedSave[]): Promise<ReadonlySet<string>> {
     if (places.length === 0) return new Set()
     const { rows } = await this.#db.raw<{ rows: { type_id: number; record_key: string }[] }>(
-      `select r.type_id, r.record_key from unnest(?::int[], ?::text[]) as p(type_id, record_key)
-         join spoor.record r on r.type_id = p.type_id and r.record_key = p.record_key and not r.deleted`,
-      [boundArray(places.map((place) => place.typeId)), boundArray(places.map((place) => place.key))],
+      `select r.type_id, r.record_key from unnest(?::int[], ?::text[], ?::text[]) as p(type_id, record_key, arriving)
+         join spoor.record r on r.type_id = p.type_id and r.record_key = p.record_key and not r.deleted
+        where exists (select from ledger.save s where s.type_id = p.type_id and s.record_key = p.record_key)
+           or exists (select from ledger.found f where f.type_id = p.type_id and f.record_key = p.record_key
+                         and not pg_visible_in_snapshot(p.arriving::xid8, f.snapshot::pg_snapshot))`,
+      [
+        boundArray(places.map((place) => place.typeId)),
+        boundArray(places.map((place) => place.key)),
+        boundArray(places.map((place) => place.arriving)),
+      ],
     )
     const taken = new Set(rows.map((row) => recordPlace(row.type_id, row.record_key)))
     for (const [place, there] of placesAfter(earlier.map(({ save }) => save)))

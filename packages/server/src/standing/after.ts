@@ -40,6 +40,8 @@ export async function comingAfter(
   return (save, by) => {
     const look = looks.get(by)
     if (!look) return false
+    // Of a source that counts its transactions otherwise no finding has such a snapshot.
+    if (!/^\d+$/.test(save.transaction)) return false
     const earlierMs = Date.parse(look.at) - Date.parse(save.at)
     if (BigInt(save.transaction) >= look.xmax) return earlierMs < clockMs
     return earlierMs < longMs && look.underWay.has(save.transaction)

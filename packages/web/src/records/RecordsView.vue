@@ -22,7 +22,9 @@ const session = useSession()
 /** What records hold comes from saves of anybody: whoever sees a part is not told. */
 const seesAll = computed(() => session.person !== null && sightOf(session.person.role) === 'everything')
 const types = computed(() =>
-  names.value.types.filter((type) => seesAll.value && names.value.fields.some((field) => field.typeId === type.id && field.tracked)),
+  names.value.types.filter(
+    (type) => seesAll.value && names.value.fields.some((field) => field.typeId === type.id && field.tracked),
+  ),
 )
 const words = ref('')
 const asked = refDebounced(words, 200)

@@ -18,7 +18,8 @@ create table spoor.standing (
 );
 -- As people put names in order: 9 Weir Cottages before 10.
 create collation spoor.natural (provider = icu, locale = 'und-u-kn-true');
-create index standing_label on spoor.standing (type_id, (left(label, 200) collate spoor.natural), record_key) where deleted is null;
+-- Without the key, which may be as long as an entry of an index can be by itself.
+create index standing_label on spoor.standing (type_id, (left(label, 200) collate spoor.natural)) where deleted is null;
 -- How far saves are read.
 create table spoor.standing_read (
   sole boolean primary key default true check (sole),
