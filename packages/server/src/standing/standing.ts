@@ -86,6 +86,7 @@ export class StandingRecords {
           where f.taking_id = ? and f.place >= ? order by f.place limit ?`,
         [taking.id, taking.done, foundAtOnce],
       )
+      if (rows.length === 0) return 0
       const { type_id: typeId } = taking
       const keys = rows.map((row) => row.record_key)
       const records = await standingAt(trx, typeId, keys)
