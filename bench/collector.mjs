@@ -106,7 +106,7 @@ export async function check(cluster) {
       hurried: () => true,
       onProgress: () => Promise.resolve(true),
     }
-    ;({ found } = await new LedgerCheck(run).check())
+    found = await new LedgerCheck(run).check()
   })
   await slices.close()
   const floorMs = await readingAndHashingAlone(world)
