@@ -88,7 +88,8 @@ test('the sentence narrows by field, person, record and date, and lives in the l
   await expect(rows(page).first()).toContainText('0.01')
   await page.getByRole('button', { name: 'Remove this part' }).click()
 
-  await page.getByRole('button', { name: 'Narrow to records' }).click()
+  await page.getByRole('button', { name: 'Narrow further' }).click()
+  await page.getByRole('button', { name: 'Records', exact: true }).click()
   await page.getByLabel('Find a record').fill('10001')
   await page.locator('.editor').getByRole('checkbox', { name: '10001' }).check()
   await expect(rows(page)).toHaveCount(1)

@@ -104,8 +104,43 @@ export const SaveDetail = v.object({
 })
 export type SaveDetail = v.InferOutput<typeof SaveDetail>
 
+/** What one side of several changes of a field held: one value, numbers or days between two, or nothing that is said shortly. */
+export const Held = v.variant('held', [
+  v.object({ held: v.literal('one'), value: Captured }),
+  v.object({ held: v.literal('span'), least: v.string(), most: v.string() }),
+  v.object({ held: v.literal('various') }),
+  v.object({ held: v.literal('masked') }),
+])
+export type Held = v.InferOutput<typeof Held>
+
+/** The saves of one run within a scope, as one line with what they have in common. */
+export const RunLine = v.object({
+  /** The newest of them, at whose place in the list they stand. */
+  saveId: SaveId,
+  runId: v.number(),
+  /** What the run called itself. */
+  declared: v.nullable(v.string()),
+  saves: v.number(),
+  /** There are more saves than were reckoned with; what is said is said of the latest. */
+  about: v.boolean(),
+  from: Instant,
+  to: Instant,
+  /** Most records first. */
+  types: v.array(v.object({ typeId: v.number(), records: v.number() })),
+  actions: v.array(Action),
+  /** Whether all of them were made by the actor, came through the channel, and gave the reason, of the newest. */
+  oneActor: v.boolean(),
+  oneChannel: v.boolean(),
+  oneReason: v.boolean(),
+  /** The fields in scope that they changed, most often first. */
+  fields: v.array(v.object({ fieldId: v.number(), changes: v.number(), before: Held, after: Held })),
+})
+export type RunLine = v.InferOutput<typeof RunLine>
+
 export const SavePage = v.object({
   saves: v.array(Save),
+  /** Of these saves those that stand for their whole run, where that was asked for. */
+  runs: v.array(RunLine),
   references: v.array(Reference),
   /** Pass as `after` for the next page; null at the end. */
   next: v.nullable(v.string()),
@@ -215,6 +250,10 @@ export const changesRoutes = {
       after: v.optional(v.pipe(v.string(), v.regex(/^([\d:.TZ-]{20,32}|\d{1,6})_\d{1,19}$/))),
       sort: v.optional(v.picklist(saveSorts), 'time'),
       descending: v.optional(v.picklist(['0', '1']), '1'),
+      /** Newest first, the saves of a long run stand in one line. */
+      together: v.optional(v.picklist(['0', '1']), '0'),
+      /** Only the saves of this run. */
+      run: v.optional(v.pipe(v.string(), v.regex(/^\d{1,15}$/), v.transform(Number))),
       limit: v.optional(
         v.pipe(v.string(), v.regex(/^\d{1,3}$/), v.transform(Number), v.minValue(1), v.maxValue(200)),
         '100',

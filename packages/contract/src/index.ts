@@ -61,6 +61,8 @@ export {
   Reference,
   Save,
   SaveDetail,
+  Held,
+  RunLine,
   SavePage,
   saveSorts,
   Summary,

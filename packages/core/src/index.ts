@@ -1,4 +1,5 @@
 export { assertNever } from './words/assert-never.ts'
+export { groupBy } from './words/group.ts'
 export { capitalised, counted, grouped, listed, spoken } from './words/list.ts'
 export { addDays, isDate, isZone, startOfDay, wallClock, wallClockText, type WallClock } from './time/zone.ts'
 export { arrayLiteral, arrayMembers } from './value/array.ts'
@@ -88,7 +89,6 @@ export {
   holdingNow,
   isOfFound,
   stand,
-  unheardOf,
   withFound,
   type ComesAfter,
   type Standing,

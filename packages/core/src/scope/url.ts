@@ -154,8 +154,12 @@ function members(text: string, problem: Complain): string[] {
   return list.slice(0, maxMembers)
 }
 
-function idAfter(letter: string, member: string): number | null {
-  if (!member.startsWith(letter) || !/^\d{1,9}$/.test(member.slice(letter.length))) return null
+/** Of runs there may be as many as saves. */
+const runDigits = 15
+
+function idAfter(letter: string, member: string, digits = 9): number | null {
+  const number = member.slice(letter.length)
+  if (!member.startsWith(letter) || !/^\d+$/.test(number) || number.length > digits) return null
   return Number(member.slice(letter.length))
 }
 
@@ -191,7 +195,7 @@ function readHow(scope: Scope, text: string, exclude: boolean, problem: Complain
   const runs: number[] = []
   for (const member of members(text, problem)) {
     const action = scopeActions.find((one) => one === member)
-    const run = idAfter('r', member)
+    const run = idAfter('r', member, runDigits)
     const channel = member.startsWith('c.') ? decoded(member.slice(2)) : null
     if (action) actions.push(action)
     else if (run !== null) runs.push(run)

@@ -56,7 +56,7 @@ export type Standings = Map<string, Standing>
 const isBefore = (a: string, b: string) => compareInstants(a, b) < 0
 export const isOfFound = (by: string) => by.includes(':')
 
-export function unheardOf(label: string): Standing {
+function unheardOf(label: string): Standing {
   return { label, since: null, born: null, deleted: null, lastSave: '0', fields: new Map() }
 }
 

@@ -1,6 +1,6 @@
 import { pipeline } from 'node:stream/promises'
 import { Router } from 'express'
-import { isZone } from '@spoor/core'
+import { isZone, type Scope } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -15,6 +15,10 @@ import { summarise } from './queries/summary.ts'
 import { findRecords, readVocabulary } from './queries/vocabulary.ts'
 import { exportWords } from '../ledger/scope-words.ts'
 import { reachFor, requestedScopes } from '../ledger/scope-request.ts'
+
+const ofRun = (run: number): Scope => ({
+  how: { part: 'how', exclude: false, actions: [], channels: [], runs: [run] },
+})
 
 export interface ChangesDeps {
   db: Database
@@ -35,12 +39,14 @@ export function changesRouter({ db }: ChangesDeps): Router {
   })
 
   bind(router, routes.listSaves, async ({ query, person }) => {
-    const { after, limit, sort, descending } = query
-    return await savePage(db, await requestedScopes(db, query.scope, person), {
+    const { after, limit, sort, descending, together, run } = query
+    const scopes = await requestedScopes(db, query.scope, person)
+    return await savePage(db, run === undefined ? scopes : [...scopes, ofRun(run)], {
       after,
       limit,
       sort,
       descending: descending === '1',
+      together: together === '1',
       nowMs: Date.now(),
     })
   })

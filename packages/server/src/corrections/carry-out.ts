@@ -2,6 +2,7 @@ import {
   counted,
   fieldPlan,
   foldRows,
+  groupBy,
   itemPlace,
   rehearse,
   writesOf,
@@ -25,7 +26,7 @@ import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { applying, noteAttempt, outcomeOf, settleAs, type Attempt } from './attempt.ts'
 import { blockedWords, readItems, type KeptItem } from './store.ts'
-import { groupBy, lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
+import { lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { writableTables } from './tables.ts'
 

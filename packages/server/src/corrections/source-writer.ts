@@ -1,4 +1,4 @@
-import { itemPlace, type CurrentValue, type GuardedWrite, type RevertItem } from '@spoor/core'
+import { groupBy, itemPlace, type CurrentValue, type GuardedWrite, type RevertItem } from '@spoor/core'
 import type { Knex } from 'knex'
 import { plainQuery } from '../database/plain.ts'
 import { quoteIdentifier as id } from '../database/identifier.ts'
@@ -160,14 +160,4 @@ async function updateGroup(
     columns.map((column) => column.values),
   )
   return rows.map((row) => row.wanted)
-}
-
-export function groupBy<T, K>(list: readonly T[], keyOf: (item: T) => K): Map<K, T[]> {
-  const groups = new Map<K, T[]>()
-  for (const item of list) {
-    const group = groups.get(keyOf(item))
-    if (group) group.push(item)
-    else groups.set(keyOf(item), [item])
-  }
-  return groups
 }

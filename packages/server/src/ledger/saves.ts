@@ -3,9 +3,10 @@ import type { Change, Save, SavePage, SaveSort } from '@spoor/contract'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { maskedFields } from './masked.ts'
 import { isLimited, reachIn } from './reach.ts'
-import { asksChanges, historyOf, whereScope } from './scope-sql.ts'
+import { historyOf } from './scope-sql.ts'
 import { referencesIn } from './references.ts'
-import { byTime, sortedSaves, type Found } from './sorted.ts'
+import { namesRuns, pageTogether, runLines, savesIn } from './run-lines.ts'
+import { byTime, sortedSaves, type Found, type Page } from './sorted.ts'
 
 /** Longer values come cut in lists; the opened save has them whole. */
 const listValueLength = 300
@@ -50,31 +51,39 @@ export interface PageRequest {
   nowMs: number
   sort?: SaveSort
   descending?: boolean
+  /** The saves of a long run stand in one line, where its newest stands; only with the newest first. */
+  together?: boolean
 }
 
 /** One page of the saves that all scopes mean: by time and keyset, or in another order. */
-export async function savePage(
-  db: Database,
-  scopes: readonly Scope[],
-  { after, limit, nowMs, sort = 'time', descending = true }: PageRequest,
-): Promise<SavePage> {
-  const byChange = scopes.some(asksChanges)
-  const [table, idColumn] = byChange ? ['ledger.change', 'save_id'] : ['ledger.save', 'id']
-  const query = db(`${table} as r`)
-  // A save is one row of its own table, and as many as it has changes in scope of the other.
-  if (byChange) query.distinct('r.captured_at', `r.${idColumn} as id`)
-  else query.select('r.captured_at', `r.${idColumn} as id`)
-  for (const scope of scopes) whereScope(query, scope, byChange ? 'change' : 'save', 'r', nowMs)
-  const found =
-    sort === 'time'
-      ? await byTime(query, { [idColumn]: 'bigint' }, { after, limit, descending })
-      : await sortedSaves(db, query, sort, { after, limit, descending })
-  const [rows, changes] = await rowsWithChanges(db, found.rows, { valueLength: listValueLength, scopes, nowMs })
+export async function savePage(db: Database, scopes: readonly Scope[], request: PageRequest): Promise<SavePage> {
+  const { nowMs } = request
+  const { heads, ...found } = await foundPage(db, scopes, request)
+  const [[rows, changes], runs] = await Promise.all([
+    rowsWithChanges(db, found.rows, { valueLength: listValueLength, scopes, nowMs }),
+    runLines(db, heads, scopes, nowMs),
+  ])
   return {
     saves: rows.map((row) => saveShown(row, changes.get(row.id) ?? [], reachIn(scopes))),
+    runs,
     references: await referencesIn(db, scopes, [...changes.values()].flat()),
     next: found.next,
   }
+}
+
+async function foundPage(
+  db: Database,
+  scopes: readonly Scope[],
+  { after, limit, nowMs, sort = 'time', descending = true, together = false }: PageRequest,
+): Promise<Page & { heads: Map<string, number> }> {
+  const byNewest = sort === 'time' && descending
+  if (together && byNewest && !scopes.some(namesRuns)) return await pageTogether(db, scopes, { after, limit, nowMs })
+  const [query, columns] = savesIn(db, scopes, nowMs)
+  const page =
+    sort === 'time'
+      ? await byTime(query, columns, { after, limit, descending })
+      : await sortedSaves(db, query, sort, { after, limit, descending })
+  return { ...page, heads: new Map() }
 }
 
 /** What a save's row says of its actor and its parent, and where from; the save is `s`. */

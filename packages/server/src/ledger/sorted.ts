@@ -22,9 +22,12 @@ const saveOrders: Readonly<Record<Exclude<SaveSort, 'time'>, readonly string[]>>
   save: ['s.id'],
 }
 
+/** What PostgreSQL's own numbers read as, in its regular expressions; without a question mark, which Knex would bind. */
+export const plainNumber = '^[-]{0,1}[0-9]{1,40}([.][0-9]{1,40}){0,1}$'
+
 /** A value's place: numbers by size before texts by letters. What may not be seen has none. */
 const value = (side: 'before' | 'after') => [
-  `case when seen.open and c.${side} ~ '^[-]{0,1}[0-9]{1,40}([.][0-9]{1,40}){0,1}$' then c.${side}::numeric end`,
+  `case when seen.open and c.${side} ~ '${plainNumber}' then c.${side}::numeric end`,
   `case when seen.open then lower(left(c.${side}, 300)) end ${byLetters}`,
 ]
 

@@ -1,4 +1,4 @@
-import { spoken } from '@spoor/core'
+import { groupBy, spoken } from '@spoor/core'
 import type { Knex } from 'knex'
 import { dayTypes } from './describe.ts'
 import type { DiscoveredTable } from './discover.ts'
@@ -50,7 +50,7 @@ export async function writeRegister(
       known.map((type) => type.id),
     )
     .select<FieldRow[]>('id', 'type_id', 'attribute_number', 'column_name', 'refers_to', 'described')
-  const fieldsOf = groupByType(fields)
+  const fieldsOf = groupBy(fields, (field) => field.type_id)
   const typeOf = matchTypes(known, tables)
   const byRelation = new Map(tables.map((table) => [table.relationId, table]))
   for (const table of tables) {
@@ -276,14 +276,4 @@ function proposeDay(fields: readonly FieldRow[]): FieldRow | undefined {
 
 function textOf(references: readonly StoredReference[]): string {
   return JSON.stringify(references.map(({ columns, toTypeId, required }) => [columns, toTypeId, required]))
-}
-
-function groupByType(fields: readonly FieldRow[]): Map<number, FieldRow[]> {
-  const groups = new Map<number, FieldRow[]>()
-  for (const field of fields) {
-    const group = groups.get(field.type_id)
-    if (group) group.push(field)
-    else groups.set(field.type_id, [field])
-  }
-  return groups
 }

@@ -18,7 +18,7 @@ const props = defineProps<Props>()
 const emit = defineEmits<{ narrow: [scope: Scope] }>()
 const host = ref<HTMLElement | null>(null)
 const { width } = useElementSize(host)
-const height = 46
+const height = 42
 const { data } = useQuery({
   queryKey: ['activity', computed(() => props.text), computed(() => props.version)],
   queryFn: () => call(routes.readActivity, { query: { scope: props.text, zone: readerZone } }),
@@ -167,6 +167,7 @@ const marks = computed(() => {
           ><i :class="`layer-${layer.look}`" /> {{ layer.name }}</span
         >
       </template>
+      <slot />
       <button v-if="scope.when" class="plain all" @click="emit('narrow', withoutPart(scope, 'when'))">All time</button>
     </div>
   </div>
@@ -177,11 +178,11 @@ const marks = computed(() => {
   flex: none;
   background: var(--panel);
   border-bottom: 1px solid var(--line);
-  padding: 8px 18px 4px;
+  padding: 6px 18px 3px;
 }
 .bars {
   position: relative;
-  height: 64px;
+  height: 60px;
   cursor: crosshair;
   touch-action: none;
 }
@@ -195,7 +196,7 @@ svg {
 }
 .mark {
   position: absolute;
-  top: 48px;
+  top: 44px;
   font-size: 11.5px;
   line-height: 15px;
   white-space: nowrap;
@@ -205,6 +206,7 @@ svg {
   gap: 16px;
   font-size: 12px;
   min-height: 18px;
+  white-space: nowrap;
 }
 .key i {
   display: inline-block;
@@ -214,6 +216,7 @@ svg {
 }
 .all {
   margin-left: auto;
+  flex: none;
   color: var(--pine);
 }
 </style>

@@ -140,41 +140,10 @@ const sides = { before: 'create', after: 'delete' } as const
   </div>
 </template>
 
+<style scoped src="../frame/rows.css"></style>
 <style scoped>
 .note {
   margin: 10px 18px;
-}
-.rows {
-  flex: 1;
-  overflow: auto;
-  min-height: 0;
-  background: var(--ground);
-}
-.line {
-  position: absolute;
-  inset: 0 0 auto;
-  display: grid;
-  grid-template-columns: var(--columns);
-  min-width: var(--least);
-  column-gap: 10px;
-  align-items: center;
-  height: 28px;
-  padding: 0 14px 0 18px;
-  font-size: 13px;
-  white-space: nowrap;
-  background: var(--panel);
-  border-bottom: 1px solid var(--line-soft);
-}
-.line > * {
-  overflow: hidden;
-  text-overflow: ellipsis;
-}
-.head {
-  position: sticky;
-  top: 0;
-  z-index: 1;
-  color: var(--soft);
-  background: var(--raised);
 }
 .mend,
 .time {
@@ -183,12 +152,5 @@ const sides = { before: 'create', after: 'delete' } as const
 .open {
   background: var(--pine-wash);
   box-shadow: inset 3px 0 0 var(--pine);
-}
-.state {
-  padding: 60px;
-  text-align: center;
-}
-.more {
-  padding: 8px 18px;
 }
 </style>

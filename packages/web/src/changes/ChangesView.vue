@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { routes, type ProblemBody, type Save } from '@spoor/contract'
 import { counted, parseScope, type Scope } from '@spoor/core'
+import Checkbox from 'ant-design-vue/es/checkbox'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { addressOf, call, problemOf } from '../api/client.ts'
@@ -21,7 +22,7 @@ import ColumnChooser from '../frame/ColumnChooser.vue'
 import { useLayout, type ListLayout } from '../frame/layout.ts'
 import { changeColumns, exportColumnsFor, saveColumns } from './columns.ts'
 import DaysReading from './DaysReading.vue'
-import { gapWords } from './gaps.ts'
+import GapNote from './GapNote.vue'
 import PairsReading from './PairsReading.vue'
 import { readingOf, readings, type ReadingId } from './readings.ts'
 import RecordsReading from './RecordsReading.vue'
@@ -41,11 +42,20 @@ const { summary, counting, fresh, problem, version, takeIn } = useSummary(
   text,
   () => openId.value === null && scrolledTo.value < 10,
 )
+const gaps = computed(() => (counting.value ? [] : (summary.value?.gaps ?? [])))
 const names = useVocabulary(
   computed(() => summary.value?.recordLabels ?? {}),
   computed(() => summary.value?.runLabels ?? {}),
   computed(() => summary.value?.storyLabels ?? {}),
 )
+/** Long runs stand in one line unless the link says otherwise. */
+const together = computed({
+  get: () => route.query['runs'] !== 'apart',
+  set: (on) => {
+    const { runs: _, ...rest } = route.query
+    void router.replace({ query: on ? rest : { ...rest, runs: 'apart' } })
+  },
+})
 const layouts = { saves: useLayout('saves', saveColumns), changes: useLayout('changes', changeColumns) }
 const layout = computed(() =>
   reading.value === 'saves' || reading.value === 'changes' ? (layouts[reading.value] as ListLayout<string>) : null,
@@ -94,17 +104,16 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
 
 <template>
   <div class="bar">
-    <div class="said">
-      <ScopeSentence :scope="parsed.scope" :names="names" @change="set" />
-      <AskLine :names="names" @change="(scope) => set(scope)" />
-    </div>
+    <ScopeSentence class="said" :scope="parsed.scope" :names="names" @change="set" />
     <span class="tail">
       <template v-if="counting">counting … · </template
       ><template v-else-if="summary"
         >{{ summary.about ? 'more than ' : '' }}{{ counted(summary.saves, 'save') }} ·
         {{ counted(summary.changes, 'change') }} · </template
-      >{{ readerZone }}<br /><NamedScopes :scope="text" @open="openNamed" />
+      >{{ readerZone }}
     </span>
+    <AskLine class="ask" :names="names" @change="(scope) => set(scope)" />
+    <span class="kept"><NamedScopes :scope="text" @open="openNamed" /></span>
   </div>
   <ProblemNote v-if="problem" :problem="problem" class="problem">
     <p v-if="problem.code === 'bad-scope'">
@@ -112,11 +121,6 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
     </p>
     <p v-else><button class="plain mend" @click="takeIn">Try again</button></p>
   </ProblemNote>
-  <p v-if="summary && !counting && summary.gaps.length > 0" class="gaps attention">
-    <b>Not on the trail:</b> {{ gapWords(summary.gaps.slice(0, 3), names)
-    }}<template v-if="summary.gaps.length > 3"> and {{ counted(summary.gaps.length - 3, 'more gap') }}</template
-    >.
-  </p>
   <SplitPane name="save" label="the opened save" :open="openId !== null">
     <ActivityRibbon
       v-if="!problem && reading !== 'time' && reading !== 'around'"
@@ -124,7 +128,9 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
       :text="text"
       :version="version"
       @narrow="set"
-    />
+      ><GapNote v-if="gaps.length > 0" :gaps="gaps" :names="names"
+    /></ActivityRibbon>
+    <p v-else-if="gaps.length > 0" class="gaps"><GapNote :gaps="gaps" :names="names" /></p>
     <div class="acts">
       <div class="readings" role="tablist" aria-label="Readings">
         <button
@@ -143,6 +149,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
         {{ counted(fresh, 'new save') }} · take {{ fresh === 1 ? 'it' : 'them' }} in
       </button>
       <span class="space" />
+      <Checkbox v-if="reading === 'saves' && !problem" v-model:checked="together">Runs in one line</Checkbox>
       <ColumnChooser v-if="layout" :layout="layout" />
       <PressPopover v-if="session.may('changes.export') && !problem && reading !== 'around'" title="Export">
         <p class="way">
@@ -178,6 +185,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
       :open-id="openId"
       :total="summary?.saves ?? -1"
       :changes="summary?.changes ?? -1"
+      :together="together"
       :layout="layout as never"
       @open="open"
       @show="show"
@@ -214,32 +222,43 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   flex: none;
   background: var(--panel);
   border-bottom: 1px solid var(--line);
-  padding: 9px 18px 8px;
-  display: flex;
+  padding: 7px 18px 6px;
+  display: grid;
+  grid-template: auto auto auto / minmax(0, 1fr) auto auto;
+  gap: 2px 14px;
   align-items: baseline;
-  gap: 24px;
 }
 .said {
-  flex: 1;
-  min-width: 0;
-  display: flex;
-  flex-wrap: wrap;
-  gap: 5px 18px;
-  align-items: baseline;
+  grid-area: 1 / 1 / 3 / 2;
 }
 .tail {
-  margin-left: auto;
+  grid-area: 1 / 2 / 2 / 4;
   color: var(--soft);
   font-size: 13px;
   white-space: nowrap;
   text-align: right;
 }
+.ask {
+  grid-area: 2 / 2 / 3 / 3;
+  justify-self: end;
+}
+.ask.open {
+  grid-area: 3 / 1 / 4 / 4;
+  justify-self: stretch;
+}
+.kept {
+  justify-self: end;
+  grid-area: 2 / 3 / 3 / 4;
+  font-size: 13px;
+  white-space: nowrap;
+}
 .gaps {
   flex: none;
+  display: flex;
   margin: 0;
-  padding: 5px 18px;
-  font-size: 13px;
-  background: var(--plum-wash);
+  padding: 3px 18px;
+  font-size: 12px;
+  background: var(--panel);
 }
 .problem {
   margin: 10px 18px;
@@ -255,8 +274,8 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   flex-wrap: wrap;
   align-items: center;
   gap: 4px 14px;
-  padding: 2px 14px 2px 18px;
-  min-height: 36px;
+  padding: 1px 14px 1px 18px;
+  min-height: 32px;
   border-bottom: 1px solid var(--line-soft);
   background: var(--raised);
   font-size: 13px;

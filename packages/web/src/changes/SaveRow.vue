@@ -99,50 +99,16 @@ const who = computed(() =>
   </div>
 </template>
 
+<style scoped src="./save-row.css"></style>
 <style scoped>
-.row {
-  display: grid;
-  grid-template-columns: var(--save-columns);
-  align-items: center;
-  column-gap: 10px;
-  height: 28px;
-  padding: 0 14px 0 18px;
-  border-bottom: 1px solid var(--line-soft);
-  background: var(--panel);
-  white-space: nowrap;
-  font-size: 13px;
-  cursor: pointer;
-}
-.row > * {
-  overflow: hidden;
-  text-overflow: ellipsis;
-}
 .row.open {
   background: var(--pine-wash);
   box-shadow: inset 3px 0 0 var(--pine);
 }
-input {
-  accent-color: var(--pine);
-  margin: 0;
-  vertical-align: middle;
-}
-.who svg {
-  margin-right: 5px;
-}
 .type {
   color: var(--soft);
 }
-.change {
-  margin-right: 16px;
-}
-.field {
-  color: var(--soft);
-  margin-right: 7px;
-}
 .follow {
   margin-right: 12px;
-}
-.change :deep(.value) {
-  margin-right: 9px;
 }
 </style>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useEventListener } from '@vueuse/core'
-import { routes, saveSorts, type Reference, type Save, type SaveSort } from '@spoor/contract'
+import { routes, saveSorts, type Reference, type RunLine, type Save, type SaveSort } from '@spoor/contract'
 import { grouped } from '@spoor/core'
 import { computed, nextTick, ref, watch } from 'vue'
 import { call } from '../api/client.ts'
@@ -15,6 +15,8 @@ import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { labelsOf } from '../value/labels.ts'
 import { dayOf, dayText } from '../value/time.ts'
 import type { SaveColumn } from './columns.ts'
+import RunRow from './RunRow.vue'
+import { useRunSaves } from './run-saves.ts'
 import SaveRow from './SaveRow.vue'
 import { usePages } from './saves-list.ts'
 
@@ -25,6 +27,8 @@ export interface Props {
   names: NamedVocabulary
   openId: string | null
   total: number
+  /** The saves of a long run stand in one line, as long as the newest come first. */
+  together: boolean
   layout: ListLayout<SaveColumn>
 }
 const props = defineProps<Props>()
@@ -36,6 +40,7 @@ const { order, only, refused, press, reset } = useOrder(
 )
 const daily = computed(() => order.value.by === 'time')
 const references = ref<Reference[]>([])
+const runs = ref(new Map<string, RunLine>())
 const labelOf = computed(() => labelsOf(references.value))
 const scroller = ref<HTMLElement | null>(null)
 const pageSize = '100'
@@ -47,34 +52,53 @@ const {
   problem,
   more,
 } = usePages<Save>(
-  computed(() => `${props.version} ${order.value.by} ${order.value.descending} ${props.scope}`),
+  computed(() => `${props.version} ${order.value.by} ${order.value.descending} ${props.together} ${props.scope}`),
   async (after, signal) => {
     const query = {
       scope: props.scope,
       limit: pageSize,
       sort: order.value.by as SaveSort,
       descending: order.value.descending ? ('1' as const) : ('0' as const),
+      together: props.together ? ('1' as const) : ('0' as const),
       ...(after === undefined ? {} : { after }),
     }
     const page = await call(routes.listSaves, { query, signal })
     references.value = after === undefined ? page.references : [...references.value, ...page.references]
+    const lines = page.runs.map((line) => [line.saveId, line] as const)
+    runs.value = new Map(after === undefined ? lines : [...runs.value, ...lines])
     return { items: page.saves, next: page.next }
   },
 )
 
-type Row = { row: 'day'; at: string } | { row: 'save'; index: number; save: Save }
+const ofRuns = useRunSaves(
+  computed(() => props.scope),
+  computed(() => props.version),
+)
+
+type Row =
+  | { row: 'day'; key: string; at: string }
+  | { row: 'save'; key: string; save: Save; inside: boolean }
+  | { row: 'run'; key: string; save: Save; line: RunLine }
+  | { row: 'rest'; key: string; line: RunLine }
 const rows = computed<Row[]>(() =>
   saves.value.flatMap((save, index): Row[] => {
     const before = saves.value[index - 1]
-    const sameDay = before && dayOf(before.at) === dayOf(save.at)
-    return sameDay || !daily.value
-      ? [{ row: 'save', index, save }]
-      : [
-          { row: 'day', at: save.at },
-          { row: 'save', index, save },
-        ]
+    const newDay = daily.value && (!before || dayOf(before.at) !== dayOf(save.at))
+    return [...(newDay ? [{ row: 'day', key: save.at, at: save.at } as const] : []), ...rowsOf(save)]
   }),
 )
+function rowsOf(save: Save): Row[] {
+  const line = runs.value.get(save.id)
+  if (!line) return [{ row: 'save', key: save.id, save, inside: false }]
+  const head: Row = { row: 'run', key: `run ${line.runId}`, save, line }
+  if (!ofRuns.isOpen(line.runId)) return [head]
+  const { saves: inside } = ofRuns.of(line.runId)
+  return [
+    head,
+    ...inside.map((one): Row => ({ row: 'save', key: one.id, save: one, inside: true })),
+    ...(ofRuns.isWhole(line.runId) ? [] : [{ row: 'rest', key: `rest ${line.runId}`, line } as const]),
+  ]
+}
 const { height, visible, scrollTo } = useRows(rows, scroller, more)
 
 const timeWidth = 118
@@ -84,35 +108,73 @@ const template = computed(
     `16px ${props.layout.shown.value.map((column) => (column.id === 'time' && !daily.value ? `${Math.max(column.width, timeWidth)}px` : track(column))).join(' ')}`,
 )
 
-const openIndex = computed(() => saves.value.findIndex((save) => save.id === props.openId))
+/** What the arrow keys stop at. */
+const stops = computed(() => rows.value.filter((row) => row.row !== 'day'))
+const openIndex = computed(() => stops.value.findIndex((row) => row.row === 'save' && row.save.id === props.openId))
 const focusAt = ref(0)
 watch(openIndex, (index) => index >= 0 && (focusAt.value = index))
 watch(saves, (now, before) => now[0]?.id !== before[0]?.id && openIndex.value < 0 && (focusAt.value = 0))
+const focused = computed(() => stops.value[focusAt.value])
 
 async function step(by: number) {
-  focusAt.value = Math.min(saves.value.length - 1, Math.max(0, focusAt.value + by))
-  const at = rows.value.findIndex((row) => row.row === 'save' && row.index === focusAt.value)
-  scrollTo(at)
-  const save = saves.value[focusAt.value]
-  if (props.openId !== null && save) emit('open', save.id)
+  focusAt.value = Math.min(stops.value.length - 1, Math.max(0, focusAt.value + by))
+  scrollTo(rows.value.findIndex((row) => row === focused.value))
+  if (props.openId !== null && focused.value?.row === 'save') emit('open', focused.value.save.id)
   await nextTick()
+}
+
+/** The run whose saves are read to the end, because all of them are to be picked or marked. */
+const readingAll = ref<number | null>(null)
+async function withWhole(line: RunLine, act: (all: Save[]) => void) {
+  if (readingAll.value !== null) return
+  readingAll.value = line.runId
+  const all = ofRuns.isWhole(line.runId) ? ofRuns.of(line.runId).saves : await ofRuns.whole(line)
+  readingAll.value = null
+  if (all) act(all)
+}
+function pickRun(line: RunLine) {
+  void withWhole(line, (all) => (all.every((save) => tray.holds(save)) ? tray.remove(all) : tray.add(all)))
+}
+function pickedOf({ runId }: RunLine): boolean | 'some' {
+  const held = ofRuns.of(runId).saves.filter((save) => tray.holds(save)).length
+  if (held === 0) return false
+  return ofRuns.isWhole(runId) && held === ofRuns.of(runId).saves.length ? true : 'some'
+}
+
+function choose(row: Row | undefined) {
+  if (row?.row === 'save') emit('open', row.save.id)
+  if (row?.row === 'run') void ofRuns.toggle(row.line)
+  if (row?.row === 'rest') void ofRuns.more(row.line.runId)
+}
+function pick(row: Row | undefined) {
+  if (row?.row === 'save') tray.toggle(row.save)
+  if (row?.row === 'run') pickRun(row.line)
+}
+function mark(row: Row | undefined) {
+  // An opened save answers to the key itself.
+  if (props.openId !== null) return
+  if (row?.row === 'save') emit('mark', [row.save])
+  if (row?.row === 'run') void withWhole(row.line, (all) => emit('mark', all))
+}
+function turn(row: Row | undefined, opened: boolean) {
+  if (row?.row === 'run' && ofRuns.isOpen(row.line.runId) !== opened) void ofRuns.toggle(row.line)
 }
 
 useEventListener('keydown', (event: KeyboardEvent) => {
   const target = event.target as HTMLElement
   if (event.ctrlKey || event.metaKey || event.altKey) return
   if (target.closest('input:not([type=checkbox]), textarea, .ant-popover, [role=separator], [role=slider]')) return
-  const save = saves.value[focusAt.value]
   const acts: Record<string, () => void> = {
     j: () => void step(1),
     ArrowDown: () => void step(1),
     k: () => void step(-1),
     ArrowUp: () => void step(-1),
-    Enter: () => save && emit('open', save.id),
+    ArrowRight: () => turn(focused.value, true),
+    ArrowLeft: () => turn(focused.value, false),
+    Enter: () => choose(focused.value),
     Escape: () => emit('open', null),
-    x: () => save && tray.toggle(save),
-    // An opened save answers to the key itself.
-    m: () => save && props.openId === null && emit('mark', [save]),
+    x: () => pick(focused.value),
+    m: () => mark(focused.value),
   }
   const act = acts[event.key]
   if (!act || (event.key === 'Enter' && target.closest('button, a'))) return
@@ -134,11 +196,11 @@ useEventListener('keydown', (event: KeyboardEvent) => {
     aria-label="Saves"
     :aria-rowcount="total"
     tabindex="0"
-    :style="{ '--save-columns': template, '--least': `${layout.least.value + 60}px` }"
+    :style="{ '--columns': template, '--least': `${layout.least.value + 60}px` }"
     @scroll="emit('scrolled', scroller?.scrollTop ?? 0)"
   >
     <ColumnHeads
-      class="line"
+      class="line head"
       :layout="layout"
       :order="order"
       :sortable="saveSorts"
@@ -152,7 +214,7 @@ useEventListener('keydown', (event: KeyboardEvent) => {
     <div :style="{ height: `${height}px`, position: 'relative' }" role="rowgroup">
       <div
         v-for="{ start, row } in visible"
-        :key="row.row === 'day' ? row.at : row.save.id"
+        :key="row.key"
         class="item"
         :style="{ transform: `translateY(${start}px)` }"
         role="presentation"
@@ -160,6 +222,30 @@ useEventListener('keydown', (event: KeyboardEvent) => {
         <div v-if="row.row === 'day'" class="day" role="row">
           <span role="gridcell">{{ dayText(row.at) }}</span>
         </div>
+        <RunRow
+          v-else-if="row.row === 'run'"
+          :line="row.line"
+          :save="row.save"
+          :names="names"
+          :columns="layout.shown.value"
+          :label-of="labelOf"
+          :opened="ofRuns.isOpen(row.line.runId)"
+          :picked="pickedOf(row.line)"
+          :reading="readingAll === row.line.runId ? ofRuns.of(row.line.runId).saves.length : null"
+          :class="{ at: row === focused }"
+          @toggle="ofRuns.toggle(row.line)"
+          @pick="pickRun(row.line)"
+          @stop="ofRuns.stop()"
+        />
+        <p v-else-if="row.row === 'rest'" class="rest" :class="{ at: row === focused }">
+          <span v-if="ofRuns.of(row.line.runId).problem" class="failure">{{
+            ofRuns.of(row.line.runId).problem?.detail
+          }}</span>
+          <button v-if="!ofRuns.of(row.line.runId).loading" class="plain" @click="ofRuns.more(row.line.runId)">
+            Show more of this run
+          </button>
+          <span v-else class="quiet">Reading the saves of this run …</span>
+        </p>
         <SaveRow
           v-else
           :save="row.save"
@@ -169,7 +255,7 @@ useEventListener('keydown', (event: KeyboardEvent) => {
           :label-of="labelOf"
           :picked="tray.holds(row.save)"
           :open="row.save.id === openId"
-          :class="{ at: row.index === focusAt }"
+          :class="{ at: row === focused, inside: row.inside }"
           @open="emit('open', row.save.id)"
           @pick="tray.toggle(row.save)"
         />
@@ -184,31 +270,14 @@ useEventListener('keydown', (event: KeyboardEvent) => {
   </div>
 </template>
 
+<style scoped src="../frame/rows.css"></style>
 <style scoped>
+.head {
+  height: 26px;
+  font-size: 12.5px;
+}
 .note {
   margin: 10px 18px;
-}
-.rows {
-  flex: 1;
-  overflow: auto;
-  background: var(--ground);
-  min-height: 0;
-}
-.line {
-  display: grid;
-  grid-template-columns: var(--save-columns);
-  column-gap: 10px;
-  align-items: center;
-  height: 26px;
-  min-width: var(--least);
-  padding: 0 14px 0 18px;
-  position: sticky;
-  top: 0;
-  z-index: 1;
-  font-size: 12.5px;
-  white-space: nowrap;
-  background: var(--raised);
-  border-bottom: 1px solid var(--line-soft);
 }
 .mend {
   color: var(--pine);
@@ -225,15 +294,25 @@ useEventListener('keydown', (event: KeyboardEvent) => {
   font-weight: 600;
   color: var(--soft);
 }
+.inside {
+  box-shadow:
+    inset 9px 0 0 var(--ground),
+    inset 11px 0 0 var(--line);
+}
+.rest {
+  height: 28px;
+  margin: 0;
+  padding: 5px 18px 0 44px;
+  font-size: 13px;
+  box-shadow:
+    inset 9px 0 0 var(--ground),
+    inset 11px 0 0 var(--line);
+}
+.rest button {
+  color: var(--pine);
+}
 .rows:focus-visible .at {
   outline: 2px solid var(--pine);
   outline-offset: -2px;
-}
-.state {
-  padding: 60px;
-  text-align: center;
-}
-.more {
-  padding: 8px 18px;
 }
 </style>

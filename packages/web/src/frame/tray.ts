@@ -16,6 +16,11 @@ export const useTray = defineStore('tray', () => {
     add(more: readonly Save[]) {
       saves.value = new Map([...saves.value, ...more.map((save) => [save.id, save] as const)])
     },
+    remove(some: readonly Save[]) {
+      const next = new Map(saves.value)
+      for (const save of some) next.delete(save.id)
+      saves.value = next
+    },
     empty() {
       saves.value = new Map()
     },

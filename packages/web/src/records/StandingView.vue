@@ -193,6 +193,7 @@ const heldIn = (line: Line, column: string): Held =>
   </main>
 </template>
 
+<style scoped src="../frame/rows.css"></style>
 <style scoped>
 .stand {
   display: flex;
@@ -222,48 +223,12 @@ h1 {
 .coming {
   padding: 6px 18px;
 }
-.rows {
-  flex: 1;
-  overflow: auto;
-  min-height: 0;
-  background: var(--ground);
-}
-.line {
-  position: absolute;
-  inset: 0 0 auto;
-  display: grid;
-  grid-template-columns: var(--columns);
-  min-width: var(--least);
-  column-gap: 10px;
-  align-items: center;
-  height: 28px;
-  padding: 0 14px 0 18px;
-  font-size: 13px;
-  white-space: nowrap;
-  background: var(--panel);
-  border-bottom: 1px solid var(--line-soft);
-}
-.line > * {
-  overflow: hidden;
-  text-overflow: ellipsis;
-}
-.head {
-  position: sticky;
-  top: 0;
-  z-index: 1;
-  color: var(--soft);
-  background: var(--raised);
-}
 .swatch {
   background: repeating-linear-gradient(135deg, var(--line-soft) 0 3px, transparent 3px 7px);
   display: inline-block;
   width: 34px;
   height: 12px;
   vertical-align: -2px;
-}
-.state {
-  padding: 60px;
-  text-align: center;
 }
 .legend {
   padding: 6px 18px;

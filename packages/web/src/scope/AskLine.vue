@@ -68,7 +68,7 @@ useEventListener('keydown', (event) => {
         class="field"
         aria-label="The scope in plain words"
         aria-describedby="asked"
-        placeholder="rent of tenancies by anyone but imports, last week"
+        placeholder="deposit of tenancies by anyone but imports, last week"
         autocomplete="off"
         spellcheck="false"
         @keydown.esc.stop="close"
@@ -92,15 +92,12 @@ useEventListener('keydown', (event) => {
 </template>
 
 <style scoped>
-.ask.open {
-  flex-basis: 100%;
-}
 .hint {
   color: var(--soft);
   font-size: 13px;
   border: 1px solid var(--faint);
   border-radius: 3px;
-  padding: 2px 10px;
+  padding: 1px 9px;
 }
 kbd {
   font-family: var(--mono);

@@ -32,14 +32,16 @@ const editors = {
   reason: ReasonEditor,
   state: StateEditor,
 }
-/** Parts that stand in the sentence only when they narrow it. */
+/** Parts that stand in the sentence only when they narrow it; what can still be added folds into one press. */
 const more = [
-  { part: 'record', title: 'Narrow to records' },
-  { part: 'value', title: 'values' },
-  { part: 'how', title: 'how' },
-  { part: 'reason', title: 'reason' },
-  { part: 'state', title: 'what became of it' },
+  { part: 'record', title: 'Records', hint: 'named ones, with their lines' },
+  { part: 'value', title: 'Values', hint: 'from, to, holding, rose or fell by' },
+  { part: 'how', title: 'How', hint: 'created, changed, deleted; by which channel or run' },
+  { part: 'reason', title: 'Reason', hint: 'given, missing, holding a word' },
+  { part: 'state', title: 'What became of it', hint: 'reviewed, asked about, set back' },
 ] as const
+const addable = computed(() => more.filter(({ part }) => !props.scope[part]))
+const adding = ref<PartName | 'choose' | null>(null)
 
 function put(part: ScopePart) {
   emit('change', isHollow(part) ? withoutPart(props.scope, part.part) : withPart(props.scope, part))
@@ -69,14 +71,18 @@ function remove(name: PartName) {
         destroy-tooltip-on-hide
         @open-change="(now: boolean) => (open = now ? piece.part : null)"
       >
-        <button
-          class="plain part"
+        <!-- A button of its own kind, since those of the browser do not break between two lines as words do. -->
+        <span
+          class="part"
+          role="button"
+          tabindex="0"
           :class="{ narrows: piece.narrows, exclude: piece.exclude }"
           :data-part="piece.part"
           :aria-expanded="open === piece.part"
+          @keydown.enter.prevent="open = piece.part"
+          @keydown.space.prevent="open = piece.part"
+          >{{ piece.text }}</span
         >
-          {{ piece.text }}
-        </button>
         <template #content>
           <div class="editor" @keydown.esc="open = null">
             <component :is="editors[piece.part]" :part="scope[piece.part] as never" :names="names" @put="put" />
@@ -90,24 +96,34 @@ function remove(name: PartName) {
         </template>
       </Popover>
     </template>
-    <template v-for="one in more" :key="one.part">
-      <Popover
-        v-if="!scope[one.part]"
-        :open="open === one.part"
-        trigger="click"
-        placement="bottomLeft"
-        :arrow="false"
-        destroy-tooltip-on-hide
-        @open-change="(now: boolean) => (open = now ? one.part : null)"
-      >
-        <button class="plain more" :aria-expanded="open === one.part">{{ one.title }}</button>
-        <template #content>
-          <div class="editor" @keydown.esc="open = null">
-            <component :is="editors[one.part]" :part="undefined" :names="names" @put="put" />
-          </div>
-        </template>
-      </Popover>
-    </template>
+    <Popover
+      v-if="addable.length > 0 || adding !== null"
+      :open="adding !== null"
+      trigger="click"
+      placement="bottomLeft"
+      :arrow="false"
+      destroy-tooltip-on-hide
+      @open-change="(now: boolean) => (adding = now ? 'choose' : null)"
+    >
+      <button class="plain more" :aria-expanded="adding !== null">Narrow further</button>
+      <template #content>
+        <div class="editor" @keydown.esc="adding = null">
+          <ul v-if="adding === 'choose'">
+            <li v-for="one in addable" :key="one.part">
+              <button class="plain act" @click="adding = one.part">{{ one.title }}</button>
+              <span class="quiet"> {{ one.hint }}</span>
+            </li>
+          </ul>
+          <component
+            :is="editors[adding]"
+            v-else-if="adding"
+            :part="scope[adding] as never"
+            :names="names"
+            @put="put"
+          />
+        </div>
+      </template>
+    </Popover>
     <button v-if="Object.keys(scope).length > 1" class="plain more" @click="emit('change', {})">Clear all</button>
   </div>
 </template>
@@ -121,6 +137,7 @@ function remove(name: PartName) {
   white-space: pre-wrap;
 }
 .part {
+  cursor: pointer;
   font-weight: 600;
   color: var(--pine);
   border-bottom: 1.5px dotted var(--pine);
@@ -136,6 +153,12 @@ function remove(name: PartName) {
   font-size: 13px;
   color: var(--pine);
   margin-left: 14px;
+}
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  line-height: 26px;
 }
 .editor {
   width: 340px;
