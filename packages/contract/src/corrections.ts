@@ -3,7 +3,8 @@ import { Captured, Instant, IntParam, Reason, SaveId, IdNumber } from './common.
 import { route } from './route.ts'
 
 export const Choice = v.picklist(['keep', 'overwrite'])
-export const ItemState = v.picklist(['clear', 'already-so', 'changed-since', 'blocked'])
+/** What `follows` is worked out by the source from values that are set back: foretold, never written. */
+export const ItemState = v.picklist(['clear', 'already-so', 'changed-since', 'follows', 'blocked'])
 
 export const CorrectionItem = v.object({
   id: v.number(),
@@ -15,6 +16,8 @@ export const CorrectionItem = v.object({
   found: Captured,
   now: Captured,
   target: Captured,
+  /** Of a value that follows: what the source made of it in the trial, when it made anything of it. */
+  foretold: v.nullable(v.object({ value: Captured })),
   state: ItemState,
   /** Why a blocked value cannot be written. */
   why: v.nullable(v.string()),
@@ -22,10 +25,12 @@ export const CorrectionItem = v.object({
   written: v.boolean(),
   /** Its values are kept and not shown here; they can be revealed in the save. */
   masked: v.boolean(),
+  /** One of its values is longer than is shown here. */
+  cut: v.boolean(),
 })
 export type CorrectionItem = v.InferOutput<typeof CorrectionItem>
 
-/** A change that writing caused in a tracked field beyond the values asked for, as the trial showed it. */
+/** A change that writing caused in a tracked field beyond the items themselves, as the trial showed it. */
 export const Effect = v.object({
   typeId: v.number(),
   key: v.string(),
@@ -46,7 +51,10 @@ export const Trial = v.object({
   refusal: v.nullable(v.string()),
   /** The records it refused when each was tried by itself, the first two hundred. */
   refused: v.optional(v.array(Refusal), []),
+  /** The first two hundred. */
   effects: v.array(Effect),
+  /** How many there are. */
+  effectCount: v.number(),
 })
 
 export const CorrectionHead = v.object({

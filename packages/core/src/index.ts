@@ -101,6 +101,7 @@ export { contested, placesAfter, recordPlace, type ContestedPlace } from './capt
 export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
 export { runKey, runWords, type RunKey, type RunKind, type RunnableSave } from './capture/run.ts'
 export {
+  following,
   invertWrites,
   itemPlace,
   itemsOfChanges,

@@ -5,6 +5,8 @@ import { applying, noteAttempt, settleAttempts, type Attempt } from '../src/corr
 import { draftCorrection, type PickedChange } from '../src/corrections/draft.ts'
 import { readCorrection } from '../src/corrections/store.ts'
 import type { SignedIn } from '../src/http/bind.ts'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { putInForce } from '../src/tracking/put-in-force.ts'
 import { throughLossyWire } from './lossy.ts'
 import { ledger, makeWorld, track, type LedgerEntry, type World } from './support.ts'
 
@@ -133,7 +135,77 @@ describe('a revert', () => {
   it('blocks what the source works out itself', async () => {
     const { save } = await changed('110.00', '150.00')
     const correction = await drafted([{ saveId: save.id, fieldId: await fieldId('twice') }])
-    expect(correction.items[0]).toMatchObject({ state: 'blocked', why: 'the source works this field out itself' })
+    expect(correction.items[0]).toMatchObject({
+      state: 'blocked',
+      why: 'the source works this field out from others: set those back and it follows',
+    })
+  })
+
+  describe('of values the source works out', () => {
+    const decided = async (derivedFrom: number[]) => {
+      const { id, type_id } = await world
+        .db('spoor.field')
+        .where({ column_name: 'monthly' })
+        .first<{ id: number; type_id: number }>('id', 'type_id')
+      const { revision } = await readDraft(world.db, world.sourceId)
+      await stageDraft(
+        world.db,
+        world.sourceId,
+        revision,
+        [{ typeId: type_id, fieldId: id, keep: 'values', derivedFrom }],
+        world.adminId,
+      )
+      await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'said what follows', world.admin)
+    }
+    beforeAll(async () => decided([await fieldId('rent')]))
+    afterAll(() => decided([]))
+
+    it('foretells and compares them, and never writes them', async () => {
+      const { id, save } = await changed('110.00', '150.00')
+      const correction = await drafted([{ saveId: save.id }])
+      const said = Object.fromEntries(
+        correction.items.map((item) => [item.fieldId, [item.state, item.foretold?.value ?? null, item.target]]),
+      )
+      expect(said).toEqual({
+        [await fieldId('rent')]: ['clear', null, '110.00'],
+        [await fieldId('monthly')]: ['follows', '476.67', '476.67'],
+        [await fieldId('twice')]: ['follows', '220.00', '220.00'],
+      })
+      expect(correction).toMatchObject({ itemCount: 1, trial: { effects: [], effectCount: 0 } })
+      await applyCorrection(deps(), correction.id, 'typed wrongly', admin)
+      const { rows } = await sql('select rent, monthly, twice from tenancy where id = $1', [id])
+      expect(rows).toEqual([{ rent: '110.00', monthly: '476.67', twice: '220.00' }])
+      const written = (await readCorrection(world.db, correction.id)).items.filter((item) => item.written)
+      expect(written.map((item) => item.fieldId)).toEqual([await fieldId('rent')])
+    })
+
+    it('says where the source makes something else of them now', async () => {
+      const { save } = await changed('110.00', '150.00')
+      const owner = await world.sources.connection(world.sourceId)
+      const works = (factor: string) =>
+        owner.raw(
+          `create or replace function public.keep() returns trigger language plpgsql as $$ begin new.monthly := round(new.rent * ${factor}, 2); return new; end $$`,
+        )
+      await works('2')
+      const correction = await drafted([{ saveId: save.id }])
+      await works('52 / 12')
+      const monthly = await fieldId('monthly')
+      expect(correction.items.find((item) => item.fieldId === monthly)).toMatchObject({
+        state: 'follows',
+        target: '476.67',
+        foretold: { value: '220.00' },
+      })
+    })
+
+    it('sets none back by itself, and leaves it where its cause is kept', async () => {
+      const { id, save } = await changed('110.00', '150.00')
+      const alone = await drafted([{ saveId: save.id, fieldId: await fieldId('monthly') }])
+      expect(alone.items).toMatchObject([{ state: 'blocked', foretold: null }])
+      await sql('update tenancy set rent = 133 where id = $1', [id])
+      const kept = await drafted([{ saveId: save.id }])
+      const monthly = await fieldId('monthly')
+      expect(kept.items.find((item) => item.fieldId === monthly)).toMatchObject({ state: 'follows', foretold: null })
+    })
   })
 
   it('tells NULL from a value, both ways', async () => {

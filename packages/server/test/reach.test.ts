@@ -325,6 +325,7 @@ function everyAddress(): string[] {
   return [
     ...everyScope().flatMap((scope) => [
       query('/changes/saves', scope),
+      query('/changes/saves', scope, { together: '1' }),
       query('/changes/saves', scope, { sort: 'record' }),
       query('/changes/saves', scope, { sort: 'who', descending: '0' }),
       query('/changes/summary', scope),
@@ -338,6 +339,7 @@ function everyAddress(): string[] {
       ...['day', 'actor', 'type'].map((by) => query('/changes/groups', scope, { by, zone: 'UTC' })),
     ]),
     ...changes.map((one) => `/changes/saves/${one.saveId}`),
+    ...Array.from({ length: 60 }, (_, run) => `/changes/saves?run=${run}&together=1`),
     ...[...new Set(changes.map((one) => `/records/present?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],
     ...[...new Set(changes.map((one) => `/records/story?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],
     ...fragments.map((words) => `/records/find?words=${encodeURIComponent(words)}`),

@@ -1,8 +1,17 @@
 import fc from 'fast-check'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { actorKinds, matches, rise, type ChangeState, type Scope, type ScopedChange } from '@spoor/core'
+import {
+  actorKinds,
+  matches,
+  partsOf,
+  rise,
+  withPart,
+  type ChangeState,
+  type Scope,
+  type ScopedChange,
+} from '@spoor/core'
 import { anyScope } from '../../core/src/scope/scope.arbitrary.ts'
-import type { Save as SaveShown } from '@spoor/contract'
+import type { Held, Save as SaveShown } from '@spoor/contract'
 import { savePage } from '../src/ledger/saves.ts'
 import { readActivity } from '../src/changes/queries/activity.ts'
 import { changePage } from '../src/changes/queries/changes.ts'
@@ -71,6 +80,12 @@ beforeAll(async () => {
     actors: [],
     types: [],
   })
+  for (const id of [1, 2, 3, 4, 5, 6])
+    await db.raw(
+      `insert into ledger.run (id, source_id, kind, run_key, declared, first_at, last_at, saves) overriding system value
+       values (?, ?, 'declared', ?, ?, now(), now(), 50)`,
+      [id, world.sourceId, `run ${id}`, `run ${id}`],
+    )
   await db('spoor.assignment').insert({ assigned_to: world.adminId, note: '', by: world.adminId })
   for (const month of ['2026-03-01', '2026-04-01', '2026-05-01'])
     await db.raw('select ledger.ensure_month(?::date)', [month])
@@ -356,5 +371,97 @@ describe('SQL and in-memory matching agree on random scopes', () => {
       }),
       { numRuns: 60 },
     )
+  })
+})
+
+describe('saves of one run in one line', () => {
+  /** Ids as they are shown: of a run that has five saves or more in scope the newest only. */
+  function together(newestFirst: readonly string[]): string[] {
+    const runOf = (id: string) => changes.find((change) => change.saveId === id)!.runId
+    const sizes = new Map<number, number>()
+    for (const id of newestFirst) sizes.set(runOf(id), (sizes.get(runOf(id)) ?? 0) + 1)
+    const met = new Set<number>()
+    return newestFirst.filter((id) => {
+      const first = !met.has(runOf(id))
+      met.add(runOf(id))
+      return first || sizes.get(runOf(id))! < 5
+    })
+  }
+
+  /** One part of a scope at most, so that enough stays in it for runs to be long. */
+  const wide = fc.tuple(anyScope, fc.nat()).map(([scope, at]): Scope => {
+    const parts = partsOf(scope)
+    return parts.length === 0 ? {} : withPart({}, parts[at % parts.length]!)
+  })
+
+  it('stand where the newest stands, whatever is asked and however long the pages are', async () => {
+    let lines = 0
+    await fc.assert(
+      fc.asyncProperty(wide, wide, fc.integer({ min: 1, max: 30 }), async (scope, reach, limit) => {
+        // What somebody may see is never said in runs.
+        const scopes = [scope, reach.how ? {} : reach]
+        const flat = [...new Set(expected(scopes).map((change) => change.saveId))].sort((a, b) => Number(b) - Number(a))
+        const named = scope.how !== undefined && !scope.how.exclude && scope.how.runs.length > 0
+        const ids: string[] = []
+        for (let after: string | undefined; ;) {
+          const page = await savePage(world.db, scopes, { after, limit, nowMs, together: true })
+          ids.push(...page.saves.map((save) => save.id))
+          for (const line of page.runs) {
+            lines++
+            const own = expected(scopes).filter((change) => change.runId === line.runId)
+            const saves = new Set(own.map((change) => change.saveId))
+            expect(saves).toContain(line.saveId)
+            expect(line.saves).toBe(saves.size)
+            expect(line.types.reduce((sum, type) => sum + type.records, 0)).toBe(
+              new Set(own.map(({ typeId, key }) => `${typeId}${key}`)).size,
+            )
+            expect(line.oneActor).toBe(new Set(own.map((change) => change.actorId)).size === 1)
+            expect(line.oneReason).toBe(new Set(own.map((change) => change.reason ?? '')).size === 1)
+            expect(new Set(line.fields.map((field) => field.fieldId))).toEqual(new Set(own.map((one) => one.fieldId)))
+            for (const field of line.fields)
+              for (const side of ['before', 'after'] as const) heldAs(field[side], field.fieldId, own, side)
+          }
+          if (page.next === null) break
+          after = page.next
+        }
+        expect(ids).toEqual(named ? flat : together(flat))
+      }),
+      { numRuns: 150 },
+    )
+    expect(lines).toBeGreaterThan(50)
+  })
+
+  function heldAs(held: Held, fieldId: number, own: readonly Made[], side: 'before' | 'after') {
+    const of = own.filter((change) => change.fieldId === fieldId)
+    const distinct = new Set(of.map((change) => change[side]))
+    if (of.some((change) => change.erased)) expect(held).toEqual({ held: 'various' })
+    else if (distinct.size === 1) expect(held).toEqual({ held: 'one', value: of[0]![side] })
+    else if (fieldId % 2 === 0 && [...distinct].every((value) => value !== null && /^-?\d+(\.\d+)?$/.test(value))) {
+      const numbers = [...distinct].map(Number)
+      expect(held.held).toBe('span')
+      if (held.held !== 'span') return
+      expect([Number(held.least), Number(held.most)]).toEqual([Math.min(...numbers), Math.max(...numbers)])
+    } else expect(held).toEqual({ held: 'various' })
+  }
+
+  it('tell nothing of a masked field', async () => {
+    const version = { source_id: world.sourceId, version: 999 }
+    await world.db('spoor.plan_version').insert({
+      ...version,
+      state: 'in force',
+      reason: 'to be masked',
+      plan: { types: { 1: { fields: { 2: { masked: true } } } } },
+    })
+    const { runs } = await savePage(world.db, [{}], { after: undefined, limit: 10, nowMs, together: true })
+    await world.db('spoor.plan_version').where(version).delete()
+    const sides = runs.flatMap((line) =>
+      line.fields.flatMap(({ fieldId, before, after }) => [
+        [fieldId, before.held],
+        [fieldId, after.held],
+      ]),
+    )
+    expect(sides.filter(([fieldId]) => fieldId === 2).every(([, held]) => held === 'masked')).toBe(true)
+    expect(sides.filter(([, held]) => held === 'masked')).not.toHaveLength(0)
+    expect(sides.filter(([, held]) => held !== 'masked')).not.toHaveLength(0)
   })
 })

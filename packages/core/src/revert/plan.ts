@@ -11,10 +11,16 @@ export interface RevertItem {
   target: CapturedValue
 }
 
-/** What the source holds now: the value, or why there is none to be written. */
-export type CurrentValue = { state: 'value'; value: CapturedValue } | { state: 'blocked'; why: BlockReason }
+/**
+ * What the source holds now: the value, or why there is none to be written. A value that `follows` is worked out by the
+ * source from others that are to be set back: what it becomes is foretold and compared, never written.
+ */
+export type CurrentValue =
+  | { state: 'value'; value: CapturedValue }
+  | { state: 'follows'; value: CapturedValue }
+  | { state: 'blocked'; why: BlockReason }
 
-export type BlockReason = 'record-gone' | 'field-gone' | 'field-generated' | 'not-allowed' | 'no-value-kept'
+export type BlockReason = 'record-gone' | 'field-gone' | 'field-derived' | 'not-allowed' | 'no-value-kept'
 
 export type Choice = 'keep' | 'overwrite'
 
@@ -22,6 +28,7 @@ export type RehearsedState =
   | { state: 'clear'; now: CapturedValue }
   | { state: 'already-so'; now: CapturedValue }
   | { state: 'changed-since'; now: CapturedValue; choice: Choice }
+  | { state: 'follows'; now: CapturedValue }
   | { state: 'blocked'; why: BlockReason }
 
 export type RehearsedItem = RevertItem & RehearsedState
@@ -56,10 +63,39 @@ export function rehearse(
   return items.map((item) => {
     const now = current(item)
     if (now.state === 'blocked') return { ...item, state: 'blocked', why: now.why }
+    if (now.state === 'follows') return { ...item, state: 'follows', now: now.value }
     if (now.value === item.target) return { ...item, state: 'already-so', now: now.value }
     if (now.value === item.found) return { ...item, state: 'clear', now: now.value }
     return { ...item, state: 'changed-since', now: now.value, choice: choices.get(itemPlace(item)) ?? 'keep' }
   })
+}
+
+/**
+ * Whether the source works a value out from others that are wanted too.
+ * @param derivedFrom the fields that a field follows from, by the tracking plan; null where the source computes it without
+ *   saying from what; empty where it is written like any other
+ * @returns `written` where it is a value like any other, `follows` where what it follows from is among the items, and
+ *   `alone` where nothing that it follows from is
+ */
+export function following(
+  items: readonly Pick<RevertItem, 'typeId' | 'key' | 'fieldId'>[],
+  derivedFrom: (typeId: number, fieldId: number) => readonly number[] | null,
+): (item: Pick<RevertItem, 'typeId' | 'key' | 'fieldId'>) => 'written' | 'follows' | 'alone' {
+  const wanted = new Set(items.map(itemPlace))
+  const writable = new Set(
+    items
+      .filter((item) => derivedFrom(item.typeId, item.fieldId)?.length === 0)
+      .map(({ typeId, key }) => `${typeId}/${key}`),
+  )
+  return (item) => {
+    const causes = derivedFrom(item.typeId, item.fieldId)
+    if (causes?.length === 0) return 'written'
+    const moves =
+      causes === null
+        ? writable.has(`${item.typeId}/${item.key}`)
+        : causes.some((fieldId) => wanted.has(itemPlace({ ...item, fieldId })))
+    return moves ? 'follows' : 'alone'
+  }
 }
 
 /** One value to be written, guarded by the value that must still be there. */

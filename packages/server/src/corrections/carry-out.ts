@@ -1,6 +1,7 @@
 import {
   counted,
   fieldPlan,
+  following,
   foldRows,
   groupBy,
   itemPlace,
@@ -25,7 +26,7 @@ import type { SignedIn } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { applying, noteAttempt, outcomeOf, settleAs, type Attempt } from './attempt.ts'
-import { blockedWords, readItems, type KeptItem } from './store.ts'
+import { blockedWords, readItems, type KeptItem, type KeptTrial } from './store.ts'
 import { lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { writableTables } from './tables.ts'
@@ -55,6 +56,7 @@ interface Plan {
   items: KeptItem[]
   tables: Map<number, WritableTable>
   fingerprinted: Set<number>
+  follows: ReturnType<typeof following>
   /** Whether what the source says of a row may hold a masked value. */
   hidesRows: boolean
 }
@@ -84,7 +86,7 @@ export async function rehearseCorrection(
     )
     if (rehearsed.length > 0) await storeRehearsal(trx, plan.items, rehearsed)
     await noteCompared(trx, correctionId, plan.items, person)
-    const stored = { at: new Date().toISOString(), ...trial }
+    const stored: KeptTrial = { at: new Date().toISOString(), ...trial }
     await trx('spoor.correction')
       .where({ id: correctionId })
       .update({ trial: JSON.stringify(stored) })
@@ -321,10 +323,19 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
   const hidesRows = [...tables.values()].some((table) =>
     [...table.fields.keys()].some((fieldId) => masked.has(fieldId)),
   )
-  return { sourceId: head.source_id, items, tables, hidesRows, fingerprinted: new Set(rows.map((row) => row.field_id)) }
+  const { plan } = await planInForce(trx, head.source_id)
+  const follows = following(items, (typeId, fieldId) => {
+    const declared = fieldPlan(plan, typeId, fieldId)?.derivedFrom ?? []
+    return declared.length === 0 && tables.get(typeId)?.fields.get(fieldId)?.generated ? null : declared
+  })
+  const fingerprinted = new Set(rows.map((row) => row.field_id))
+  return { sourceId: head.source_id, items, tables, hidesRows, fingerprinted, follows }
 }
 
-async function compare(sourceTrx: Knex.Transaction, { items, tables, fingerprinted }: Plan): Promise<RehearsedItem[]> {
+async function compare(
+  sourceTrx: Knex.Transaction,
+  { items, tables, fingerprinted, follows }: Plan,
+): Promise<RehearsedItem[]> {
   await plainQuery(sourceTrx, `set local lock_timeout = '3s'`)
   const wanted: RevertItem[] = items.map(({ typeId, key, fieldId, found, target }) => ({
     typeId,
@@ -334,8 +345,15 @@ async function compare(sourceTrx: Knex.Transaction, { items, tables, fingerprint
     target,
   }))
   const held = await lockCurrent(sourceTrx, tables, wanted)
-  const current = (item: RevertItem): CurrentValue =>
-    fingerprinted.has(item.fieldId) ? { state: 'blocked', why: 'no-value-kept' } : held(item)
+  const current = (item: RevertItem): CurrentValue => {
+    // Of what only a fingerprint is kept the value itself is not told either.
+    if (fingerprinted.has(item.fieldId)) return { state: 'blocked', why: 'no-value-kept' }
+    const now = held(item)
+    if (now.state !== 'value') return now
+    const how = follows(item)
+    if (how === 'alone') return { state: 'blocked', why: 'field-derived' }
+    return how === 'follows' ? { state: 'follows', value: now.value } : now
+  }
   return rehearse(wanted, current, new Map(items.map((item) => [itemPlace(item), item.choice])))
 }
 

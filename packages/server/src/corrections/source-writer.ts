@@ -82,7 +82,6 @@ export async function lockCurrent(
   return (item) => {
     const field = tables.get(item.typeId)?.fields.get(item.fieldId)
     if (!field) return { state: 'blocked', why: 'field-gone' }
-    if (field.generated) return { state: 'blocked', why: 'field-generated' }
     const held = found.get(`${item.typeId}/${item.key}`)
     if (!held) return { state: 'blocked', why: 'record-gone' }
     return { state: 'value', value: held.get(item.fieldId) ?? null }

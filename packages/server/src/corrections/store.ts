@@ -1,5 +1,5 @@
-import type { Correction, CorrectionHead, CorrectionItem } from '@spoor/contract'
-import type { BlockReason } from '@spoor/core'
+import type { Correction, CorrectionHead, CorrectionItem, Effect, Refusal } from '@spoor/contract'
+import { itemPlace, type BlockReason } from '@spoor/core'
 import type { Knex } from 'knex'
 import { maskedFields } from '../ledger/masked.ts'
 import { Problem } from '../errors.ts'
@@ -7,13 +7,21 @@ import { Problem } from '../errors.ts'
 const whyBlocked: Readonly<Record<BlockReason, string>> = {
   'record-gone': 'the record is not in the source any more',
   'field-gone': 'the field is not in the source any more',
-  'field-generated': 'the source works this field out itself',
+  'field-derived': 'the source works this field out from others: set those back and it follows',
   'not-allowed': 'Spoor may not write this field',
   'no-value-kept': 'only a fingerprint of this field is kept, not its value',
 }
 
 export function blockedWords(why: BlockReason): string {
   return whyBlocked[why]
+}
+
+/** What a trial showed, as it is kept. */
+export interface KeptTrial {
+  at: string
+  refusal: string | null
+  refused?: Refusal[]
+  effects: Effect[]
 }
 
 interface HeadRow {
@@ -24,7 +32,7 @@ interface HeadRow {
   applied_by_name: string | null
   applied_at: string | null
   reason: string | null
-  trial: Correction['trial']
+  trial: KeptTrial | null
   item_count: string
   record_count: string
 }
@@ -34,7 +42,12 @@ function heads(db: Knex) {
     .join('spoor.person as d', 'd.id', 'c.drafted_by')
     .leftJoin('spoor.person as a', 'a.id', 'c.applied_by')
     .select('c.*', 'd.name as drafted_by_name', 'a.name as applied_by_name')
-    .select(db.raw('(select count(*) from spoor.correction_item i where i.correction_id = c.id) as item_count'))
+    .select(
+      db.raw(
+        '(select count(*) from spoor.correction_item i where i.correction_id = c.id and i.state <> ?) as item_count',
+        ['follows'],
+      ),
+    )
     .select(
       db.raw(
         '(select count(distinct (i.type_id, i.record_key)) from spoor.correction_item i where i.correction_id = c.id) as record_count',
@@ -64,14 +77,34 @@ export async function listCorrections(db: Knex): Promise<CorrectionHead[]> {
 }
 
 /** An item with its values as they are kept, for the work itself. */
-export type KeptItem = Omit<CorrectionItem, 'masked'>
+export type KeptItem = Omit<CorrectionItem, 'masked' | 'cut' | 'foretold'>
 
-export async function readItems(db: Knex, correctionId: number): Promise<KeptItem[]> {
-  return (await db('spoor.correction_item')
+const items = (db: Knex, correctionId: number) =>
+  db('spoor.correction_item')
     .where({ correction_id: correctionId })
     .orderBy('id')
     .select('id', 'type_id as typeId', 'record_key as key', 'label', 'field_id as fieldId', 'save_id as saveId')
-    .select('found', 'now', 'target', 'state', 'why', 'choice', 'written')) as KeptItem[]
+    .select('state', 'why', 'choice', 'written')
+
+export async function readItems(db: Knex, correctionId: number): Promise<KeptItem[]> {
+  return (await items(db, correctionId).select('found', 'now', 'target')) as KeptItem[]
+}
+
+/** Longer values are shown cut; the save has them whole. */
+const shownLength = 300
+
+async function shownItems(
+  db: Knex,
+  correctionId: number,
+): Promise<(KeptItem & { cut: boolean | null; erased: boolean })[]> {
+  const sides = ['found', 'now', 'target'].map((side) => db.raw('left(??, ?) as ??', [side, shownLength, side]))
+  return (await items(db, correctionId)
+    .select(sides)
+    .select('erased')
+    .select(db.raw('greatest(length(found), length(now), length(target)) > ? as cut', [shownLength]))) as (KeptItem & {
+    cut: boolean | null
+    erased: boolean
+  })[]
 }
 
 export async function readCorrection(db: Knex, correctionId: number): Promise<Correction> {
@@ -82,21 +115,44 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     .orderBy('id')
     .select<{ id: string }[]>('id')
   const masked = await maskedFields(db)
-  const erased = new Set(
-    await db('spoor.correction_item').where({ correction_id: correctionId, erased: true }).pluck<number[]>('id'),
-  )
-  const hidden = { found: null, now: null, target: null, masked: true }
+  const shown = await shownItems(db, correctionId)
+  const { foretold, others } = told(row.trial, shown, masked)
+  const hidden = { found: null, now: null, target: null, foretold: null, masked: true }
+  const open = (item: KeptItem) => ({ foretold: foretold.get(itemPlace(item)) ?? null, masked: false })
   return {
     ...headShown(row),
-    items: (await readItems(db, correctionId)).map((item) => ({
+    items: shown.map(({ erased, cut, ...item }) => ({
       ...item,
-      ...(masked.has(item.fieldId) || erased.has(item.id) ? hidden : { masked: false }),
+      cut: cut ?? false,
+      ...(masked.has(item.fieldId) || erased ? hidden : open(item)),
     })),
     trial: row.trial && {
-      ...row.trial,
+      at: row.trial.at,
+      refusal: row.trial.refusal,
       refused: row.trial.refused ?? [],
-      effects: row.trial.effects.filter((effect) => !masked.has(effect.fieldId)),
+      effects: others.slice(0, mostEffects).map(({ before, after, ...effect }) => ({
+        ...effect,
+        before: before?.slice(0, shownLength) ?? null,
+        after: after?.slice(0, shownLength) ?? null,
+      })),
+      effectCount: others.length,
     },
     savedAs: saves.map((save) => save.id),
+  }
+}
+
+const mostEffects = 200
+
+/** What a trial showed: of the values that follow what they become, and whatever else came about. Nothing masked is told. */
+function told(trial: KeptTrial | null, items: readonly KeptItem[], masked: ReadonlySet<number>) {
+  const following = new Set(items.filter((item) => item.state === 'follows').map(itemPlace))
+  const effects = (trial?.effects ?? []).filter((effect) => !masked.has(effect.fieldId))
+  return {
+    foretold: new Map(
+      effects
+        .filter((effect) => following.has(itemPlace(effect)))
+        .map((effect) => [itemPlace(effect), { value: effect.after?.slice(0, shownLength) ?? null }]),
+    ),
+    others: effects.filter((effect) => !following.has(itemPlace(effect))),
   }
 }

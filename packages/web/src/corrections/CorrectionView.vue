@@ -1,9 +1,8 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
-import Radio from 'ant-design-vue/es/radio'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { routes, type Correction, type CorrectionItem, type ProblemBody } from '@spoor/contract'
+import { routes, type Correction, type ProblemBody } from '@spoor/contract'
 import { counted } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
@@ -14,6 +13,7 @@ import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime } from '../value/time.ts'
 import ValueText from '../value/ValueText.vue'
+import CorrectionItems from './CorrectionItems.vue'
 
 const route = useRoute()
 const session = useSession()
@@ -40,18 +40,6 @@ watch(
     void refetch(),
 )
 
-const records = computed(() => {
-  const groups = new Map<string, { title: string; items: CorrectionItem[] }>()
-  for (const item of correction.value?.items ?? []) {
-    const group = groups.get(`${item.typeId}/${item.key}`) ?? {
-      title: `${names.value.typeTitle(item.typeId)} ${item.label}`,
-      items: [],
-    }
-    group.items.push(item)
-    groups.set(`${item.typeId}/${item.key}`, group)
-  }
-  return [...groups.values()]
-})
 const willWrite = computed(() =>
   (correction.value?.items ?? []).filter(
     (item) => item.state === 'clear' || (item.state === 'changed-since' && item.choice === 'overwrite'),
@@ -83,19 +71,6 @@ const apply = () =>
   run('applying', () =>
     call(routes.applyCorrection, { params: { correctionId: id.value }, body: { reason: reason.value } }),
   )
-
-function stateWords(item: CorrectionItem): string {
-  if (item.written) return 'set back'
-  if (!isDraft.value)
-    return item.state === 'changed-since'
-      ? 'kept as it was'
-      : item.state === 'already-so'
-        ? 'already so'
-        : 'not written'
-  return { clear: 'clear', 'already-so': 'already so', 'changed-since': 'changed since', blocked: 'blocked' }[
-    item.state
-  ]
-}
 </script>
 
 <template>
@@ -136,110 +111,46 @@ function stateWords(item: CorrectionItem): string {
           <button class="plain link" @click="rehearse()">Rehearse again</button>
         </p></ProblemNote
       >
-      <div class="scroll">
-        <table>
-          <thead>
-            <tr>
-              <th>field</th>
-              <th>value found</th>
-              <th>value now</th>
-              <th>{{ isDraft ? 'value it will get' : 'value it got' }}</th>
-              <th>state</th>
-              <th>choice</th>
-            </tr>
-          </thead>
-          <tbody v-for="record in records" :key="record.title + record.items[0]!.id">
-            <tr class="record">
-              <th colspan="6" scope="rowgroup">
-                <bdi>{{ record.title }}</bdi>
-              </th>
-            </tr>
-            <tr v-for="item in record.items" :key="item.id" :data-state="item.state">
-              <td>
-                <RouterLink
-                  :to="{ path: '/changes', query: { save: item.saveId } }"
-                  title="Open the save that made this change"
-                  >{{ names.fieldName(item.fieldId) }}</RouterLink
-                >
-              </td>
-              <td>
-                <ValueText
-                  :value="item.found"
-                  :masked="item.masked"
-                  :base-type="names.baseType(item.fieldId)"
-                  side="before"
-                  whole
-                />
-              </td>
-              <td>
-                <ValueText
-                  v-if="item.state !== 'blocked'"
-                  :value="item.now"
-                  :masked="item.masked"
-                  :base-type="names.baseType(item.fieldId)"
-                  side="before"
-                  whole
-                /><span v-else class="quiet">not to be had</span>
-              </td>
-              <td>
-                <ValueText
-                  :value="item.target"
-                  :masked="item.masked"
-                  :base-type="names.baseType(item.fieldId)"
-                  side="after"
-                  whole
-                />
-              </td>
-              <td :class="{ attention: item.state === 'changed-since' || item.state === 'blocked' }">
-                {{ stateWords(item) }}<template v-if="item.why">: {{ item.why }}</template>
-              </td>
-              <td>
-                <Radio.Group
-                  v-if="isDraft && item.state === 'changed-since'"
-                  :value="item.choice"
-                  :disabled="busy !== null"
-                  :aria-label="`What to do with ${names.fieldName(item.fieldId)}`"
-                  @change="
-                    (event: { target: { value?: 'keep' | 'overwrite' } }) =>
-                      rehearse([{ itemId: item.id, choice: event.target.value! }])
-                  "
-                >
-                  <Radio value="keep">keep what is there now</Radio>
-                  <Radio value="overwrite">overwrite it</Radio>
-                </Radio.Group>
-              </td>
-            </tr>
-          </tbody>
-        </table>
-        <section v-if="isDraft && correction.trial" class="trial">
-          <p v-if="correction.trial.refusal" class="failure" role="alert">
-            <b>The source refused the trial:</b> {{ correction.trial.refusal }}
+      <CorrectionItems
+        :items="correction.items"
+        :draft="isDraft"
+        :names="names"
+        :busy="busy !== null"
+        @choose="(items, choice) => rehearse(items.map(({ id: itemId }) => ({ itemId, choice })))"
+      />
+      <section v-if="isDraft && correction.trial" class="trial">
+        <p v-if="correction.trial.refusal" class="failure" role="alert">
+          <b>The source refused the trial:</b> {{ correction.trial.refusal }}
+        </p>
+        <ul v-if="correction.trial.refused.length > 0">
+          <li v-for="one in correction.trial.refused" :key="`${one.typeId}${one.key}`">
+            <bdi>{{ names.typeTitle(one.typeId) }} {{ one.label }}</bdi
+            >: {{ one.words }}
+          </li>
+        </ul>
+        <p v-if="!correction.trial.refusal && willWrite.length > 0">
+          Tried in the source just now and rolled back: it accepts {{ counted(willWrite.length, 'value') }}.
+        </p>
+        <template v-if="correction.trial.effects.length > 0">
+          <p>
+            {{ counted(correction.trial.effectCount, 'value') }} would change along with them, by the source’s own
+            rules<template v-if="correction.trial.effectCount > correction.trial.effects.length"
+              >, these among them</template
+            >:
           </p>
-          <ul v-if="correction.trial.refused.length > 0">
-            <li v-for="one in correction.trial.refused" :key="`${one.typeId}${one.key}`">
-              <bdi>{{ names.typeTitle(one.typeId) }} {{ one.label }}</bdi
-              >: {{ one.words }}
+          <ul>
+            <li v-for="effect in correction.trial.effects" :key="`${effect.typeId}${effect.key}${effect.fieldId}`">
+              <bdi>{{ names.typeTitle(effect.typeId) }} {{ effect.label }}</bdi
+              >, {{ names.fieldName(effect.fieldId) }}
+              <ValueText
+                :value="effect.before"
+                :base-type="names.baseType(effect.fieldId)"
+                side="before"
+              />&ensp;<ValueText :value="effect.after" :base-type="names.baseType(effect.fieldId)" side="after" />
             </li>
           </ul>
-          <p v-if="!correction.trial.refusal && willWrite.length > 0">
-            Tried in the source just now and rolled back: it accepts {{ counted(willWrite.length, 'value') }}.
-          </p>
-          <template v-if="correction.trial.effects.length > 0">
-            <p>These would change along with them, by the source’s own rules:</p>
-            <ul>
-              <li v-for="effect in correction.trial.effects" :key="`${effect.typeId}${effect.key}${effect.fieldId}`">
-                <bdi>{{ names.typeTitle(effect.typeId) }} {{ effect.label }}</bdi
-                >, {{ names.fieldName(effect.fieldId) }}
-                <ValueText
-                  :value="effect.before"
-                  :base-type="names.baseType(effect.fieldId)"
-                  side="before"
-                />&ensp;<ValueText :value="effect.after" :base-type="names.baseType(effect.fieldId)" side="after" />
-              </li>
-            </ul>
-          </template>
-        </section>
-      </div>
+        </template>
+      </section>
       <form v-if="isDraft" class="acts" @submit.prevent="apply">
         <template v-if="session.may('corrections.apply')">
           <Input
@@ -291,34 +202,11 @@ h1 {
 .save {
   margin-left: 8px;
 }
-.scroll {
-  flex: 1;
-  overflow: auto;
-  min-height: 0;
-}
-table {
-  width: 100%;
-  border-collapse: collapse;
-  background: var(--panel);
-}
-th,
-td {
-  text-align: left;
-  padding: 6px 12px;
-  border-bottom: 1px solid var(--line-soft);
-  vertical-align: top;
-  font-weight: 400;
-}
-thead th {
-  color: var(--soft);
-  font-size: 12.5px;
-}
-.record th {
-  font-weight: 650;
-  background: var(--raised);
-}
 .trial {
-  padding: 12px 0;
+  flex: none;
+  max-height: 34vh;
+  overflow: auto;
+  padding: 4px 0;
 }
 .trial li {
   padding-left: 18px;
