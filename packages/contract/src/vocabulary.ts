@@ -34,6 +34,8 @@ export const Vocabulary = v.object({
   ),
   actors: v.array(v.object({ id: v.number(), name: v.string(), kind: Kind })),
   channels: v.array(v.string()),
+  /** Units of the staff list that these actors belong to. */
+  units: v.array(v.string()),
 })
 export type Vocabulary = v.InferOutput<typeof Vocabulary>
 

@@ -10,10 +10,13 @@ export {
   actorKinds,
   changeStates,
   everything,
+  groupsOf,
   isHollow,
   partsOf,
   scopeActions,
   settled,
+  transactionsOf,
+  withMembers,
   withPart,
   withoutPart,
   type ActorKind,
@@ -32,9 +35,10 @@ export {
   type ValueTest,
   type WhatPart,
   type WhenPart,
+  type WhoGroup,
   type WhoPart,
 } from './scope/model.ts'
-export { dateText, kindPlural, sentence, sentenceText, type ScopeNames, type SentencePiece } from './scope/sentence.ts'
+export { dateText, groupWords, kindPlural, sentence, sentenceText, type ScopeNames, type SentencePiece } from './scope/sentence.ts'
 export { daysOf, instantsOf, type Instants } from './scope/span.ts'
 export { canonicalKey, parseScope, scopeEntries, type ParsedScope, type ScopeProblem } from './scope/url.ts'
 export {

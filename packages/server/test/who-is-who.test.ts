@@ -2,6 +2,9 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { saveDetail } from '../src/changes/queries/detail.ts'
 import { listDirectory, readStaffCsv, takeStaffList } from '../src/people/directory.ts'
 import type { Scope } from '@spoor/core'
+import type { SignedIn } from '../src/http/bind.ts'
+import { savePage } from '../src/ledger/saves.ts'
+import { requestedScopes } from '../src/ledger/scope-request.ts'
 import { countEvents, listEvents } from '../src/ledger/events.ts'
 import { listUnmapped, removeIdentity, setIdentity } from '../src/people/identities.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
@@ -334,5 +337,64 @@ describe('masked fields', () => {
     expect(shown.answer).toEqual({ before: 's', after: 'hunter2' })
     const { events } = await listEvents(world.db, { kind: 'reveal' })
     expect(events[0]).toMatchObject({ by: 'Ada Admin', words: `revealed secret of save ${later}` })
+  })
+})
+
+describe('who and what, as people say it', () => {
+  it('says whom a unit, newcomers, leavers and the reader mean', async () => {
+    const day = (monthsAgo: number) => new Date(Date.now() - monthsAgo * 31 * 86_400_000).toISOString().slice(0, 10)
+    await staff(
+      [
+        heading,
+        'Ada Carr,person,ada,"Lettings, north",2020-01-01,,7',
+        `Bo Carr,person,bo,Repairs,${day(3)},${day(1)},8`,
+        `Cy Vane,person,cy,"Lettings, north",${day(5)},,9`,
+      ].join('\n'),
+    )
+    const saves: Record<string, string> = {}
+    for (const actor of ['Ada Lindgren', 'Ada Carr', 'Bo Carr', 'Cy Vane', 'Ada Admin'])
+      saves[actor] = await write({ actor })
+    const shown = async (who: string, reader: SignedIn = world.admin) => {
+      const scopes = await requestedScopes(world.db, `who=${encodeURIComponent(who)}`, reader)
+      const page = await savePage(world.db, scopes, { after: undefined, limit: 200, nowMs: Date.now() })
+      const ids = new Set(page.saves.map((save) => save.id))
+      return Object.keys(saves).filter((actor) => ids.has(saves[actor]!))
+    }
+    const all = Object.keys(saves)
+    expect(await shown('u.Lettings%2C%20north')).toEqual(['Ada Lindgren', 'Ada Carr', 'Cy Vane'])
+    expect(await shown('left')).toEqual(['Bo Carr'])
+    expect(await shown('joined4m')).toEqual(['Bo Carr'])
+    expect(await shown('joined6m')).toEqual(['Bo Carr', 'Cy Vane'])
+    expect(await shown('!joined6m')).toEqual(all.filter((actor) => actor !== 'Bo Carr' && actor !== 'Cy Vane'))
+    expect(await shown('me')).toEqual(['Ada Admin'])
+    expect(await shown('u.Nowhere')).toEqual([])
+    expect(await shown('!u.Nowhere')).toEqual(all)
+    const limited = { ...world.admin, role: 'auditor' as const, reach: 'who=left' }
+    expect(await shown('left', limited)).toEqual(['Bo Carr'])
+    expect(await shown('me', limited)).toEqual([])
+    // When somebody joined is nothing that such a reader is told.
+    expect(await shown('joined6m', limited)).toEqual([])
+    expect(await shown('!joined6m', limited)).toEqual([])
+  })
+
+  it('the whole of a transaction is shown from any of its saves, to whoever may see that one', async () => {
+    const first = nextId
+    nextId += 3
+    await world.business.query(`insert into note select g, 'w', 's' from generate_series(${first}, ${first + 2}) g`)
+    await world.collect()
+    const made = (await ledger(world)).slice(-3).map((save) => save.id)
+    const shown = async (how: string, reader: SignedIn = world.admin) => {
+      const scopes = await requestedScopes(world.db, `how=${how}`, reader)
+      const page = await savePage(world.db, scopes, { after: undefined, limit: 200, nowMs: Date.now() })
+      return page.saves.map((save) => save.id).toReversed()
+    }
+    expect(await shown(`x${made[1]}`)).toEqual(made)
+    expect(await shown(`delete,x${made[1]}`)).toEqual([])
+    const [type] = await world.db('spoor.record_type').pluck<number[]>('id')
+    const key = (id: number) => encodeURIComponent(`t${type}:["${id}"]`)
+    const limited = { ...world.admin, role: 'auditor' as const, reach: `record=${key(first)}&record=${key(first + 1)}` }
+    expect(await shown(`x${made[0]}`, limited)).toEqual(made.slice(0, 2))
+    expect(await shown(`x${made[2]}`, limited)).toEqual([])
+    expect(await shown(`!x${made[2]}`, limited)).toEqual([])
   })
 })

@@ -4,6 +4,7 @@ import type { CapturedValue } from '../value/type.ts'
 import { assertNever } from '../words/assert-never.ts'
 import {
   partsOf,
+  transactionsOf,
   type ActorKind,
   type ChangeState,
   type RecordRef,
@@ -32,6 +33,8 @@ export interface ScopedChange {
   effectiveOn: string | null
   channel: string
   runId: number
+  /** Numbers of saves that its transaction made, as far as a scope asks for them. */
+  transactionOf: readonly string[]
   before: CapturedValue
   after: CapturedValue
   /** Its values were erased: nothing that is asked of them holds, not even that there were none. */
@@ -52,6 +55,7 @@ export function matches(scope: Scope, change: ScopedChange, nowMs: number): bool
 function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
   switch (part.part) {
     case 'who':
+      // Groups are put down as actors before anything is matched.
       return part.actors.includes(change.actorId) || part.kinds.includes(change.actorKind)
     case 'what':
       return part.types.includes(change.typeId) || part.fields.includes(change.fieldId)
@@ -72,7 +76,8 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
           part.actions.includes(change.action) ||
           (part.actions.includes('restore') && change.restored)) &&
         (part.channels.length === 0 || part.channels.includes(change.channel)) &&
-        (part.runs.length === 0 || part.runs.includes(change.runId))
+        (part.runs.length === 0 || part.runs.includes(change.runId)) &&
+        (transactionsOf(part).length === 0 || transactionsOf(part).some((save) => change.transactionOf.includes(save)))
       )
     case 'value':
       return part.tests.every((test) => valueHolds(test, change))

@@ -2,12 +2,20 @@
 export const actorKinds = ['person', 'import', 'job', 'integration', 'delegate', 'unknown'] as const
 export type ActorKind = (typeof actorKinds)[number]
 
-/** Who: any of these actors or of these kinds. */
+/**
+ * People as they are spoken of: of a unit of the staff list, whoever has left or joined in the last months by it, and the
+ * reader. Whom that means changes, and is looked up when it is asked: {@link withMembers} puts it down as actors.
+ */
+export type WhoGroup =
+  { group: 'unit'; unit: string } | { group: 'left' } | { group: 'joined'; months: number } | { group: 'me' }
+
+/** Who: any of these actors, of these kinds or of these groups. */
 export interface WhoPart {
   part: 'who'
   exclude: boolean
   actors: readonly number[]
   kinds: readonly ActorKind[]
+  groups?: readonly WhoGroup[]
 }
 
 /** What: any field of these record types, or any of these fields. */
@@ -56,13 +64,18 @@ export interface WhenPart {
 export const scopeActions = ['create', 'change', 'delete', 'restore'] as const
 export type ScopeAction = (typeof scopeActions)[number]
 
-/** How: by these acts, through these channels, in these runs. Each list that is not empty must hold. */
+/**
+ * How: by these acts, through these channels, in these runs, in the transactions that made these saves. Each list that is
+ * not empty must hold.
+ */
 export interface HowPart {
   part: 'how'
   exclude: boolean
   actions: readonly ScopeAction[]
   channels: readonly string[]
   runs: readonly number[]
+  /** Numbers of saves, each for all that its transaction made. */
+  transactions?: readonly string[]
 }
 
 /**
@@ -134,6 +147,17 @@ export function settled(scope: Scope, lookedAt: string): Scope {
   return { ...scope, when: { ...when, span: { span: 'instants', from, to: null, zone: when.span.zone } } }
 }
 
+export const groupsOf = (part: WhoPart): readonly WhoGroup[] => part.groups ?? []
+export const transactionsOf = (part: HowPart): readonly string[] => part.transactions ?? []
+
+/** The scope with groups of people put down as the actors that they mean for one reader at one time. */
+export function withMembers(scope: Scope, members: readonly number[]): Scope {
+  const { who } = scope
+  if (!who || groupsOf(who).length === 0) return scope
+  const { groups: _, ...rest } = who
+  return { ...scope, who: { ...rest, actors: [...new Set([...who.actors, ...members])] } }
+}
+
 export function partsOf(scope: Scope): ScopePart[] {
   const { what, value, record, who, how, reason, when, state } = scope
   return [what, value, record, who, how, reason, when, state].filter((part) => part !== undefined)
@@ -152,7 +176,7 @@ export function withoutPart(scope: Scope, name: PartName): Scope {
 export function isHollow(part: ScopePart): boolean {
   switch (part.part) {
     case 'who':
-      return part.actors.length === 0 && part.kinds.length === 0
+      return part.actors.length === 0 && part.kinds.length === 0 && groupsOf(part).length === 0
     case 'what':
       return part.types.length === 0 && part.fields.length === 0
     case 'record':
@@ -160,7 +184,12 @@ export function isHollow(part: ScopePart): boolean {
     case 'when':
       return part.span.span === 'days' && part.span.from === null && part.span.to === null
     case 'how':
-      return part.actions.length === 0 && part.channels.length === 0 && part.runs.length === 0
+      return (
+        part.actions.length === 0 &&
+        part.channels.length === 0 &&
+        part.runs.length === 0 &&
+        transactionsOf(part).length === 0
+      )
     case 'value':
       return part.tests.length === 0
     case 'reason':

@@ -25,6 +25,7 @@ const vocabulary: WordVocabulary = {
     { id: 31, typeId: 3, name: 'unit price' },
   ],
   channels: ['screen', 'direct SQL'],
+  units: ['Finance', 'Income & arrears'],
 }
 const context = { nowMs: Date.parse('2026-11-25T10:00:00Z'), zone: 'Europe/London' }
 const read = (text: string) => readWords(text, vocabulary, context)
@@ -65,6 +66,16 @@ describe('plain words', () => {
     ['tenancies restored', 'what=t1&how=restore'],
     ['deposit effective in March 2026', 'what=f12&when=effective.2026-03-01..2026-03-31@Europe/London'],
     ['asked about and flagged', 'state=asked,flagged'],
+    ['deposit by me', 'what=f12&who=me'],
+    ['tenancies by anyone but me', 'what=t1&who=!me'],
+    ['by whoever has left, yesterday', 'who=left&when=2026-11-24..2026-11-24@Europe/London'],
+    ['deposit by finance and income & arrears', 'what=f12&who=u.Finance,u.Income%20%26%20arrears'],
+    ['by newcomers in the last 7 days', 'who=joined6m&when=last7d@Europe/London'],
+    ['by whoever joined in the last 3 months', 'who=joined3m'],
+    [
+      'tenancies by anyone but who joined within the last 1 month, today',
+      'what=t1&who=!joined1m&when=last1d@Europe/London',
+    ],
     ['in the last 7 days', 'when=last7d@Europe/London'],
     ['yesterday', 'when=2026-11-24..2026-11-24@Europe/London'],
     ['last week', 'when=2026-11-16..2026-11-22@Europe/London'],

@@ -1,6 +1,7 @@
 import { GB } from 'chrono-node/en'
 import { addDays, isDate, wallClock } from '../time/zone.ts'
-import { isHollow, type Scope, type Span, type ValueTest } from './model.ts'
+import { isHollow, type Scope, type Span, type ValueTest, type WhoGroup } from './model.ts'
+import { groupWords } from './sentence.ts'
 import { type Entry, type Meaning, type WordVocabulary, alike, distinct, entriesOf } from './word-entries.ts'
 import { daysOf, presetSpan } from './word-times.ts'
 
@@ -108,8 +109,13 @@ class Reader {
   }
 
   /** One spell of time, and whether it is meant of the day of effect. @returns places taken. */
-  takeDates(text: string, context: WordContext): [number, number][] {
-    const places = this.#takeSpell(text, context)
+  takeDates(given: string, context: WordContext): [number, number][] {
+    const joined = this.#takeJoined(given)
+    const text = joined.reduce(
+      (rest, [from, to]) => rest.slice(0, from) + taken.repeat(to - from) + rest.slice(to),
+      given,
+    )
+    const places = [...joined, ...this.#takeSpell(text, context)]
     const effect = /\b(?:effective|taking effect|in effect|with effect)\b/i.exec(text)
     if (effect && this.#when && this.#when.span !== 'look') {
       this.#effective = true
@@ -117,6 +123,16 @@ class Reader {
       places.push([effect.index, effect.index + effect[0].length])
     }
     return places
+  }
+
+  /** "Who joined in the last 3 months" says who, and not when. */
+  #takeJoined(text: string): [number, number][] {
+    const match = /\b(?:who(?:ever)?\s+)?joined\s+(?:in|within)\s+the\s+last\s+(\d{1,2})\s+months?\b/i.exec(text)
+    if (!match || Number(match[1]) === 0) return []
+    const group: WhoGroup = { group: 'joined', months: Number(match[1]) }
+    this.#meanings.push({ meaning: { means: 'group', group }, exclude: /\bbut\s+$/i.test(text.slice(0, match.index)) })
+    this.#understood(match.index, match.index + match[0].length, groupWords(group))
+    return [[match.index, match.index + match[0].length]]
   }
 
   /** One spell of time; a second is left to be said as not understood. @returns places taken. */
@@ -247,7 +263,8 @@ class Reader {
         exclude: boolean
       }[]
     const some = (list: readonly { exclude: boolean }[]) => list.length > 0 && list.some((one) => one.exclude)
-    const [actors, kinds, types, fields] = [of('actor'), of('kind'), of('type'), of('field')]
+    const [actors, kinds, groups, types, fields] = [of('actor'), of('kind'), of('group'), of('type'), of('field')]
+    const among = groups.length > 0 ? { groups: groups.map((one) => one.meaning.group) } : {}
     // "Rent of tenancies" means that field of that type, not the field and everything else of the type.
     const typeIds = types.map((one) => one.meaning.id)
     const named = fields.map((one) => one.meaning)
@@ -257,9 +274,10 @@ class Reader {
     const scope: Record<string, Scope[keyof Scope]> = {
       who: {
         part: 'who',
-        exclude: some([...actors, ...kinds]),
+        exclude: some([...actors, ...kinds, ...groups]),
         actors: unique(actors.map((one) => one.meaning.id)),
         kinds: unique(kinds.map((one) => one.meaning.kind)),
+        ...among,
       },
       what: {
         part: 'what',

@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { addDays } from '../time/zone.ts'
-import { actorKinds, changeStates, isHollow, scopeActions, type Scope, type ValueTest } from './model.ts'
+import { actorKinds, changeStates, isHollow, scopeActions, type Scope, type ValueTest, type WhoGroup } from './model.ts'
 
 /** Random scopes for property tests, here and in the server. Ids stay small so that they often match. */
 const id = fc.integer({ min: 1, max: 6 })
@@ -39,12 +39,24 @@ const valueTest: fc.Arbitrary<ValueTest> = fc.oneof(
 export const anyScope: fc.Arbitrary<Scope> = fc
   .record(
     {
-      who: fc.record({
-        part: fc.constant('who' as const),
-        exclude: fc.boolean(),
-        actors: ids,
-        kinds: fc.uniqueArray(fc.constantFrom(...actorKinds), { maxLength: 2 }),
-      }),
+      who: fc.record(
+        {
+          part: fc.constant('who' as const),
+          exclude: fc.boolean(),
+          actors: ids,
+          kinds: fc.uniqueArray(fc.constantFrom(...actorKinds), { maxLength: 2 }),
+          groups: fc.array(
+            fc.constantFrom<WhoGroup>(
+              { group: 'me' },
+              { group: 'left' },
+              { group: 'joined', months: 12 },
+              { group: 'unit', unit: 'Income, arrears & “x”%' },
+            ),
+            { minLength: 1, maxLength: 2 },
+          ),
+        },
+        { requiredKeys: ['part', 'exclude', 'actors', 'kinds'] },
+      ),
       what: fc.record({ part: fc.constant('what' as const), exclude: fc.boolean(), types: ids, fields: ids }),
       record: fc.record({
         part: fc.constant('record' as const),
@@ -52,13 +64,17 @@ export const anyScope: fc.Arbitrary<Scope> = fc
         lines: fc.boolean(),
         records: fc.array(fc.record({ typeId: id, key }), { minLength: 1, maxLength: 3 }),
       }),
-      how: fc.record({
-        part: fc.constant('how' as const),
-        exclude: fc.boolean(),
-        actions: fc.uniqueArray(fc.constantFrom(...scopeActions), { maxLength: 2 }),
-        channels: fc.uniqueArray(fc.constantFrom('screen', 'API', 'odd, %é'), { maxLength: 2 }),
-        runs: ids,
-      }),
+      how: fc.record(
+        {
+          part: fc.constant('how' as const),
+          exclude: fc.boolean(),
+          actions: fc.uniqueArray(fc.constantFrom(...scopeActions), { maxLength: 2 }),
+          channels: fc.uniqueArray(fc.constantFrom('screen', 'API', 'odd, %é'), { maxLength: 2 }),
+          runs: ids,
+          transactions: fc.uniqueArray(fc.integer({ min: 1, max: 300 }).map(String), { minLength: 1, maxLength: 2 }),
+        },
+        { requiredKeys: ['part', 'exclude', 'actions', 'channels', 'runs'] },
+      ),
       value: fc.record({
         part: fc.constant('value' as const),
         exclude: fc.boolean(),

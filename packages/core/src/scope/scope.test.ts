@@ -142,6 +142,7 @@ describe('matching', () => {
     effectiveOn: '2026-03-05',
     channel: 'screen',
     runId: 4,
+    transactionOf: ['9'],
     before: '100.00',
     after: '112.50',
     isNumber: true,

@@ -1,7 +1,19 @@
 import { wallClock } from '../time/zone.ts'
-import { capitalised, listed } from '../words/list.ts'
+import { capitalised, counted, listed } from '../words/list.ts'
 import { assertNever } from '../words/assert-never.ts'
-import type { ActorKind, ChangeState, PartName, RecordRef, Scope, ScopeAction, Span, ValueTest } from './model.ts'
+import {
+  groupsOf,
+  transactionsOf,
+  type ActorKind,
+  type ChangeState,
+  type PartName,
+  type RecordRef,
+  type Scope,
+  type ScopeAction,
+  type Span,
+  type ValueTest,
+  type WhoGroup,
+} from './model.ts'
 
 /** The names a sentence needs. What is not known is named by its number, never left out. */
 export interface ScopeNames {
@@ -94,10 +106,30 @@ function recordText({ record }: Scope, names: ScopeNames): string {
 function whoText({ who }: Scope, names: ScopeNames): string {
   if (!who) return 'anyone'
   const text = listed(
-    [...who.actors.map((id) => names.actor(id) ?? `actor ${id}`), ...who.kinds.map((kind) => kindPlural[kind])],
+    [
+      ...groupsOf(who).map(groupWords),
+      ...who.actors.map((id) => names.actor(id) ?? `actor ${id}`),
+      ...who.kinds.map((kind) => kindPlural[kind]),
+    ],
     who.exclude ? 'and' : 'or',
   )
   return who.exclude ? `anyone but ${text}` : text
+}
+
+/** "anyone of finance". */
+export function groupWords(group: WhoGroup): string {
+  switch (group.group) {
+    case 'me':
+      return 'me'
+    case 'left':
+      return 'whoever has left'
+    case 'joined':
+      return `whoever joined in the last ${counted(group.months, 'month')}`
+    case 'unit':
+      return `anyone of ${group.unit}`
+    default:
+      return assertNever(group)
+  }
 }
 
 const months = [
@@ -185,7 +217,9 @@ function howText({ how }: Scope, names: ScopeNames): string {
           )}`,
         ]
       : []
-  const text = [...actions, ...channels, ...runs].join(' ')
+  const wholes = transactionsOf(how).map((save) => `the transaction of save ${save}`)
+  const transactions = wholes.length > 0 ? [`in ${listed(wholes, 'or')}`] : []
+  const text = [...actions, ...channels, ...runs, ...transactions].join(' ')
   return how.exclude ? `not ${text}` : text
 }
 

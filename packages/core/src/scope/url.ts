@@ -3,8 +3,10 @@ import { isDecimal } from '../value/difference.ts'
 import {
   actorKinds,
   changeStates,
+  groupsOf,
   isHollow,
   scopeActions,
+  transactionsOf,
   withPart,
   type ActorKind,
   type ChangeState,
@@ -13,6 +15,7 @@ import {
   type ScopeAction,
   type Span,
   type ValueTest,
+  type WhoGroup,
 } from './model.ts'
 
 /** A piece of a link that was not understood. Nothing is widened because of it: the scope is refused until it is mended. */
@@ -62,7 +65,9 @@ export function scopeEntries(scope: Scope): [string, string][] {
     add(
       'who',
       who.exclude,
-      [...who.actors.map((id) => `a${id}`), ...who.kinds.map((k) => `k.${k}`)].join(listSeparator),
+      [...who.actors.map((id) => `a${id}`), ...who.kinds.map((k) => `k.${k}`), ...groupsOf(who).map(groupText)].join(
+        listSeparator,
+      ),
     )
   if (when) add('when', when.exclude, (when.effective ? ownDay : '') + spanText(when.span))
   if (how)
@@ -73,12 +78,33 @@ export function scopeEntries(scope: Scope): [string, string][] {
         ...how.actions,
         ...how.channels.map((channel) => `c.${encodeURIComponent(channel)}`),
         ...how.runs.map((id) => `r${id}`),
+        ...transactionsOf(how).map((save) => `x${save}`),
       ].join(listSeparator),
     )
   if (value) for (const test of value.tests) add('value', value.exclude, testText(test))
   if (reason) add('reason', reason.exclude, reason.contains === null ? 'given' : `has.${reason.contains}`)
   if (state) add('state', state.exclude, [...state.states, ...state.stories.map((id) => `s${id}`)].join(listSeparator))
   return entries
+}
+
+function groupText(group: WhoGroup): string {
+  switch (group.group) {
+    case 'unit':
+      return `u.${encodeURIComponent(group.unit)}`
+    case 'joined':
+      return `joined${group.months}m`
+    case 'left':
+    case 'me':
+      return group.group
+  }
+}
+
+function readGroup(member: string): WhoGroup | null {
+  if (member === 'me' || member === 'left') return { group: member }
+  const joined = /^joined([1-9]\d?)m$/.exec(member)
+  if (joined) return { group: 'joined', months: Number(joined[1]) }
+  const unit = member.startsWith('u.') ? decoded(member.slice(2)) : null
+  return unit ? { group: 'unit', unit } : null
 }
 
 function testText(test: ValueTest): string {
@@ -166,14 +192,18 @@ function idAfter(letter: string, member: string, digits = 9): number | null {
 function readWho(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
   const actors: number[] = []
   const kinds: ActorKind[] = []
+  const groups: WhoGroup[] = []
   for (const member of members(text, problem)) {
     const actor = idAfter('a', member)
     const kind = actorKinds.find((k) => member === `k.${k}`)
+    const group = readGroup(member)
     if (actor !== null) actors.push(actor)
     else if (kind) kinds.push(kind)
-    else problem(`“${member}” is neither an actor nor a kind of actor.`)
+    else if (group) groups.push(group)
+    else problem(`“${member}” is neither an actor, a kind of actor nor a group of people.`)
   }
-  return withUnlessHollow(scope, { part: 'who', exclude, actors, kinds }, problem)
+  const among = groups.length > 0 ? { groups } : {}
+  return withUnlessHollow(scope, { part: 'who', exclude, actors, kinds, ...among }, problem)
 }
 
 function readWhat(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
@@ -193,16 +223,20 @@ function readHow(scope: Scope, text: string, exclude: boolean, problem: Complain
   const actions: ScopeAction[] = []
   const channels: string[] = []
   const runs: number[] = []
+  const transactions: string[] = []
   for (const member of members(text, problem)) {
     const action = scopeActions.find((one) => one === member)
     const run = idAfter('r', member, runDigits)
     const channel = member.startsWith('c.') ? decoded(member.slice(2)) : null
+    const transaction = /^x([1-9]\d{0,17})$/.exec(member)
     if (action) actions.push(action)
     else if (run !== null) runs.push(run)
+    else if (transaction) transactions.push(transaction[1]!)
     else if (channel) channels.push(channel)
-    else problem(`“${member}” is neither an act, a channel nor a run.`)
+    else problem(`“${member}” is neither an act, a channel, a run nor a transaction.`)
   }
-  return withUnlessHollow(scope, { part: 'how', exclude, actions, channels, runs }, problem)
+  const whole = transactions.length > 0 ? { transactions } : {}
+  return withUnlessHollow(scope, { part: 'how', exclude, actions, channels, runs, ...whole }, problem)
 }
 
 function decoded(text: string): string | null {

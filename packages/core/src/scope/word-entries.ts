@@ -1,5 +1,6 @@
 import { distance } from 'fastest-levenshtein'
-import { actorKinds, type ActorKind, type ChangeState, type ScopeAction } from './model.ts'
+import { groupWords } from './sentence.ts'
+import { actorKinds, type ActorKind, type ChangeState, type ScopeAction, type WhoGroup } from './model.ts'
 
 /** What words can mean here: the names that exist. */
 export interface WordVocabulary {
@@ -7,11 +8,14 @@ export interface WordVocabulary {
   types: readonly { id: number; name: string; plural: string }[]
   fields: readonly { id: number; typeId: number; name: string }[]
   channels: readonly string[]
+  /** Units of the staff list. */
+  units: readonly string[]
 }
 
 export type Meaning =
   | { means: 'actor'; id: number }
   | { means: 'kind'; kind: ActorKind }
+  | { means: 'group'; group: WhoGroup }
   | { means: 'type'; id: number }
   | { means: 'field'; id: number }
   | { means: 'action'; action: ScopeAction }
@@ -72,7 +76,18 @@ const fixed: readonly [string, Meaning][] = [
   ['not by', { means: 'not' }],
 ]
 
-export function entriesOf({ actors, types, fields, channels }: WordVocabulary): Entry[] {
+const newMonths = 6
+const groups: readonly [string, WhoGroup][] = [
+  ...['me', 'myself'].map((text) => [text, { group: 'me' }] as [string, WhoGroup]),
+  ...['leavers', 'who left', 'who have left', 'whoever has left', 'former staff'].map(
+    (text) => [text, { group: 'left' }] as [string, WhoGroup],
+  ),
+  ...['joiners', 'newcomers', 'new people', 'new staff'].map(
+    (text) => [text, { group: 'joined', months: newMonths }] as [string, WhoGroup],
+  ),
+]
+
+export function entriesOf({ actors, types, fields, channels, units }: WordVocabulary): Entry[] {
   const split = (text: string) => text.toLowerCase().match(/[\p{L}\p{N}][\p{L}\p{N}'’._-]*/gu) ?? []
   const entry = (text: string, meaning: Meaning, said = text): Entry[] => {
     const words = split(text)
@@ -92,6 +107,8 @@ export function entriesOf({ actors, types, fields, channels }: WordVocabulary): 
       .flatMap(({ id, name }) =>
         split(name).map((word) => ({ words: [word], meaning: { means: 'actor' as const, id }, said: name })),
       ),
+    ...groups.flatMap(([text, group]) => entry(text, { means: 'group', group }, groupWords(group))),
+    ...units.flatMap((unit) => entry(unit, { means: 'group', group: { group: 'unit', unit } })),
     ...channels.flatMap((channel) => entry(channel, { means: 'channel', channel })),
   ]
 }

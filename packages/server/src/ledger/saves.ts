@@ -203,7 +203,7 @@ export async function changesOf(
       erased: row.erased,
       isNumber: valueKind(row.base_type) === 'number',
       reason: save.reason,
-      ...(history.get(row.save_id) ?? { restored: false, effectiveOn: null }),
+      ...(history.get(row.save_id) ?? { restored: false, effectiveOn: null, transactionOf: [] }),
       stories: save.stories ?? [],
       states: [
         ...(save.marks ?? []),

@@ -1,8 +1,9 @@
-import { parseScope, settled, type Scope } from '@spoor/core'
+import { groupsOf, parseScope, settled, transactionsOf, type Scope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { maskedFields } from './masked.ts'
-import { withAliases } from './aliases.ts'
+import { withAliases, withMembersOf } from './aliases.ts'
+import { whereScope } from './scope-sql.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { isLimited, nothing, reachOf } from './reach.ts'
 
@@ -21,6 +22,11 @@ export async function requestedScopes(db: Database, text: string, person: Signed
     )
   const reach = reachOf(person) ?? {}
   const limits: Scope[] = [reach]
+  if (isLimited(reach)) {
+    // When somebody joined is not told to whoever sees a part only, nor which saves belong to one that they may not see.
+    if (scope.who && groupsOf(scope.who).some(({ group }) => group === 'joined')) limits.push(nothing)
+    if (scope.how && !(await seesAll(db, transactionsOf(scope.how), reach))) limits.push(nothing)
+  }
   // What people said of saves is not for whoever sees a part only.
   if (scope.state && isLimited(reach)) limits.push(nothing)
   // What is masked may not be found out by asking for it.
@@ -33,13 +39,26 @@ export async function requestedScopes(db: Database, text: string, person: Signed
     if (types.length > 0) limits.push({ what: { part: 'what', exclude: true, types, fields: [] } })
     if (isLimited(reach)) limits.push(await whereDaysAreSeen(db, reach))
   }
-  return await Promise.all([scope, ...limits].map((one) => withAliasesOf(db, settled(one, person.lookedAt ?? never))))
+  return await Promise.all(
+    [scope, ...limits].map(async (one) =>
+      withAliasesOf(db, await withMembersOf(db, settled(one, person.lookedAt ?? never), person)),
+    ),
+  )
 }
 
 /** What a person may see at most; `{}` is everything. */
 export async function reachFor(db: Database, person: SignedIn): Promise<Scope> {
   const [, reach = {}] = await requestedScopes(db, '', person)
   return reach
+}
+
+/** Whether all of some saves are within a reach. */
+async function seesAll(db: Database, saves: readonly string[], reach: Scope): Promise<boolean> {
+  if (saves.length === 0) return true
+  const seen = db('ledger.save as s').whereRaw('s.id = any(?::bigint[])', [[...saves]])
+  whereScope(seen, await withAliasesOf(db, reach), 'save', 's', Date.now())
+  const [row] = await seen.countDistinct<{ count: string }[]>('s.id as count')
+  return Number(row?.count) === new Set(saves).size
 }
 
 /** Somebody who was never here has seen nothing yet. */

@@ -3,6 +3,7 @@ import {
   daysOf,
   instantsOf,
   partsOf,
+  transactionsOf,
   type ChangeState,
   type Scope,
   type ScopePart,
@@ -106,6 +107,11 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
             )
           if (part.channels.length > 0) save.whereIn(of('channel'), [...part.channels])
           if (part.runs.length > 0) save.whereIn(of('run_id'), [...part.runs])
+          if (transactionsOf(part).length > 0)
+            save.whereRaw(
+              `(??, ??) in (select its_own.source_id, its_own.transaction_id from ledger.save its_own where its_own.id = any(?::bigint[]))`,
+              [of('source_id'), of('transaction_id'), [...transactionsOf(part)]],
+            )
         }),
       )
       return
@@ -164,17 +170,24 @@ function dayOfEffect(level: Level, alias: string): [sql: string, bindings: strin
   ]
 }
 
-/**
- * Of some saves, what only their records' history tells: whether they brought a deleted record back, and its day of
- * effect. Nothing is asked of the database unless a scope asks for it.
- */
+/** Of a save what stands elsewhere in the ledger. */
+export interface History {
+  /** Whether it brought a deleted record back. */
+  restored: boolean
+  effectiveOn: string | null
+  /** Saves that a scope names whose transaction made this one too. */
+  transactionOf: string[]
+}
+
+/** Of some saves, what other saves tell of them. Nothing is asked of the database unless a scope asks for it. */
 export async function historyOf(
   db: Knex,
   saves: readonly { id: string; captured_at: string }[],
   scopes: readonly Scope[],
-): Promise<Map<string, { restored: boolean; effectiveOn: string | null }>> {
+): Promise<Map<string, History>> {
+  const named = scopes.flatMap((scope) => (scope.how ? transactionsOf(scope.how) : []))
   const asked = scopes.some((scope) => scope.when?.effective || scope.how?.actions.includes('restore'))
-  if (!asked || saves.length === 0) return new Map()
+  if ((!asked && named.length === 0) || saves.length === 0) return new Map()
   const [day, bound] = dayOfEffect('save', 's')
   const rows = await db('ledger.save as s')
     .whereIn(
@@ -185,12 +198,22 @@ export async function historyOf(
       's.id',
       saves.map((save) => save.id),
     )
-    .select<{ id: string; restored: boolean; effective_on: string | null }[]>(
+    .select<{ id: string; restored: boolean; effective_on: string | null; transaction_of: string[] }[]>(
       's.id',
+      db.raw(
+        `array(select n.id::text from ledger.save n where n.id = any(?::bigint[]) and n.source_id = s.source_id
+                and n.transaction_id = s.transaction_id) as transaction_of`,
+        [named],
+      ),
       db.raw(`(${day}) as effective_on`, bound),
       db.raw('exists ? as restored', [db.select(db.raw('1')).where((q) => wasDeleted(q, (name) => `s.${name}`))]),
     )
-  return new Map(rows.map((row) => [row.id, { restored: row.restored, effectiveOn: row.effective_on }]))
+  return new Map(
+    rows.map((row) => [
+      row.id,
+      { restored: row.restored, effectiveOn: row.effective_on, transactionOf: row.transaction_of },
+    ]),
+  )
 }
 
 function wasDeleted(query: Knex.QueryBuilder, of: (name: string) => string): void {

@@ -253,6 +253,11 @@ useEventListener('keydown', (event) => {
           <dd>
             <bdi>{{ value }}</bdi>{{ ' ' }}
             <RouterLink
+              v-if="name === 'transaction' && detail.savesInTransaction > 1"
+              :to="{ path: '/changes', query: { how: `x${detail.save.id}` } }"
+              >Show all of it</RouterLink
+            >
+            <RouterLink
               v-if="name === 'run' && detail.run.saves > 1 && detail.run.id !== null"
               :to="{ path: '/changes', query: { how: `r${detail.run.id}` } }"
               >Show all of it</RouterLink

@@ -2,7 +2,7 @@
 import Button from 'ant-design-vue/es/button'
 import Radio from 'ant-design-vue/es/radio'
 import type { CorrectionItem } from '@spoor/contract'
-import { counted, groupBy } from '@spoor/core'
+import { counted, groupBy, grouped } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRows } from '../frame/rows.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
@@ -48,7 +48,7 @@ const comesBack = (item: CorrectionItem) => (item.foretold ? item.foretold.value
         :aria-pressed="only === state"
         @click="only = state"
       >
-        {{ byState.get(state)!.length }} {{ stateWords(state, draft) }}
+        {{ grouped(byState.get(state)!.length) }} {{ stateWords(state, draft) }}
       </button>
       <template v-if="draft && changed.length > 1">
         <span class="space" />
@@ -120,7 +120,7 @@ const comesBack = (item: CorrectionItem) => (item.foretold ? item.foretold.value
           /></span>
           <span role="cell" :class="{ attention: item.state === 'changed-since' || item.state === 'blocked' }">
             <template v-if="item.state === 'follows' && !item.masked">
-              <span class="quiet">{{ draft ? 'the source works it out' : 'worked out by the source' }}</span><span
+              <span class="quiet">{{ stateWords(item.state, draft) }}</span><span
                 v-if="!comesBack(item)"
                 class="attention"
                 >, not as before:

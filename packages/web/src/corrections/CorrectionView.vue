@@ -204,7 +204,7 @@ h1 {
 }
 .trial {
   flex: none;
-  max-height: 34vh;
+  max-height: 24vh;
   overflow: auto;
   padding: 4px 0;
 }

@@ -9,14 +9,14 @@ const inDraft: Readonly<Record<State, string>> = {
   'changed-since': 'changed since',
   blocked: 'blocked',
   clear: 'clear',
-  follows: 'follow',
+  follows: 'worked out by the source',
   'already-so': 'already so',
 }
 const applied: Readonly<Record<State, string>> = {
   'changed-since': 'kept as it was',
   blocked: 'not written',
   clear: 'not written',
-  follows: 'followed',
+  follows: 'worked out by the source',
   'already-so': 'already so',
 }
 

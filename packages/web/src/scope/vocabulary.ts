@@ -11,6 +11,7 @@ export interface NamedVocabulary extends ScopeNames {
   fields: Vocabulary['fields']
   actors: Vocabulary['actors']
   channels: Vocabulary['channels']
+  units: Vocabulary['units']
   /** "Tenancy". */
   typeTitle(id: number): string
   fieldName(id: number): string
@@ -21,6 +22,7 @@ export interface NamedVocabulary extends ScopeNames {
 }
 
 const refreshMs = 15_000
+const unknown: Vocabulary = { types: [], fields: [], actors: [], channels: [], units: [] }
 const nothingSaid = { masked: false, sensitive: false, reason: 'never', derivedFrom: [] as number[] } as const
 
 /** Names for scopes and rows; what is not known yet is named by its number. */
@@ -37,7 +39,7 @@ export function useVocabulary(
     refetchInterval: refreshMs,
   })
   return computed(() => {
-    const { types, fields, actors, channels } = data.value ?? { types: [], fields: [], actors: [], channels: [] }
+    const { types, fields, actors, channels, units } = data.value ?? unknown
     const typeById = new Map(types.map((type) => [type.id, type]))
     const fieldById = new Map(fields.map((field) => [field.id, field]))
     const actorById = new Map(actors.map((actor) => [actor.id, actor]))
@@ -46,6 +48,7 @@ export function useVocabulary(
       fields,
       actors,
       channels,
+      units,
       ...(session.person?.lookedAt ? { lookedAt: session.person.lookedAt } : {}),
       story: (id: number) => storyLabels.value[String(id)],
       run: (id: number) => runLabels.value[String(id)],

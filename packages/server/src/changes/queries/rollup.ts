@@ -1,4 +1,4 @@
-import { instantsOf, partsOf, type Scope } from '@spoor/core'
+import { instantsOf, partsOf, transactionsOf, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../../ledger/scope-sql.ts'
@@ -18,7 +18,7 @@ export function countsAnswer(scopes: readonly Scope[], nowMs: number): boolean {
         case 'what':
           return part.fields.length === 0
         case 'how':
-          return part.actions.length === 0 && part.runs.length === 0
+          return part.actions.length === 0 && part.runs.length === 0 && transactionsOf(part).length === 0
         case 'when': {
           if (part.effective) return false
           const { fromMs, toMs } = instantsOf(part.span, nowMs)

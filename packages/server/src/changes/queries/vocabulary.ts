@@ -20,7 +20,7 @@ export async function readVocabulary(db: Database, reach: Scope, nowMs: number):
   const actors = db('spoor.actor as a')
     .whereNull('a.same_as')
     .orderBy(['a.kind', 'a.name'])
-    .select('a.id', 'a.name', 'a.kind')
+    .select('a.id', 'a.name', 'a.kind', 'a.unit')
   if (isLimited(reach)) {
     fields.whereExists((q) => {
       q.select(1).from('ledger.change as c').whereRaw('c.field_id = f.id')
@@ -33,7 +33,7 @@ export async function readVocabulary(db: Database, reach: Scope, nowMs: number):
   }
   const [fieldRows, actorRows] = (await Promise.all([fields, actors])) as [
     Omit<Vocabulary['fields'][number], 'masked' | 'sensitive' | 'reason' | 'derivedFrom'>[],
-    { id: number; name: string; kind: ActorKind }[],
+    { id: number; name: string; kind: ActorKind; unit: string | null }[],
   ]
   const types: Vocabulary['types'] = await db('spoor.record_type')
     .whereIn('id', [...new Set(fieldRows.map((field) => field.typeId))])
@@ -49,7 +49,8 @@ export async function readVocabulary(db: Database, reach: Scope, nowMs: number):
     })
   return {
     types,
-    actors: actorRows,
+    actors: actorRows.map(({ unit: _, ...actor }) => actor),
+    units: [...new Set(actorRows.flatMap(({ unit }) => (unit === null ? [] : [unit])))].sort(),
     channels: ((await channels) as { channel: string }[]).map((row) => row.channel),
     fields: fieldRows.map((field) => {
       const plan = planned(field.typeId)
