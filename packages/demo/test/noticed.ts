@@ -41,6 +41,7 @@ const facts = new Map(
       sensitive: fieldRules[name]?.sensitive ?? false,
       effect: effects.test(name),
       signOff: /approved_by$/.test(name),
+      reference: /_id$/.test(name),
     },
   ]),
 )

@@ -75,7 +75,9 @@ export function digestSentences(figures: DigestFigures, names: ScopeNames): Dige
     pieces.push(
       words('Most of it is one run on '),
       figure(
-        `${grouped(run.saves)} ${names.type(run.typeId) ?? 'records'}`,
+        run.saves === 1
+          ? `one record of ${names.type(run.typeId) ?? `record type ${run.typeId}`}`
+          : `${grouped(run.saves)} ${names.type(run.typeId) ?? 'records'}`,
         withPart(scope, { part: 'how', exclude: false, actions: [], channels: [], runs: [run.id] }),
       ),
       words('. '),

@@ -40,6 +40,8 @@ export interface FieldFacts {
   effect: boolean
   /** Whether it says that somebody approved or closed the record. */
   signOff: boolean
+  /** Whether it names another record. */
+  reference: boolean
 }
 
 export interface NoticingWorld {
@@ -52,6 +54,7 @@ export const ruleNames = [
   'unknown-actor',
   'there-and-back',
   'factor',
+  'far-outside',
   'lost-members',
   'burst',
   'under-limit',

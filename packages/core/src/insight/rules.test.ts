@@ -12,6 +12,7 @@ const field = (kind: ValueKind, more: Partial<FieldFacts> = {}): FieldFacts => (
   sensitive: false,
   effect: false,
   signOff: false,
+  reference: false,
   ...more,
 })
 const [amount, status, members, begins, approvedBy, account, follows] = [1, 2, 3, 4, 5, 6, 7]
@@ -202,6 +203,26 @@ describe('each reason', () => {
       'Six values of amount just under 150, all by actor 1',
     ],
     [
+      'far-outside',
+      'changed to',
+      () => [...menu(80), save(monday, [[amount, '425.00', '4250.50']])],
+      'Amount of record ["1"] became 4,250.5, far above all that it held before',
+    ],
+    [
+      'far-outside',
+      'entered anew',
+      () => [...menu(80), save(monday, [[amount, null, '7000']], { action: 'create' })],
+      'Amount of record ["1"] became 7,000, far above all that it held before',
+    ],
+    [
+      'far-outside',
+      'far below',
+      () => [...menu(80), save(monday, [[amount, '250', '-4000']])],
+      'Amount of record ["1"] became −4,000, far below all that it held before',
+    ],
+    ['far-outside', 'somewhat above', () => [...menu(80), save(monday, [[amount, '425', '610']])], null],
+    ['far-outside', 'with too few to compare', () => [...menu(20), save(monday, [[amount, '425', '4250']])], null],
+    [
       'under-limit',
       'among other values',
       () =>
@@ -295,6 +316,15 @@ describe('each reason', () => {
     ],
   ]
 
+  /** A choice of four amounts, entered and changed to, as of a deposit. */
+  function menu(count: number): NoticedSave[] {
+    return Array.from({ length: count }, (_, n) =>
+      save(monday - (count - n) * day, [[amount, '250', ['0.00', '250', '425', '500'][(n * 7) % 4]!]], {
+        key: key(5000 + n),
+        action: n % 3 === 0 ? 'create' : 'change',
+      }),
+    )
+  }
   /** Days of effect entered within the week, as is usual. */
   function entries(count: number): NoticedSave[] {
     return Array.from({ length: count }, (_, n) =>
@@ -328,6 +358,11 @@ describe('each reason', () => {
     for (const story of stories)
       for (const reason of story.reasons)
         expect(reasonWords(reason, story, names)).not.toMatch(/NaN|Infinity|undefined/)
+  })
+
+  it('takes for usual what often lies outside', () => {
+    const odd = Array.from({ length: 12 }, (_, n) => save(monday + n * day, [[amount, '425', '4250']], { key: key(n) }))
+    expect(told([...menu(80), ...odd], only('far-outside')).reduce((sum, story) => sum + story.count, 0)).toBe(5)
   })
 
   it('covers every rule, with its words and usual figures within their limits', () => {

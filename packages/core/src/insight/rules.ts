@@ -4,6 +4,7 @@ import { backDated } from './rules/back-dated.ts'
 import { burst } from './rules/burst.ts'
 import { firstTouch, gap, tookAlong, unknownActor, unusualHours } from './rules/deeds.ts'
 import { factor } from './rules/factor.ts'
+import { farOutside } from './rules/far-outside.ts'
 import { lostMembers } from './rules/lost-members.ts'
 import { thereAndBack } from './rules/there-and-back.ts'
 import { underLimit } from './rules/under-limit.ts'
@@ -15,6 +16,7 @@ export const rules: readonly Rule[] = [
   underLimit,
   lostMembers,
   factor,
+  farOutside,
   backDated,
   tookAlong,
   burst,

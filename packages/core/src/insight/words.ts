@@ -86,6 +86,14 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
         ? `${whose} became ${word} times what it was${back}`
         : `${whose} became ${fraction(power)} of what it was${back}`
     }
+    case 'far-outside': {
+      const { value } = figures
+      const became = value === undefined ? 'lies' : `became ${figureText(value)},`
+      const side = value === undefined ? '' : value > figure('most') ? ' above' : ' below'
+      return story.count > 1
+        ? `${whose} came to lie far outside all that it held before`
+        : `${whose} ${became} far${side || ' outside'} all that it held before`
+    }
     case 'lost-members':
       return figure('emptied') === story.count || figure('emptied') === story.records
         ? `${those} lost all ${their} ${field} in ${inRun}`
@@ -121,6 +129,13 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
   }
 }
 
+/** A number of the business as a person reads it: grouped, with the digits that it has. */
+function figureText(value: number): string {
+  const [whole = '', digits] = String(Math.abs(value)).split('.')
+  const text = /e/.test(whole) ? whole : grouped(BigInt(whole))
+  return `${value < 0 ? '−' : ''}${text}${digits === undefined ? '' : `.${digits}`}`
+}
+
 function fraction(power: number): string {
   return ['', 'a tenth', 'a hundredth', 'a thousandth'][power] ?? `1/${grouped(10 ** power)}`
 }
@@ -153,6 +168,12 @@ export function reasonWords({ rule, fieldId, figures }: Reason, story: Told, nam
       return amongEarlier(figure('changes'), `change of ${field}`, { count: figure('backs') }, 'came back so soon')
     case 'factor':
       return `${capitalised(field)} usually moves by about ${percentText(figure('usualPercent'))} (${counted(figure('moves'), 'move')} before).`
+    case 'far-outside': {
+      const before = counted(figure('values'), 'value')
+      return figures['least'] === undefined
+        ? `None of ${before} before came near it.`
+        : `All ${before} before lay between ${figureText(figure('least'))} and ${figureText(figure('most'))}.`
+    }
     case 'lost-members':
       return `${counted(figure('removed'), 'member')} went, and ${counted(figure('emptied'), 'set')} ${figure('emptied') === 1 ? 'is' : 'are'} empty now. ${amongEarlier(figure('changes'), `change of ${field}`, { percent: figure('usualPercent') }, 'took most members away')}`
     case 'burst': {

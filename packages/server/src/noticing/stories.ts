@@ -116,7 +116,7 @@ export async function storiesById(db: Database, ids: readonly number[]): Promise
 
 const examplesShown = 3
 /** Figures that would say something of a value. */
-const tellingFigures = new Set(['percent', 'factor', 'limit'])
+const tellingFigures = new Set(['percent', 'factor', 'limit', 'value', 'least', 'most'])
 
 /** Stories as people are shown them: with the record they are about and with values, masked where they are to be. */
 export async function storiesShown(db: Database, rows: readonly StoryRow[]): Promise<StoryShown[]> {

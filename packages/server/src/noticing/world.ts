@@ -22,7 +22,7 @@ export async function readWorld(db: Database, zone: string): Promise<World> {
   const plans = await db('spoor.plan_version').where({ state: 'in force' }).select<{ plan: TrackingPlan }[]>('plan')
   const fields = await db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
-    .select<FieldRow[]>('f.id', 'f.type_id', 'f.column_name', 'f.base_type')
+    .select<FieldRow[]>('f.id', 'f.type_id', 'f.column_name', 'f.base_type', 'f.refers_to')
     .select(db.raw('t.effective_field_id is not distinct from f.id as effect'))
   const facts = new Map(
     fields.map((field): [number, FieldFacts] => {
@@ -35,6 +35,7 @@ export async function readWorld(db: Database, zone: string): Promise<World> {
           sensitive: kept?.sensitive ?? false,
           effect: field.effect,
           signOff: signOffNames.test(field.column_name),
+          reference: field.refers_to !== null,
         },
       ]
     }),

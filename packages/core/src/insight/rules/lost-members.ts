@@ -5,7 +5,10 @@ interface State {
   /** Of each field: its changes and those in which a set lost most of its members. */
   fields: Record<string, { changes: number; losses: number }>
   /** Of each run and field, while it lasts. */
-  runs: Record<string, { saves: string[]; removed: number; emptied: number; untilMs: number; told: boolean }>
+  runs: Record<
+    string,
+    { saves: string[]; removed: number; emptied: number; losses: number; untilMs: number; told: boolean }
+  >
 }
 
 const most = 0.5
@@ -39,12 +42,15 @@ export const lostMembers = rule<State>({
       const removed = had.filter((member) => !has.includes(member)).length
       const field = (fields[fieldId] ??= { changes: 0, losses: 0 })
       const lost = had.length >= 2 && removed > had.length * most
-      const usually = (field.losses / Math.max(field.changes, 1)) * 100
       field.changes++
       if (!lost) continue
-      const known = { changes: field.changes - 1, usualPercent: usually }
       const place = `run ${save.runId ?? save.transaction} ${fieldId}`
-      const run = (runs[place] ??= { saves: [], removed: 0, emptied: 0, untilMs: 0, told: false })
+      const run = (runs[place] ??= { saves: [], removed: 0, emptied: 0, losses: 0, untilMs: 0, told: false })
+      // What a run did before it is told is no part of what it is compared with. (Kept from before that was counted: none.)
+      run.losses ||= 0
+      const others = Math.max(field.changes - 1 - run.losses, 0)
+      const usually = ((field.losses - run.losses) / Math.max(others, 1)) * 100
+      const known = { changes: others, usualPercent: usually }
       run.untilMs = save.atMs + dayMs
       run.removed += removed
       if (has.length === 0) run.emptied++
@@ -67,7 +73,10 @@ export const lostMembers = rule<State>({
           figures: { removed, emptied: has.length === 0 ? 1 : 0, ...known },
         })
       // Many at once would make themselves look usual.
-      if (!many) field.losses++
+      if (!many) {
+        field.losses++
+        run.losses++
+      }
     }
     for (const [place, run] of Object.entries(runs)) if (run.untilMs < save.atMs) delete runs[place]
     return hits
