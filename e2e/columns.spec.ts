@@ -1,3 +1,5 @@
+import { readFileSync } from 'node:fs'
+import { parse } from 'csv-parse/sync'
 import { expect, test, type Page } from '@playwright/test'
 import { axeFindsNothing, demo, listenForErrors, rows, signIn } from './demo.ts'
 
@@ -104,6 +106,43 @@ test('columns are chosen, moved and sized, and stand so wherever the person sign
   await page.getByRole('button', { name: 'Columns' }).click()
   await page.getByRole('button', { name: 'As they were at first' }).click()
   await expect.poll(() => titles(page)).toEqual(['Time', 'Who', 'Record', 'Before and after', 'Came in by'])
+})
+
+test('a file has the columns and the order that are on the screen', async () => {
+  const cells = async () =>
+    (await page.getByRole('table', { name: 'Changes' }).locator('.line:not(.head)').allInnerTexts()).slice(0, 6)
+  const file = async () => {
+    await page.getByRole('button', { name: 'Export', exact: true }).click()
+    const [download] = await Promise.all([
+      page.waitForEvent('download'),
+      page.getByRole('link', { name: 'Export as CSV' }).click(),
+    ])
+    await page.keyboard.press('Escape')
+    return parse(readFileSync(await download.path(), 'utf8'), { columns: true }) as Record<string, string>[]
+  }
+  await page.goto(`${application}/changes?${fortnight}&reading=changes`)
+  await page.getByRole('button', { name: 'Difference', exact: true }).click()
+  await expect(page).toHaveURL(/sort=-difference/)
+  await expect.poll(cells).not.toEqual([])
+  const lines = await file()
+  expect(Object.keys(lines[0]!).join()).toBe(
+    'time,who,kind of actor,on behalf of,record type,record,action,field,before,after,difference',
+  )
+  const moved = lines.flatMap((line) => (line['difference'] === '' ? [] : [Number(line['difference'])]))
+  expect(moved.length).toBeGreaterThan(10)
+  for (const [at, text] of (await cells()).entries()) {
+    const { field, after } = lines[at]!
+    expect(text).toContain(field)
+    expect(text).toContain(after)
+  }
+  await page.goto(`${application}/changes?${fortnight}&sort=who`)
+  await expect(rows(page).first()).toBeVisible()
+  const byName = await file()
+  expect(Object.keys(byName[0]!).join()).toBe(
+    'time,who,kind of actor,on behalf of,record type,record,action,field,before,after,channel',
+  )
+  const names = byName.map((line) => line['who']!.toLowerCase())
+  expect(names).toEqual([...names].sort((a, b) => a.localeCompare(b, 'en')))
 })
 
 test('a list goes on paper whole as far as it was read, and says when there is more', async () => {

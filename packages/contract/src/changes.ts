@@ -184,6 +184,7 @@ export const exportColumns = [
   'field',
   'before',
   'after',
+  'difference',
   'channel',
   'reason',
   'login',
@@ -273,10 +274,14 @@ export const changesRoutes = {
     method: 'GET',
     path: '/changes/export.csv',
     needs: 'changes.export',
-    summary: 'The changes in a scope as CSV, one line a change, newest first',
+    summary: 'The changes in a scope as CSV, one line a change, newest first or in the order of a list',
     query: v.object({
       scope: ScopeText,
       columns: v.optional(ColumnList),
+      /** In the order of this list, where it is sorted by something else than time, the newest first. */
+      list: v.optional(v.picklist(['saves', 'changes']), 'changes'),
+      sort: v.optional(v.picklist([...new Set([...saveSorts, ...changeSorts])]), 'time'),
+      descending: v.optional(v.picklist(['0', '1']), '1'),
       zone: v.optional(v.pipe(v.string(), v.maxLength(100)), 'UTC'),
     }),
   }),

@@ -1,10 +1,21 @@
 import { Transform } from 'node:stream'
-import { wallClockText, type ActorKind, type Scope } from '@spoor/core'
-import { exportColumns, type ExportColumn } from '@spoor/contract'
+import { difference, wallClockText, type ActorKind, type Scope } from '@spoor/core'
+import {
+  changeSorts,
+  exportColumns,
+  mostSorted,
+  saveSorts,
+  type ChangeSort,
+  type ExportColumn,
+  type SaveSort,
+} from '@spoor/contract'
 import { stringify } from 'csv-stringify'
-import type { Database } from '../database/knex.ts'
+import { boundArray, type Database } from '../database/knex.ts'
 import { erasedText, maskedText } from '../ledger/masked.ts'
+import { Problem } from '../errors.ts'
+import { savesIn } from '../ledger/run-lines.ts'
 import { whereScope } from '../ledger/scope-sql.ts'
+import { sortedChanges, sortedSaves } from '../ledger/sorted.ts'
 
 export interface ExportRow {
   captured_at: string
@@ -19,6 +30,7 @@ export interface ExportRow {
   action: string
   field_name: string
   field_id: number
+  base_type: string
   before: string | null
   after: string | null
   erased: boolean
@@ -39,6 +51,7 @@ const headings: Readonly<Record<ExportColumn, string>> = {
   field: 'field',
   before: 'before',
   after: 'after',
+  difference: 'difference',
   channel: 'channel',
   reason: 'reason',
   login: 'database login',
@@ -82,6 +95,8 @@ function cell(row: ExportRow, column: ExportColumn, zone: string, masked: Readon
       return row.erased ? erasedText : masked.has(row.field_id) ? maskedText : row.before
     case 'after':
       return row.erased ? erasedText : masked.has(row.field_id) ? maskedText : row.after
+    case 'difference':
+      return row.erased || masked.has(row.field_id) ? null : differenceCell(row)
     case 'channel':
       return row.channel
     case 'reason':
@@ -91,6 +106,12 @@ function cell(row: ExportRow, column: ExportColumn, zone: string, masked: Readon
     case 'save':
       return row.save_id
   }
+}
+
+/** By how much a number moved, or by how many days a day did, so that it can be summed; of anything else nothing. */
+function differenceCell({ before, after, base_type }: ExportRow): string | null {
+  const moved = difference(before, after, base_type)
+  return moved.kind === 'number' || moved.kind === 'days' ? String(moved.by) : null
 }
 
 /**
@@ -125,38 +146,77 @@ export function csvLines(
   return [cells, lines]
 }
 
-/** Changes of all scopes with what the export's columns need, newest first, as a query to be streamed. */
-export function exportQuery(db: Database, scopes: readonly Scope[], nowMs: number) {
+/** The order of the list that is exported. */
+export interface ExportOrder {
+  list: 'saves' | 'changes'
+  sort: SaveSort | ChangeSort
+  descending: boolean
+}
+
+/**
+ * Changes of all scopes with what the export's columns need, in a list's order, to be streamed.
+ * @throws Problem when there is more than can be put in another order than that of time, or the list has no such order
+ */
+export async function exportQuery(
+  db: Database,
+  scopes: readonly Scope[],
+  { list, sort, descending }: ExportOrder,
+  masked: ReadonlySet<number>,
+  nowMs: number,
+) {
   const query = db('ledger.change as c')
     .join('ledger.save as s', (on) => on.on('s.id', 'c.save_id').andOn('s.captured_at', 'c.captured_at'))
     .join('spoor.actor as a', 'a.id', 'c.actor_id')
     .join('spoor.record_type as t', 't.id', 'c.type_id')
     .join('spoor.field as f', 'f.id', 'c.field_id')
   for (const scope of scopes) whereScope(query, scope, 'change', 'c', nowMs)
-  return query
-    .orderBy([
-      { column: 'c.captured_at', order: 'desc' },
-      { column: 'c.save_id', order: 'desc' },
-      { column: 'c.field_id' },
-    ])
-    .select(
-      'c.captured_at',
-      'c.save_id',
-      'a.name as actor_name',
-      'c.actor_kind',
-      's.claimed',
-      's.on_behalf_of',
-      't.name as type_name',
-      's.label',
-      'c.record_key',
-      's.action',
-      'f.name as field_name',
-      'c.field_id',
-      'c.before',
-      'c.after',
-      'c.erased',
-      's.channel',
-      's.reason',
-      's.db_login',
+  const order = descending ? 'desc' : 'asc'
+  if (sort !== 'time') {
+    const request = { after: undefined, limit: mostSorted, descending }
+    const [all] = savesIn(db, scopes, nowMs)
+    const changes = db('ledger.change as r').select('r.captured_at', 'r.save_id as id', 'r.field_id')
+    for (const scope of scopes) whereScope(changes, scope, 'change', 'r', nowMs)
+    const { rows } =
+      list === 'saves'
+        ? await sortedSaves(db, all, among(saveSorts, sort), request)
+        : await sortedChanges(db, changes, among(changeSorts, sort), { ...request, masked })
+    const fields = list === 'saves' ? {} : { field_id: rows.map((row) => row.field_id!) }
+    const columns = { captured_at: rows.map((row) => row.captured_at), save_id: rows.map((row) => row.id), ...fields }
+    const types = { captured_at: 'timestamptz[]', save_id: 'bigint[]', field_id: 'int[]' }
+    const names = Object.keys(columns) as (keyof typeof types)[]
+    query.joinRaw(
+      `join unnest(${names.map((name) => `?::${types[name]}`).join(', ')}) with ordinality as w(${names.join(', ')}, place)
+         on ${names.map((name) => `w.${name} = c.${name}`).join(' and ')}`,
+      Object.values(columns).map(boundArray) as never,
     )
+    query.orderBy(['w.place', 'c.field_id'])
+  } else query.orderBy([{ column: 'c.captured_at', order }, { column: 'c.save_id', order }, { column: 'c.field_id' }])
+  query.select(
+    'c.captured_at',
+    'c.save_id',
+    'a.name as actor_name',
+    'c.actor_kind',
+    's.claimed',
+    's.on_behalf_of',
+    't.name as type_name',
+    's.label',
+    'c.record_key',
+    's.action',
+    'f.name as field_name',
+    'c.field_id',
+    'f.base_type',
+    'c.before',
+    'c.after',
+    'c.erased',
+    's.channel',
+    's.reason',
+    's.db_login',
+  )
+  return { stream: () => query.stream({ highWaterMark: 500 }) }
+}
+
+function among<S extends string>(sorts: readonly S[], sort: string): Exclude<S, 'time'> {
+  const found = sorts.find((one) => one === sort)
+  if (found === undefined || found === 'time') throw new Problem('bad-request', `The list has no order by ${sort}.`)
+  return found as Exclude<S, 'time'>
 }

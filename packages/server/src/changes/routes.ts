@@ -76,7 +76,11 @@ export function changesRouter({ db }: ChangesDeps): Router {
 
   bind(router, routes.exportChanges, async ({ query, person, request, response }) => {
     const scopes = await requestedScopes(db, query.scope, person)
+    const { list, sort, descending } = query
     if (!isZone(query.zone)) throw new Problem('bad-request', `The time zone “${query.zone}” is not known.`)
+    const masked = await maskedFields(db)
+    const order = { list, sort, descending: descending === '1' }
+    const rows = await exportQuery(db, scopes, order, masked, Date.now())
     await recordEvent(db, {
       kind: 'export',
       personId: person.id,
@@ -84,11 +88,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
       address: request.ip,
     })
     response.type('text/csv; charset=utf-8').attachment(`changes-${new Date().toISOString().slice(0, 10)}.csv`)
-    await pipeline(
-      exportQuery(db, scopes, Date.now()).stream({ highWaterMark: 500 }),
-      ...csvLines(query.columns, query.zone, await maskedFields(db)),
-      response,
-    ).catch((error: unknown) => {
+    await pipeline(rows.stream(), ...csvLines(query.columns, query.zone, masked), response).catch((error: unknown) => {
       // The reader stopped the download: nothing to answer any more. Otherwise break off, so that the file is not taken for whole.
       response.destroy()
       if ((error as NodeJS.ErrnoException).code !== 'ERR_STREAM_PREMATURE_CLOSE') throw error

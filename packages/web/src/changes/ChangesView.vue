@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { routes, type ProblemBody, type Save } from '@spoor/contract'
+import { mostSorted, routes, type ProblemBody, type Save } from '@spoor/contract'
 import { counted, parseScope, type Scope } from '@spoor/core'
 import Checkbox from 'ant-design-vue/es/checkbox'
 import { computed, defineAsyncComponent, ref } from 'vue'
@@ -60,15 +60,22 @@ const layouts = { saves: useLayout('saves', saveColumns), changes: useLayout('ch
 const layout = computed(() =>
   reading.value === 'saves' || reading.value === 'changes' ? (layouts[reading.value] as ListLayout<string>) : null,
 )
-const csvAddress = computed(() =>
-  addressOf(routes.exportChanges, {
+/** The list whose columns and order a file has: the one that is open, else that of saves. */
+const exported = computed(() => (reading.value === 'changes' ? 'changes' : 'saves'))
+const csvAddress = computed(() => {
+  const size = (exported.value === 'changes' ? summary.value?.changes : summary.value?.saves) ?? Infinity
+  const ordered = reading.value === exported.value && size <= mostSorted
+  const sort = ordered && typeof route.query['sort'] === 'string' ? route.query['sort'] : ''
+  return addressOf(routes.exportChanges, {
     query: {
       scope: text.value,
-      columns: exportColumnsFor(layouts.saves.shown.value).join(','),
+      list: exported.value,
+      columns: exportColumnsFor(exported.value, layouts[exported.value].shown.value).join(','),
       zone: readerZone,
+      ...(sort === '' ? {} : { sort: sort.replace(/^-/, ''), descending: sort.startsWith('-') ? '1' : '0' }),
     } as never,
-  }),
-)
+  })
+})
 
 const provedAddress = computed(() => addressOf(routes.exportProved, { query: { scope: text.value } as never }))
 
@@ -154,7 +161,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
       <PressPopover v-if="session.may('changes.export') && !problem && reading !== 'around'" title="Export">
         <p class="way">
           <a :href="csvAddress" download>Export as CSV</a><br /><span class="quiet"
-            >a line a change, with the columns of the list of saves</span
+            >a line a change, with the columns and in the order of the list of {{ exported }}</span
           >
         </p>
         <p v-if="session.may('custody.read')" class="way">

@@ -37,7 +37,21 @@ const written: Readonly<Record<SaveColumn, readonly ExportColumn[]>> = {
   save: ['save'],
 }
 
-/** What an export writes for the columns that are shown, in their order. */
-export function exportColumnsFor(shown: readonly { id: SaveColumn }[]): ExportColumn[] {
-  return shown.flatMap(({ id }) => written[id])
+const writtenOfChanges: Readonly<Record<ChangeColumn, readonly ExportColumn[]>> = {
+  time: ['time'],
+  who: ['who', 'kind', 'onBehalfOf'],
+  record: ['type', 'record'],
+  field: ['action', 'field'],
+  before: ['before'],
+  after: ['after'],
+  difference: ['difference'],
+  channel: ['channel'],
+  reason: ['reason'],
+}
+
+/** What an export writes for the columns of a list that are shown, in their order. */
+export function exportColumnsFor(list: 'saves' | 'changes', shown: readonly { id: string }[]): ExportColumn[] {
+  return list === 'saves'
+    ? shown.flatMap(({ id }) => written[id as SaveColumn])
+    : shown.flatMap(({ id }) => writtenOfChanges[id as ChangeColumn])
 }
