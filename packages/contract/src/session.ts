@@ -10,6 +10,8 @@ export const Person = v.object({
   role: v.picklist(roles),
   /** Where their last visit ended, or where they said they had looked until; null on a first visit. */
   lookedAt: v.nullable(v.string()),
+  /** In which times are told to them; null: that of their browser. */
+  zone: v.nullable(v.string()),
   permissions: v.array(v.custom<Permission>((input) => typeof input === 'string')),
 })
 export type Person = v.InferOutput<typeof Person>
@@ -49,6 +51,14 @@ export const sessionRoutes = {
     needs: 'session',
     summary: 'Say that everything until a moment has been looked at',
     body: v.strictObject({ at: GivenInstant }),
+    response: Session,
+  }),
+  chooseZone: route({
+    method: 'PUT',
+    path: '/session/zone',
+    needs: 'session',
+    summary: 'Choose the zone in which times are told; null is that of the browser',
+    body: v.strictObject({ zone: v.nullable(v.pipe(v.string(), v.maxLength(100))) }),
     response: Session,
   }),
   changeOwnPassword: route({

@@ -102,6 +102,22 @@ describe('one’s own password', () => {
   })
 })
 
+describe('the zone in which somebody wants times told', () => {
+  it('is kept with them, and one that is none is refused', async () => {
+    const zoneOf = async (visitor: Visitor) =>
+      ((await (await visitor.send('GET', '/session')).json()) as Session).person?.zone
+    const here = await signedIn('bea')
+    expect(await zoneOf(here)).toBeNull()
+    const choose = (zone: string | null) => here.send('PUT', '/session/zone', { zone })
+    expect((await choose('Asia/Kolkata')).status).toBe(200)
+    expect(await zoneOf(await signedIn('bea'))).toBe('Asia/Kolkata')
+    expect(((await (await choose("Nowhere/'; --")).json()) as ProblemBody).detail).toContain('Times are told as before')
+    expect(await zoneOf(here)).toBe('Asia/Kolkata')
+    expect((await choose(null)).status).toBe(200)
+    expect(await zoneOf(here)).toBeNull()
+  })
+})
+
 describe('a stream that somebody follows', () => {
   const follow = async (visitor: Visitor) => {
     const response = await fetch(`${address}/api/v1/pulse`, { headers: { cookie: visitor.cookie } })

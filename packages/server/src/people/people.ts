@@ -25,6 +25,7 @@ interface PersonRow {
   disabled_at: string | null
   last_seen_at: string | null
   looked_until: string | null
+  zone: string | null
 }
 
 export interface NewPerson {
@@ -93,6 +94,11 @@ export class People {
   /** They say that they have looked at everything until a moment; never later than now. */
   async lookedUntil(id: number, at: string): Promise<void> {
     await this.#db.raw(`update spoor.person set looked_until = least(?::timestamptz, now()) where id = ?`, [at, id])
+  }
+
+  /** The zone in which they want times told; null is that of their browser. */
+  async chooseZone(id: number, zone: string | null): Promise<void> {
+    await this.#table().where({ id }).update({ zone })
   }
 
   async byLogin(login: string): Promise<SignedIn | null> {
@@ -213,6 +219,7 @@ function signedIn(row: PersonRow): SignedIn {
     role: row.role,
     permissions: permissionsOf(row.role),
     lookedAt: row.looked_until,
+    zone: row.zone,
     actorId: row.actor_id,
     reach: row.reach,
     reachFrom: row.reach_from,

@@ -1,6 +1,7 @@
 import { Router, type Request } from 'express'
 import { rateLimit, ipKeyGenerator } from 'express-rate-limit'
 import type { Logger } from 'pino'
+import { isZone } from '@spoor/core'
 import { routes, type Session } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -95,6 +96,14 @@ export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
     return { person: now && shown(now), token: request.session.token ?? '' }
   })
 
+  bind(router, routes.chooseZone, async ({ request, body: { zone }, person }) => {
+    if (zone !== null && !isZone(zone))
+      throw new Problem('bad-request', `The time zone “${zone}” is not known. Times are told as before.`)
+    await people.chooseZone(person.id, zone)
+    const now = await people.find(person.id)
+    return { person: now && shown(now), token: request.session.token ?? '' }
+  })
+
   bind(router, routes.changeOwnPassword, async ({ request, body, person }) => {
     const event = {
       kind: 'person',
@@ -124,6 +133,6 @@ function signInEvent(personId: number | null, request: Request) {
   return { kind: 'sign-in', personId, address: request.ip } as const
 }
 
-function shown({ id, login, name, role, lookedAt, permissions }: SignedIn): NonNullable<Session['person']> {
-  return { id, login, name, role, lookedAt, permissions }
+function shown({ id, login, name, role, lookedAt, zone, permissions }: SignedIn): NonNullable<Session['person']> {
+  return { id, login, name, role, lookedAt, zone, permissions }
 }

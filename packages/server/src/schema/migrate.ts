@@ -20,6 +20,7 @@ import { up as applying } from './migrations/016-applying.ts'
 import { up as standing } from './migrations/017-standing.ts'
 import { up as months } from './migrations/018-months.ts'
 import { up as watch } from './migrations/019-watch.ts'
+import { up as readerZone } from './migrations/020-reader-zone.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -44,6 +45,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '017-standing': standing,
   '018-months': months,
   '019-watch': watch,
+  '020-reader-zone': readerZone,
 }
 
 const source: Knex.MigrationSource<string> = {

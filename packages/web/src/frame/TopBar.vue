@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { roleNames } from '@spoor/contract'
 import OwnPassword from '../session/OwnPassword.vue'
+import ZoneChoice from '../session/ZoneChoice.vue'
 import { useSession } from '../session/session.ts'
 import KeysHelp from './KeysHelp.vue'
 import PulseMark from './PulseMark.vue'
@@ -63,6 +64,7 @@ async function signOut() {
             Change your password
           </button>
           <OwnPassword v-if="changing" />
+          <ZoneChoice class="out" />
           <button class="plain out" @click="signOut">Sign out</button>
         </div>
       </template>

@@ -13,7 +13,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import StoryItem from '../today/StoryItem.vue'
-import { shortTime } from '../value/time.ts'
+import { shortTime, zoneChoices } from '../value/time.ts'
 
 /** Every reason for which something stands out: what it notices, its limits and figures, and a try on the past. */
 const session = useSession()
@@ -66,9 +66,6 @@ const trial = computed(() => data.value?.trial ?? null)
 /** Nothing can be changed by whoever may not, and while settings are being tried. */
 const fixed = computed(() => !mayEdit.value || trial.value?.running === true)
 const tried = computed(() => Boolean(trial.value?.outcome && chosen.value && same(wanted.value, trial.value.settings)))
-const zones = [
-  ...new Set([Intl.DateTimeFormat().resolvedOptions().timeZone, 'UTC', ...Intl.supportedValuesOf('timeZone')]),
-].map((value) => ({ value, label: value }))
 const perDay = (stories: number, days: number) =>
   stories === 0 || days === 0
     ? ''
@@ -123,7 +120,7 @@ const backToForce = () => data.value && take(data.value.settings)
           v-model:value="zone"
           size="small"
           show-search
-          :options="zones"
+          :options="zoneChoices"
           aria-label="Time zone"
           :dropdown-match-select-width="false"
         />

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { useNow, watchDebounced } from '@vueuse/core'
 import DatePicker from 'ant-design-vue/es/date-picker'
 import Switch from 'ant-design-vue/es/switch'
-import dayjs, { type Dayjs } from 'dayjs'
+import type { Dayjs } from 'dayjs'
 import { routes, type Save } from '@spoor/contract'
 import { counted, differences, stateAt, type Holding } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
@@ -15,7 +15,7 @@ import { usePulse } from '../frame/pulse.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { labelsOf } from '../value/labels.ts'
-import { dayAndTime, dayOnly, fullTime, readerZone, shortTime } from '../value/time.ts'
+import { dayAndTime, dayOnly, fromCalendar, fullTime, readerZone, shortTime, toCalendar } from '../value/time.ts'
 import RecordLanes from './RecordLanes.vue'
 import { lengthWords, type Range } from './scale.ts'
 import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
@@ -128,8 +128,8 @@ const view = ref<'lanes' | 'versions'>('lanes')
 const opened = ref<string | null>(null)
 function setMoment(cursor: 'a' | 'b', moment: Dayjs | null) {
   if (!moment) return
-  if (cursor === 'a') a.value = moment.valueOf()
-  else b.value = moment.valueOf()
+  if (cursor === 'a') a.value = fromCalendar(moment)
+  else b.value = fromCalendar(moment)
 }
 /** A version is compared with the one before it. */
 function compare(save: Save) {
@@ -237,7 +237,7 @@ const summaryOf = (save: Save) =>
                   format="D MMM YY HH:mm"
                   :allow-clear="false"
                   :aria-label="`Moment ${cursor.toUpperCase()}, ${readerZone}`"
-                  :value="dayjs(cursor === 'a' ? a : b) as never"
+                  :value="toCalendar(cursor === 'a' ? a : b) as never"
                   @change="setMoment(cursor, $event as never)"
                 />
               </th>

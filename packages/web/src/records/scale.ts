@@ -1,4 +1,4 @@
-import dayjs from 'dayjs'
+import { onClock } from '../value/time.ts'
 
 /** A stretch of time as it lies on the screen. */
 export interface Range {
@@ -31,7 +31,7 @@ const mostTicks = 7
 export function ticks({ fromMs, toMs }: Range): { ms: number; label: string }[] {
   const step = steps.find(({ ms }) => (toMs - fromMs) / ms <= mostTicks) ?? steps.at(-1)!
   const { unit, each, format } = step
-  const floor = dayjs(fromMs).startOf(unit)
+  const floor = onClock(fromMs).startOf(unit)
   // Weeks are counted from the first day shown, all else from where its own count begins.
   const part = unit === 'day' ? 0 : floor.get(unit)
   const result: { ms: number; label: string }[] = []

@@ -2,6 +2,7 @@ import { routes, type Permission, type Session } from '@spoor/contract'
 import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
 import { call, setToken } from '../api/client.ts'
+import { tellTimesIn } from '../value/time.ts'
 
 /** Who is signed in, and what they may do. */
 export const useSession = defineStore('session', () => {
@@ -10,6 +11,7 @@ export const useSession = defineStore('session', () => {
 
   function take(session: Session): void {
     person.value = session.person
+    tellTimesIn(session.person?.zone ?? null)
     setToken(session.token)
   }
 
@@ -22,6 +24,11 @@ export const useSession = defineStore('session', () => {
     },
     async changePassword(current: string, password: string) {
       take(await call(routes.changeOwnPassword, { body: { current, password } }))
+    },
+    /** Every time on the page is told anew, so the page is loaded anew. */
+    async chooseZone(zone: string | null) {
+      take(await call(routes.chooseZone, { body: { zone } }))
+      location.reload()
     },
     async signOut() {
       take(await call(routes.signOut))

@@ -13,7 +13,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { usePulse } from '../frame/pulse.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
-import { dayOnly, readerZone, shortTime } from '../value/time.ts'
+import { dayOnly, onClock, readerZone, shortTime } from '../value/time.ts'
 import DigestText from './DigestText.vue'
 import OwnQuestion from './OwnQuestion.vue'
 import { spellInstants, useSpell, usualSpells, type Spell } from './spell.ts'
@@ -53,7 +53,7 @@ const title = computed(() => {
   const today = data.value
   if (!today) return 'Since you last looked'
   if (today.since === 'last visit')
-    return `Since you last looked, ${dayjs(today.from).format(dayjs(today.from).isAfter(dayjs().subtract(6, 'day')) ? 'dddd HH:mm' : 'ddd D MMMM YYYY HH:mm')}`
+    return `Since you last looked, ${onClock(today.from).format(dayjs(today.from).isAfter(dayjs().subtract(6, 'day')) ? 'dddd HH:mm' : 'ddd D MMMM YYYY HH:mm')}`
   if (today.since === 'first visit') return 'Your first visit: the last seven days'
   const last = spell.value.to
   return last === null

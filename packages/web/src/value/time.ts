@@ -1,4 +1,4 @@
-import dayjs from 'dayjs'
+import dayjs, { type Dayjs } from 'dayjs'
 import 'dayjs/locale/en-gb'
 import timezone from 'dayjs/plugin/timezone'
 import utc from 'dayjs/plugin/utc'
@@ -6,46 +6,73 @@ import utc from 'dayjs/plugin/utc'
 dayjs.extend(utc)
 dayjs.extend(timezone)
 
-/** The reader's own zone, in which every time on the screen is given. */
-export const readerZone = Intl.DateTimeFormat().resolvedOptions().timeZone
+export const browserZone = Intl.DateTimeFormat().resolvedOptions().timeZone
+
+/** The zone in which every time on the screen is given: what the reader chose, or that of their browser. */
+export let readerZone = browserZone
+
+/** Zones to choose from, those most likely first. */
+export const zoneChoices = [...new Set([browserZone, 'UTC', ...Intl.supportedValuesOf('timeZone')])].map((value) => ({
+  value,
+  label: value,
+}))
+
+/** To be called before anything is shown; another choice is for a page that is loaded anew. */
+export function tellTimesIn(zone: string | null): void {
+  readerZone = zone ?? browserZone
+}
+
+/** An instant on the reader's clock. */
+export function onClock(instant: string | number | Date): Dayjs {
+  const at = dayjs(instant)
+  return readerZone === browserZone ? at : at.tz(readerZone)
+}
+
+/** For a calendar to pick from, which knows the browser's zone alone: the same hour and day as on the reader's clock. */
+export function toCalendar(ms: number): Dayjs {
+  return dayjs(onClock(ms).format('YYYY-MM-DDTHH:mm:ss.SSS'))
+}
+export function fromCalendar(picked: Dayjs): number {
+  return dayjs.tz(picked.format('YYYY-MM-DDTHH:mm:ss.SSS'), readerZone).valueOf()
+}
 
 export function dayOf(instant: string): string {
-  return dayjs(instant).format('YYYY-MM-DD')
+  return onClock(instant).format('YYYY-MM-DD')
 }
 
 /** "Fri 20 March 2026". */
 export function dayText(instant: string): string {
-  return dayjs(instant).format('ddd D MMMM YYYY')
+  return onClock(instant).format('ddd D MMMM YYYY')
 }
 
 /** "20 Mar 2026". */
 export function dayOnly(instant: string): string {
-  return dayjs(instant).format('D MMM YYYY')
+  return onClock(instant).format('D MMM YYYY')
 }
 
 /** "16:52". */
 export function timeText(instant: string): string {
-  return dayjs(instant).format('HH:mm')
+  return onClock(instant).format('HH:mm')
 }
 
 /** "Fri 20 Mar 2026 16:52:07 GMT". */
 export function fullTime(instant: string): string {
-  const zone = new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' })
+  const zone = new Intl.DateTimeFormat('en-GB', { timeZone: readerZone, timeZoneName: 'short' })
     .formatToParts(new Date(instant))
     .find((part) => part.type === 'timeZoneName')?.value
-  return `${dayjs(instant).format('ddd D MMM YYYY HH:mm:ss')} ${zone ?? readerZone}`
+  return `${onClock(instant).format('ddd D MMM YYYY HH:mm:ss')} ${zone ?? readerZone}`
 }
 
 /** "20 Mar 16:52", with the year when it is not this one. */
 export function shortTime(instant: string): string {
-  const at = dayjs(instant)
-  return at.format(at.isSame(dayjs(), 'year') ? 'D MMM HH:mm' : 'D MMM YYYY HH:mm')
+  const at = onClock(instant)
+  return at.format(at.year() === onClock(Date.now()).year() ? 'D MMM HH:mm' : 'D MMM YYYY HH:mm')
 }
 
 /** "20 Mar 16:52" in a column of its own: the year where it is not this one, in place of the hour's minutes. */
 export function dayAndTime(instant: string): string {
-  const at = dayjs(instant)
-  return at.format(at.isSame(dayjs(), 'year') ? 'D MMM HH:mm' : 'D MMM YY HH:mm')
+  const at = onClock(instant)
+  return at.format(at.year() === onClock(Date.now()).year() ? 'D MMM HH:mm' : 'D MMM YY HH:mm')
 }
 
 /** A spell of time in words fit for its size: "March 2026", "week of 2 Mar", "20 Mar", "20 Mar 16:00". */
@@ -59,8 +86,8 @@ export function bucketWords(from: string, to: string, size: string, short = fals
       hour: 'D MMM HH:mm',
       minute: 'HH:mm',
     }[size] ?? 'D MMM YYYY'
-  const first = dayjs(from).format(format)
-  const last = dayjs(to).subtract(1, 'ms').format(format)
+  const first = onClock(from).format(format)
+  const last = onClock(to).subtract(1, 'ms').format(format)
   return short || first === last ? first : `${first} to ${last}`
 }
 
