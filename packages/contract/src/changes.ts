@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Action, Captured, Instant, Kind, SaveId, ScopeText, IdNumber } from './common.ts'
+import { Action, Captured, Instant, IntParam, Kind, SaveId, ScopeText, IdNumber } from './common.ts'
 import { route } from './route.ts'
 
 /** One field of one save. Values longer than the list's limit come cut, and say so. */
@@ -75,8 +75,12 @@ export const Afterwards = v.object({
 })
 export type Afterwards = v.InferOutput<typeof Afterwards>
 
+const Length = v.nullable(v.number())
+
 export const SaveDetail = v.object({
   save: Save,
+  /** By field, how many characters the values have of which only the beginning is told here; null where there is none. */
+  lengths: v.record(v.string(), v.object({ before: Length, after: Length })),
   dbLogin: v.string(),
   mayDeclare: v.boolean(),
   applicationName: v.nullable(v.string()),
@@ -293,6 +297,14 @@ export const changesRoutes = {
     params: v.object({ saveId: SaveId }),
     body: v.strictObject({ fieldId: IdNumber }),
     response: v.object({ before: Captured, after: Captured }),
+  }),
+  readValue: route({
+    method: 'GET',
+    path: '/changes/saves/:saveId/values/:fieldId',
+    needs: 'changes.read',
+    summary: 'One value of a save, whole, as text',
+    params: v.object({ saveId: SaveId, fieldId: IntParam }),
+    query: v.object({ side: v.picklist(['before', 'after']) }),
   }),
   readSave: route({
     method: 'GET',

@@ -296,7 +296,7 @@ describe('values of every sort', () => {
     )
   })
 
-  it('are cut in lists and whole in the opened save', async () => {
+  it('are cut in lists, told by their beginning in the opened save, and whole when one is asked for', async () => {
     const visitor = await signedIn('administrator')
     const { saves } = (await (await visitor.send('GET', '/changes/saves?limit=200')).json()) as {
       saves: { id: string; key: string; action: string; changes: { after: string; afterCut: boolean }[] }[]
@@ -304,10 +304,21 @@ describe('values of every sort', () => {
     const long = saves.find((save) => save.key === '["10"]' && save.action === 'change')!
     expect(long.changes[0]).toMatchObject({ afterCut: true })
     expect(long.changes[0]!.after.length).toBe(300)
-    const { save } = (await (await visitor.send('GET', `/changes/saves/${long.id}`)).json()) as {
-      save: { changes: { after: string }[] }
+    const { save, lengths } = (await (await visitor.send('GET', `/changes/saves/${long.id}`)).json()) as {
+      save: { changes: { fieldId: number; after: string; afterCut: boolean }[] }
+      lengths: Record<string, unknown>
     }
-    expect(save.changes[0]!.after).toBe('x'.repeat(100_000))
+    const [change] = save.changes
+    expect(change).toMatchObject({ after: 'x'.repeat(20_000), afterCut: true })
+    expect(lengths[change!.fieldId]).toMatchObject({ after: 100_000 })
+    const value = (side: string, fieldId: number = change!.fieldId) =>
+      visitor.send('GET', `/changes/saves/${long.id}/values/${fieldId}?side=${side}`)
+    const whole = await value('after')
+    expect(whole.headers.get('content-type')).toBe('text/plain; charset=utf-8')
+    expect(whole.headers.get('content-disposition')).toContain('attachment')
+    expect(await whole.text()).toBe('x'.repeat(100_000))
+    expect((await value('after', 999_999)).status).toBe(404)
+    expect((await value('sideways')).status).toBe(400)
   })
 
   it.each([

@@ -339,6 +339,9 @@ function everyAddress(): string[] {
       ...['day', 'actor', 'type'].map((by) => query('/changes/groups', scope, { by, zone: 'UTC' })),
     ]),
     ...changes.map((one) => `/changes/saves/${one.saveId}`),
+    ...changes.flatMap((one) =>
+      ['before', 'after'].map((side) => `/changes/saves/${one.saveId}/values/${one.fieldId}?side=${side}`),
+    ),
     ...Array.from({ length: 60 }, (_, run) => `/changes/saves?run=${run}&together=1`),
     ...[...new Set(changes.map((one) => `/records/present?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],
     ...[...new Set(changes.map((one) => `/records/story?typeId=${one.typeId}&key=${encodeURIComponent(one.key)}`))],

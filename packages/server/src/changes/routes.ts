@@ -9,7 +9,7 @@ import { csvLines, exportQuery } from './csv.ts'
 import { keepLayout, readLayouts } from './layouts.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
-import { revealChange, saveDetail } from './queries/detail.ts'
+import { changeValues, saveDetail } from './queries/detail.ts'
 import { savePage } from '../ledger/saves.ts'
 import { summarise } from './queries/summary.ts'
 import { findRecords, readVocabulary } from './queries/vocabulary.ts'
@@ -56,7 +56,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
   )
 
   bind(router, routes.revealChange, async ({ params, body, person, request }) => {
-    const values = await revealChange(db, params.saveId, body.fieldId, await reachFor(db, person), Date.now())
+    const values = await changeValues(db, params.saveId, body.fieldId, await reachFor(db, person), Date.now())
     if (!values) throw new Problem('not-found', `Save ${params.saveId} has no such change that you may see.`)
     const field = await db('spoor.field').where({ id: body.fieldId }).first<{ name: string }>('name')
     await recordEvent(db, {
@@ -66,6 +66,14 @@ export function changesRouter({ db }: ChangesDeps): Router {
       address: request.ip,
     })
     return values
+  })
+
+  bind(router, routes.readValue, async ({ params: { saveId, fieldId }, query: { side }, person, response }) => {
+    const masked = (await maskedFields(db)).has(fieldId)
+    const values = masked ? null : await changeValues(db, saveId, fieldId, await reachFor(db, person), Date.now())
+    const value = values?.[side] ?? null
+    if (value === null) throw new Problem('not-found', `Save ${saveId} has no such value that you may see.`)
+    response.type('text/plain; charset=utf-8').attachment(`save-${saveId}-field-${fieldId}-${side}.txt`).send(value)
   })
 
   bind(router, routes.readSave, async ({ params, person }) => {

@@ -60,6 +60,18 @@ const unreachable: ProblemBody = {
     'The server cannot be reached. What you see was loaded earlier; nothing was changed. Try again when it is back.',
 }
 
+/** What stands at an address, as text. @throws CallProblem */
+export async function textAt(address: string): Promise<string> {
+  let response: Response
+  try {
+    response = await fetch(address)
+  } catch {
+    throw new CallProblem(unreachable)
+  }
+  if (!response.ok) throw new CallProblem((await response.json()) as ProblemBody)
+  return await response.text()
+}
+
 /** @throws CallProblem */
 export async function call<R extends RouteShape>(shape: R, input: CallInput<R> = {}): Promise<Answer<R['response']>> {
   const init: RequestInit = {

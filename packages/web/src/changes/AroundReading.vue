@@ -9,6 +9,7 @@ import GlossaryButton from '../frame/GlossaryButton.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { doneBy } from '../value/done-by.ts'
 import { dayOf, dayText, timeText } from '../value/time.ts'
+import AroundSentence, { type AroundFilter } from './AroundSentence.vue'
 import { usePages } from './saves-list.ts'
 
 /** What was done in Spoor itself, with its outcome: of the sentence its time and its people count here. */
@@ -18,12 +19,12 @@ export interface Props {
   version: number
 }
 const props = defineProps<Props>()
-const kind = ref<EventKind | ''>('')
-/** A person's number; 0 for nobody's. */
-const by = ref<number | ''>('')
-const outcome = ref<'done' | 'refused' | ''>('')
-const words = ref('')
-const sought = refDebounced(words, 250)
+const nothingAsked: AroundFilter = { kind: '', by: '', outcome: '', words: '' }
+const asked = ref<AroundFilter>(nothingAsked)
+const sought = refDebounced(
+  computed(() => asked.value.words),
+  250,
+)
 const asTable = ref(false)
 
 const scope = computed(() => {
@@ -32,11 +33,11 @@ const scope = computed(() => {
 })
 const filter = computed(() => ({
   scope: scope.value,
-  ...(kind.value ? { kind: kind.value } : {}),
-  ...(outcome.value ? { outcome: outcome.value } : {}),
+  ...(asked.value.kind ? { kind: asked.value.kind } : {}),
+  ...(asked.value.outcome ? { outcome: asked.value.outcome } : {}),
   ...(sought.value.trim() ? { words: sought.value.trim() } : {}),
 }))
-const chosen = computed(() => ({ ...filter.value, ...(by.value === '' ? {} : { by: String(by.value) }) }))
+const chosen = computed(() => ({ ...filter.value, ...(asked.value.by === '' ? {} : { by: String(asked.value.by) }) }))
 const key = computed(() => `${props.version} ${JSON.stringify(chosen.value)}`)
 const {
   items: events,
@@ -73,8 +74,7 @@ const people = computed(() => {
 const kindsMet = computed(() => eventKinds.filter((one) => counts.value.some((count) => count.kind === one)))
 
 function show(personId: number, wanted: EventKind) {
-  by.value = personId
-  kind.value = wanted
+  asked.value = { ...asked.value, by: personId, kind: wanted }
   asTable.value = false
 }
 const isNewDay = (at: number) => at === 0 || dayOf(events.value[at - 1]!.at) !== dayOf(events.value[at]!.at)
@@ -83,37 +83,15 @@ const isNewDay = (at: number) => at === 0 || dayOf(events.value[at - 1]!.at) !==
 <template>
   <div class="rows">
     <ProblemNote v-if="problem ?? error" :problem="problem ?? problemOf(error)" />
+    <AroundSentence class="asked" :filter="asked" :people="people" @change="(filter) => (asked = filter)" />
     <div class="kinds">
       <span class="ways" role="group" aria-label="How it is read">
         <button class="plain" :aria-pressed="!asTable" @click="asTable = false">One by one</button>
         <button class="plain" :aria-pressed="asTable" @click="asTable = true">Who × what</button>
       </span>
-      <label
-        >Kind
-        <select v-model="kind">
-          <option value="">every kind</option>
-          <option v-for="one in eventKinds" :key="one" :value="one">{{ one }}</option>
-        </select></label
-      >
-      <label
-        >Who
-        <select v-model="by">
-          <option value="">anybody</option>
-          <option v-for="one in people" :key="one.id" :value="one.id">{{ one.name }}</option>
-        </select></label
-      >
-      <label
-        >Outcome
-        <select v-model="outcome">
-          <option value="">any</option>
-          <option value="done">done</option>
-          <option value="refused">refused</option>
-        </select></label
-      >
-      <input v-model="words" type="search" aria-label="Words in it" placeholder="Words in it" />
       <GlossaryButton />
+      <span class="quiet">Of the sentence above, its time and its people count here.</span>
     </div>
-    <p class="quiet about">What was done in Spoor itself. Of the sentence above, its time and its people count here.</p>
     <table v-if="asTable" class="counts">
       <thead>
         <tr>
@@ -189,22 +167,8 @@ const isNewDay = (at: number) => at === 0 || dayOf(events.value[at - 1]!.at) !==
   color: var(--ink);
   font-weight: 600;
 }
-.about {
-  padding: 0 18px 6px;
-  font-size: 13px;
-}
-select,
-input {
-  font: inherit;
-  font-size: 13px;
-  height: 26px;
-  background: var(--panel);
-  color: var(--ink);
-  border: 1px solid var(--faint);
-  border-radius: 3px;
-}
-input {
-  padding: 0 8px;
+.asked {
+  padding: 8px 18px 0;
 }
 table {
   border-collapse: collapse;

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { routes, type Change, type ProblemBody, type SaveDetail } from '@spoor/contract'
-import { difference, valueKind, type CapturedValue } from '@spoor/core'
+import { difference, grouped, valueKind, type CapturedValue } from '@spoor/core'
 import { computed, ref } from 'vue'
-import { call, problemOf } from '../api/client.ts'
+import { addressOf, call, problemOf, textAt } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -22,9 +22,41 @@ const revealed = ref<{ before: CapturedValue; after: CapturedValue } | null>(nul
 const problem = ref<ProblemBody | null>(null)
 const action = computed(() => props.detail.save.action)
 const baseType = computed(() => props.names.baseType(props.change.fieldId))
-const values = computed(() => revealed.value ?? props.change)
+/** The values of which the page was told the beginning only, once somebody wanted them whole. */
+const whole = ref<{ before: CapturedValue; after: CapturedValue } | null>(null)
+const values = computed(() => {
+  const { before, after } = revealed.value ?? whole.value ?? props.change
+  return { before: before?.slice(0, mostShown) ?? null, after: after?.slice(0, mostShown) ?? null }
+})
+const lengths = computed(() => props.detail.lengths[String(props.change.fieldId)] ?? null)
+const sides = ['before', 'after'] as const
+/** Sides of which only the beginning is shown. */
+const cut = computed(() =>
+  lengths.value && !revealed.value && !whole.value
+    ? sides.filter((side) => (side === 'before' ? props.change.beforeCut : props.change.afterCut))
+    : [],
+)
+const readable = computed(() => cut.value.every((side) => (lengths.value?.[side] ?? 0) <= mostShown))
+const addressOfValue = (side: 'before' | 'after') =>
+  addressOf(routes.readValue, {
+    params: { saveId: props.detail.save.id, fieldId: String(props.change.fieldId) },
+    query: { side },
+  })
+async function showWhole() {
+  try {
+    const [before, after] = await Promise.all(
+      sides.map(async (side) => (cut.value.includes(side) ? await textAt(addressOfValue(side)) : props.change[side])),
+    )
+    whole.value = { before: before ?? null, after: after ?? null }
+    problem.value = null
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+}
 const masked = computed(() => props.change.masked && !props.change.erased && revealed.value === null)
 const closed = computed(() => masked.value || props.change.erased)
+/** More would hold up the page for longer than anybody reads. */
+const mostShown = 1_000_000
 /** Long texts and json are told apart inside. */
 const longText = 60
 const told = computed(() => {
@@ -55,7 +87,7 @@ async function reveal() {
     <span class="quiet">{{ names.fieldName(change.fieldId) }}</span>
     <span v-if="names.plan(change.fieldId).sensitive" class="quiet">sensitive</span>
     <span class="space" />
-    <span v-if="!closed" class="quiet difference">{{
+    <span v-if="!closed && cut.length === 0" class="quiet difference">{{
       differenceWords(difference(values.before, values.after, baseType))
     }}</span>
     <button v-if="masked && session.may('values.reveal')" class="plain act" @click="reveal">
@@ -77,6 +109,15 @@ async function reveal() {
       <bdi v-if="labelOf(values[side])" class="quiet">{{ labelOf(values[side]) }}</bdi>
     </div>
   </template>
+  <p v-if="cut.length > 0" class="cut quiet">
+    Only the beginning is shown.
+    <button v-if="readable" class="plain act" @click="showWhole">Show it whole</button>
+    <template v-for="side in cut" :key="side">
+      <a :href="addressOfValue(side)" download
+        >the value {{ side }}, {{ grouped(lengths?.[side] ?? 0) }} characters, as a file</a
+      >{{ ' ' }}
+    </template>
+  </p>
   <ProblemNote v-if="problem" :problem="problem" />
 </template>
 
@@ -92,6 +133,9 @@ async function reveal() {
 }
 .difference {
   text-align: right;
+}
+.cut {
+  font-size: 12.5px;
 }
 .act {
   color: var(--pine);

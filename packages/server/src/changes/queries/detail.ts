@@ -7,6 +7,9 @@ import { maskedFields } from '../../ledger/masked.ts'
 import { referencesOf } from '../../ledger/references.ts'
 import { actorColumns, actorJoin, changesOf, saveShown, type SaveRow } from '../../ledger/saves.ts'
 
+/** Longer values are told by their beginning; {@link changeValues} has them whole. */
+const openedLength = 20_000
+
 /** One save with everything known of it, or null when there is none within the person's reach. */
 export async function saveDetail(
   db: Database,
@@ -19,7 +22,7 @@ export async function saveDetail(
   const row = (await query.first('s.*', db.raw(actorColumns))) as SaveRow | undefined
   if (!row) return null
   const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
-    changesOf(db, [row], [row], { valueLength: null, scopes: [{}, reach], nowMs }),
+    changesOf(db, [row], [row], { valueLength: openedLength, scopes: [{}, reach], nowMs }),
     afterwardsOf(db, row, reach, nowMs),
     trackedSinceOf(db, row),
     neighboursOf(db, row, reach, nowMs),
@@ -30,6 +33,7 @@ export async function saveDetail(
   ])
   return {
     save: saveShown(row, changes.get(row.id) ?? [], reach),
+    lengths: await lengthsOf(db, row, changes.get(row.id) ?? []),
     dbLogin: row.db_login,
     mayDeclare: login?.may_declare ?? false,
     applicationName: row.application_name,
@@ -45,6 +49,21 @@ export async function saveDetail(
     nameThen: await nameThenOf(db, row),
     ...neighbours,
   }
+}
+
+/** How long the values are that are told by their beginning. */
+async function lengthsOf(db: Database, save: SaveRow, changes: readonly Change[]): Promise<SaveDetail['lengths']> {
+  const cut = changes.filter((change) => change.beforeCut || change.afterCut).map((change) => change.fieldId)
+  if (cut.length === 0) return {}
+  const rows = await db('ledger.change')
+    .where({ save_id: save.id, captured_at: save.captured_at })
+    .whereIn('field_id', cut)
+    .select<{ field_id: number; before: number | null; after: number | null }[]>(
+      'field_id',
+      db.raw('length(before) as before'),
+      db.raw('length(after) as after'),
+    )
+  return Object.fromEntries(rows.map(({ field_id, before, after }) => [String(field_id), { before, after }]))
 }
 
 /** What is told of fields, of those alone of which there are changes. */
@@ -106,7 +125,7 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
       saveId: row.save_id,
       at: row.captured_at,
       actorName: row.actor_name,
-      after: masked.has(row.field_id) ? null : row.after,
+      after: masked.has(row.field_id) ? null : (row.after?.slice(0, openedLength) ?? null),
       action: row.action,
       // Of a masked value it would tell what it is.
       backToBefore: row.back && !masked.has(row.field_id),
@@ -181,7 +200,7 @@ async function nameThenOf(db: Database, save: SaveRow): Promise<string | null> {
 }
 
 /** The values of one field of a save as they are kept, masked or not; null when it has none within the reach. */
-export async function revealChange(
+export async function changeValues(
   db: Database,
   saveId: string,
   fieldId: number,
