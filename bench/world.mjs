@@ -49,6 +49,7 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
   return {
     db,
     sources,
+    people,
     vault,
     business,
     businessUrl,

@@ -225,3 +225,75 @@ test('a long text is told apart word by word', async () => {
   await expect(pane.locator('ins, del').first()).toBeVisible()
   await axeFindsNothing(page)
 })
+
+test('who is asked for as people say it, and a whole transaction from any of its saves', async () => {
+  await page.goto(`${application()}/changes`)
+  await show('tenancies by whoever has left')
+  await expect(scope()).toContainText('tenancies by whoever has left')
+  await expect(page).toHaveURL(/who=left/)
+  const left = await tail().innerText()
+  await scope().getByRole('button', { name: 'whoever has left' }).click()
+  await page.getByRole('checkbox', { name: 'Anyone of finance' }).check()
+  await page.getByRole('checkbox', { name: 'Whoever has left' }).uncheck()
+  await page.keyboard.press('Escape')
+  await expect(scope()).toContainText('by anyone of finance')
+  await expect(page).toHaveURL(/who=u\.finance/i)
+  await expect.poll(() => tail().innerText()).not.toBe(left)
+  const [money] = await query<{ saves: number }>(
+    demo('history').databases.spoor,
+    `select count(*)::int as saves from ledger.save s join spoor.actor a on a.id = s.actor_id join spoor.record_type t on t.id = s.type_id
+      where a.unit = 'finance' and t.table_name = 'tenancy'`,
+  )
+  await expect(tail()).toContainText(`${money!.saves.toLocaleString('en-GB')} save`)
+  await axeFindsNothing(page)
+
+  const fact = incident('deletedTenant')
+  await page.goto(
+    `${application()}/changes?how=delete&when=${fact.from.slice(0, 16)}Z..${fact.until.slice(0, 16)}Z@UTC&runs=apart`,
+  )
+  await rows(page).first().click()
+  const pane = page.getByRole('complementary', { name: 'the opened save' })
+  await pane.getByRole('link', { name: 'Show all of it' }).first().click()
+  await expect(scope()).toContainText(/in the transaction of save \d+/)
+  await expect(tail()).toContainText(`${fact.counts['saves']} saves`)
+})
+
+test('what was done in Spoor is asked for in a sentence, too', async () => {
+  await page.goto(`${application()}/changes?reading=around`)
+  const around = page.getByRole('group', { name: 'What was done in Spoor' })
+  await expect(around).toContainText('In Spoor itself: anything by anybody, with any outcome.')
+  await around.getByRole('button', { name: 'anything' }).click()
+  await page.getByRole('button', { name: 'sign-in', exact: true }).click()
+  await around.getByRole('button', { name: 'Narrow further' }).click()
+  await page.getByLabel('Words in it').fill('signed in')
+  await page.keyboard.press('Escape')
+  await expect(around).toContainText('In Spoor itself: sign-in by anybody, with any outcome, told with “signed in”.')
+  await expect(page.getByText('signed in').first()).toBeVisible()
+  await around.getByRole('button', { name: 'Clear all' }).click()
+  await expect(around).toContainText('In Spoor itself: anything')
+  await axeFindsNothing(page)
+})
+
+test('times are told in the zone that somebody chose, until they choose another', async ({ browser }) => {
+  const own = await (await browser.newContext({ timezoneId: 'Europe/London' })).newPage()
+  await signIn(own, 'approver', 'history', '/changes?who=k.unknown&runs=apart')
+  await expect(own.locator('.bar .tail')).toContainText('Europe/London')
+  const time = () => rows(own).first().locator('.mono').first().innerText()
+  const before = await time()
+  const chooseZone = async (zone: string) => {
+    await own.getByRole('combobox', { name: 'The zone in which times are told' }).click()
+    await own.keyboard.type(zone)
+    await own.keyboard.press('Enter')
+  }
+  await own.getByRole('button', { name: /^Signed in as/ }).click()
+  await chooseZone('Asia/Kolkata')
+  await expect(own.locator('.bar .tail')).toContainText('Asia/Kolkata')
+  await expect(rows(own).first()).toBeVisible()
+  const minutes = (text: string) => Number(text.slice(0, 2)) * 60 + Number(text.slice(3, 5))
+  expect([270, 330]).toContain((minutes(await time()) - minutes(before) + 1440) % 1440)
+  await own.getByRole('button', { name: /^Signed in as/ }).click()
+  await chooseZone('that of this browser')
+  await expect(own.locator('.bar .tail')).toContainText('Europe/London')
+  expect(await time()).toBe(before)
+  await own.close()
+})

@@ -15,6 +15,7 @@ run(async () => {
   const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
   const { found } = await import('../bench/found.mjs')
+  const { amounts, firstView } = await import('../bench/screen.mjs')
   const { standing } = await import('../bench/standing.mjs')
   const { recordStory, stateRecord, stateType } = await import('../bench/state.mjs')
   const all = {
@@ -38,6 +39,8 @@ run(async () => {
     'state-type': stateType,
     'record-story': recordStory,
     standing,
+    'first-view': firstView,
+    amounts,
   }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])
