@@ -103,9 +103,11 @@ test('columns are chosen, moved and sized, and stand so wherever the person sign
   await expect.poll(() => titles(other)).toEqual(['Time', 'Who', 'Record', 'Before and after', 'Came in by'])
   await other.close()
 
+  const forgotten = page.waitForResponse((response) => response.url().includes('/layouts/'))
   await page.getByRole('button', { name: 'Columns' }).click()
   await page.getByRole('button', { name: 'As they were at first' }).click()
   await expect.poll(() => titles(page)).toEqual(['Time', 'Who', 'Record', 'Before and after', 'Came in by'])
+  await forgotten
 })
 
 test('a file has the columns and the order that are on the screen', async () => {

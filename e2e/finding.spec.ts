@@ -142,7 +142,7 @@ test('the ribbon is brushed by pointer and by keyboard, down to minutes, and bac
 })
 
 test('values, how, reasons and states narrow, and are turned round where they stand', async () => {
-  await page.goto(`${application()}/changes?who=k.unknown`)
+  await page.goto(`${application()}/changes?who=k.unknown&runs=apart`)
   await page.getByRole('button', { name: 'Narrow further' }).click()
   await page.getByRole('button', { name: 'Values', exact: true }).click()
   await page.getByLabel('Condition on the value').selectOption('to')
@@ -167,7 +167,7 @@ test('values, how, reasons and states narrow, and are turned round where they st
 })
 
 test('saves are marked reviewed with one key, and the sentence asks for what is left', async () => {
-  await page.goto(`${application()}/changes?who=k.unknown`)
+  await page.goto(`${application()}/changes?who=k.unknown&runs=apart`)
   const count = incident('terminal').counts['saves']!
   await expect(rows(page)).toHaveCount(count)
   await page.keyboard.press('m')

@@ -149,7 +149,10 @@ test.describe('planted incidents, as the screens tell them', () => {
     await expect(page.getByText('in the tray')).toHaveCount(0)
     await page.getByRole('grid', { name: 'Saves' }).focus()
     await page.keyboard.press('ArrowRight')
-    await expect(line).toHaveAttribute('aria-expanded', 'true')
+    await expect(line.getByRole('button', { name: /The 412 saves of this run/ })).toHaveAttribute(
+      'aria-expanded',
+      'true',
+    )
     await expect(rows(page).nth(5)).toContainText('weekly rent')
     await page.keyboard.press('ArrowLeft')
     await expect(rows(page)).toHaveCount(1)

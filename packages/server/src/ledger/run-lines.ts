@@ -9,8 +9,13 @@ import { byTime, plainNumber, type Found, type Page } from './sorted.ts'
 export const leastTogether = 5
 /** What a line says of its run is reckoned from so many of its saves, the latest. */
 export const mostReckoned = 5000
+/** So many saves are looked at at once. */
+const mostLooked = 4000
 /** Values longer than this say nothing in a line. */
 const longestHeld = 100
+
+/** Keeps the planner from reading all of a table in one go for the sake of some of its rows. */
+const oneByOne = 'offset 0'
 
 export interface TogetherRequest {
   /** Where the page before ended. */
@@ -34,10 +39,11 @@ export async function pageTogether(
   const passed = new Set<number>()
   const apart = new Set<number>()
   let place = after
-  while (rows.length <= limit) {
+  // Where saves stand together, further looks take in more.
+  for (let look = limit + 1; rows.length <= limit; look = Math.min(look * 4, mostLooked)) {
     const found = await byTime(...savesIn(db, withoutRuns(scopes, passed), nowMs), {
       after: place,
-      limit: limit + 1,
+      limit: look,
       descending: true,
     })
     const runs = await runsOf(db, found.rows)
@@ -87,13 +93,22 @@ function withoutRuns(scopes: readonly Scope[], runs: ReadonlySet<number>): reado
   return [...scopes, { how: { part: 'how', exclude: true, actions: [], channels: [], runs: [...runs] } }]
 }
 
-/** Of some saves the runs that are long enough to stand in one line. */
+/** Of some saves, newest first, the runs that are long enough to stand in one line. */
 async function runsOf(db: Database, saves: readonly Found[]): Promise<Map<string, number>> {
+  const [newest, oldest] = [saves[0], saves.at(-1)]
+  if (!newest || !oldest) return new Map()
   const { rows } = await db.raw<{ rows: { id: string; run_id: string }[] }>(
-    `select s.id, s.run_id from unnest(?::timestamptz[], ?::bigint[]) as w(captured_at, id)
-       join ledger.save s on s.captured_at = w.captured_at and s.id = w.id
+    `select w.id, s.run_id from unnest(?::timestamptz[], ?::bigint[]) as w(captured_at, id)
+      cross join lateral (select s.run_id from ledger.save s where s.captured_at = w.captured_at and s.id = w.id
+                             and s.captured_at between ? and ? ${oneByOne}) s
        join ledger.run u on u.id = s.run_id and u.saves >= ?`,
-    [boundArray(saves.map((save) => save.captured_at)), boundArray(saves.map((save) => save.id)), leastTogether],
+    [
+      boundArray(saves.map((save) => save.captured_at)),
+      boundArray(saves.map((save) => save.id)),
+      oldest.captured_at,
+      newest.captured_at,
+      leastTogether,
+    ],
   )
   return new Map(rows.map((row) => [row.id, Number(row.run_id)]))
 }
@@ -179,26 +194,34 @@ export async function runLines(
       'numeric_least', min(case when c.${name} ~ '${plainNumber}' then c.${name}::numeric end)::text,
       'numeric_most', max(case when c.${name} ~ '${plainNumber}' then c.${name}::numeric end)::text
     ) as ${name}`
-  const [{ rows }, held, masked] = await Promise.all([
-    db.raw<{ rows: RunRow[] }>(
-      `with m as materialized (select w.run_id, m.* from unnest(?::bigint[]) as w(run_id) cross join lateral ? m)
-       select m.run_id, u.declared, count(*) as saves, min(m.captured_at) as earliest, max(m.captured_at) as latest,
-              array_agg(distinct m.action) as actions, count(distinct m.actor_id)::int as actors,
-              count(distinct m.channel)::int as channels, count(distinct coalesce(m.reason, ''))::int as reasons,
-              (select json_agg(json_build_object('typeId', t.type_id, 'records', t.records) order by t.records desc, t.type_id)
-                 from (select o.type_id, count(distinct o.record_key)::int as records from m o
-                        where o.run_id = m.run_id group by o.type_id) t) as types
-         from m join ledger.run u on u.id = m.run_id
-        group by m.run_id, u.declared`,
-      ofRuns() as never,
-    ),
+  const { rows } = await db.raw<{ rows: RunRow[] }>(
+    `with m as materialized (select w.run_id, m.* from unnest(?::bigint[]) as w(run_id) cross join lateral ? m)
+     select m.run_id, u.declared, count(*) as saves, min(m.captured_at) as earliest, max(m.captured_at) as latest,
+            array_agg(distinct m.action) as actions, count(distinct m.actor_id)::int as actors,
+            count(distinct m.channel)::int as channels, count(distinct coalesce(m.reason, ''))::int as reasons,
+            (select json_agg(json_build_object('typeId', t.type_id, 'records', t.records) order by t.records desc, t.type_id)
+               from (select o.type_id, count(distinct o.record_key)::int as records from m o
+                      where o.run_id = m.run_id group by o.type_id) t) as types
+       from m join ledger.run u on u.id = m.run_id
+      group by m.run_id, u.declared`,
+    ofRuns() as never,
+  )
+  const earliest = rows.map((row) => row.earliest).reduce((least, at) => (isAfter(least, at) ? at : least))
+  const latest = rows.map((row) => row.latest).reduce((most, at) => (isAfter(at, most) ? at : most))
+  const [held, masked] = await Promise.all([
     db.raw<{ rows: HeldRow[] }>(
       `with m as materialized (select w.run_id, m.* from unnest(?::bigint[]) as w(run_id) cross join lateral ? m)
        select m.run_id, c.field_id, f.base_type, count(*) as changes, bool_or(c.erased) as erased, ${side('before')}, ${side('after')}
          from m cross join lateral ? c join spoor.field f on f.id = c.field_id
         group by m.run_id, c.field_id, f.base_type
         order by m.run_id, count(*) desc, c.field_id`,
-      [...ofRuns(), inScope.select('c.field_id', 'c.before', 'c.after', 'c.erased')] as never,
+      [
+        ...ofRuns(),
+        inScope
+          .whereBetween('c.captured_at', [earliest, latest])
+          .select('c.field_id', 'c.before', 'c.after', 'c.erased')
+          .offset(db.raw('0') as never),
+      ] as never,
     ),
     maskedFields(db),
   ])

@@ -77,7 +77,7 @@ const sides = (field: RunLine['fields'][number]) =>
 </script>
 
 <template>
-  <div class="row run" role="row" :aria-expanded="opened" @click="emit('toggle')">
+  <div class="row run" role="row" @click="emit('toggle')">
     <span role="gridcell">
       <input
         type="checkbox"
@@ -98,7 +98,17 @@ const sides = (field: RunLine['fields'][number]) =>
         ><template v-else>several</template></span
       >
       <span v-else-if="id === 'record'" class="record" role="gridcell" :title="`${saves}, ${spell}`"
-        ><span class="turn" :class="{ opened }" aria-hidden="true">›</span> <b>{{ records }}</b>, one run</span
+        ><button
+          class="plain turn"
+          :class="{ opened }"
+          tabindex="-1"
+          :aria-expanded="opened"
+          :aria-label="`The ${saves} of this run`"
+          @click.stop="emit('toggle')"
+        >
+          ›
+        </button>
+        <b>{{ records }}</b>, one run</span
       >
       <span v-else-if="id === 'values'" class="values" role="gridcell">
         <span v-if="reading !== null" class="attention change"
@@ -150,6 +160,7 @@ const sides = (field: RunLine['fields'][number]) =>
 .turn {
   display: inline-block;
   width: 10px;
+  padding: 0;
   color: var(--pine);
   font-weight: 700;
 }

@@ -43,7 +43,8 @@ const references = ref<Reference[]>([])
 const runs = ref(new Map<string, RunLine>())
 const labelOf = computed(() => labelsOf(references.value))
 const scroller = ref<HTMLElement | null>(null)
-const pageSize = '100'
+// A line of a run is reckoned from all of its saves.
+const pageSize = computed(() => (props.together ? '60' : '100'))
 const {
   items: saves,
   next,
@@ -56,7 +57,7 @@ const {
   async (after, signal) => {
     const query = {
       scope: props.scope,
-      limit: pageSize,
+      limit: pageSize.value,
       sort: order.value.by as SaveSort,
       descending: order.value.descending ? ('1' as const) : ('0' as const),
       together: props.together ? ('1' as const) : ('0' as const),

@@ -44,6 +44,11 @@ const addable = computed(() => more.filter(({ part }) => !props.scope[part]))
 const adding = ref<PartName | 'choose' | null>(null)
 
 function put(part: ScopePart) {
+  // What was added goes on being edited where it stands in the sentence.
+  if (adding.value === part.part && !isHollow(part)) {
+    adding.value = null
+    open.value = part.part
+  }
   emit('change', isHollow(part) ? withoutPart(props.scope, part.part) : withPart(props.scope, part))
 }
 

@@ -3,7 +3,7 @@ import { computed, type ComputedRef } from 'vue'
 import { useRoute, useRouter, type LocationQueryRaw } from 'vue-router'
 
 /** Parameters of a link that belong to the view and not to the scope. */
-const viewParameters = ['save', 'reading', 'sort'] as const
+const viewParameters = ['save', 'reading', 'sort', 'runs'] as const
 
 export interface UrlScope {
   parsed: ComputedRef<ParsedScope>
