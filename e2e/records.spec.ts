@@ -118,7 +118,7 @@ test('the cursors go from save to save by the arrow keys, and the address keeps 
 })
 
 test('an opened save leads to the whole story of its record', async () => {
-  await page.goto(`${application()}/changes`)
+  await page.goto(`${application()}/changes?runs=apart`)
   await rows(page).first().click()
   await page.getByRole('link', { name: 'The whole story' }).click()
   await expect(page.getByLabel('The story')).toBeVisible()

@@ -215,7 +215,7 @@ test('who nobody knew becomes known, and the directory follows a change of name'
     demo('history').databases.spoor,
     `select id from spoor.actor where name = 'Night maintenance'`,
   )
-  await page.goto(`${application}/changes?who=a${actor!.id}`)
+  await page.goto(`${application}/changes?who=a${actor!.id}&runs=apart`)
   await expect(rows(page)).toHaveCount(5)
   await expect(rows(page).first()).toContainText('Night maintenance (login maint_ro)')
 })

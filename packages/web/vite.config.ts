@@ -1,8 +1,29 @@
+import { readFileSync, readdirSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { brotliCompressSync, gzipSync } from 'node:zlib'
 import vue from '@vitejs/plugin-vue'
-import { defineConfig } from 'vite'
+import { defineConfig, type Plugin } from 'vite'
+
+/** Scripts and styles lie compressed beside themselves, so that nobody waits for it when they are sent. */
+function compressed(): Plugin {
+  let directory = ''
+  return {
+    name: 'compressed',
+    apply: 'build',
+    configResolved: ({ root, build }) => void (directory = join(root, build.outDir, build.assetsDir)),
+    closeBundle() {
+      for (const name of readdirSync(directory).filter((one) => /\.(js|css)$/.test(one))) {
+        const file = join(directory, name)
+        const content = readFileSync(file)
+        writeFileSync(`${file}.br`, brotliCompressSync(content))
+        writeFileSync(`${file}.gz`, gzipSync(content))
+      }
+    },
+  }
+}
 
 export default defineConfig({
-  plugins: [vue()],
+  plugins: [vue(), compressed()],
   resolve: { conditions: ['spoor-source', 'module', 'browser', 'import', 'default'] },
   // The server puts a fresh nonce in the place of this word with every page.
   html: { cspNonce: '__NONCE__' },

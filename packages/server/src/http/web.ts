@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto'
 import { existsSync, readFileSync } from 'node:fs'
 import { join } from 'node:path'
-import compression from 'compression'
+import expressStaticGzip from 'express-static-gzip'
 import express, { Router, type RequestHandler } from 'express'
 import helmet from 'helmet'
 
@@ -51,9 +51,13 @@ export function webRouter(directory: string): Router {
   const template = readFileSync(page, 'utf8')
   router.use(
     '/assets',
-    // Only what holds nobody's secrets: an answer that is compressed tells by its length.
-    compression(),
-    express.static(join(directory, 'assets'), { immutable: true, maxAge: '1y', fallthrough: false }),
+    // Compressed when it was built, and only what holds nobody's secrets: an answer that is compressed tells by its length.
+    expressStaticGzip(join(directory, 'assets'), {
+      enableBrotli: true,
+      orderPreference: ['br', 'gzip'],
+      index: false,
+      serveStatic: { immutable: true, maxAge: '1y', fallthrough: false },
+    }),
   )
   router.use(express.static(directory, { index: false }))
   router.get('/{*path}', (_request, response) => {

@@ -77,6 +77,7 @@ function choose(part: Part, value: unknown) {
         </template>
       </Popover>
     </template>
+    <span v-if="!filter.words" class="words">.</span>
     <Popover
       :open="open === 'words'"
       trigger="click"
@@ -112,7 +113,7 @@ function choose(part: Part, value: unknown) {
         </div>
       </template>
     </Popover>
-    <span class="words">.</span>
+    <span v-if="filter.words" class="words">.</span>
     <button
       v-if="Object.values(filter).some((one) => one !== '')"
       class="plain more"

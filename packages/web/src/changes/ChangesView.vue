@@ -16,20 +16,20 @@ import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { readerZone } from '../value/time.ts'
 import ActivityRibbon from './ActivityRibbon.vue'
-import AroundReading from './AroundReading.vue'
-import ChangesReading from './ChangesReading.vue'
 import ColumnChooser from '../frame/ColumnChooser.vue'
 import { useLayout, type ListLayout } from '../frame/layout.ts'
 import { changeColumns, exportColumnsFor, saveColumns } from './columns.ts'
-import DaysReading from './DaysReading.vue'
 import GapNote from './GapNote.vue'
-import PairsReading from './PairsReading.vue'
 import { readingOf, readings, type ReadingId } from './readings.ts'
-import RecordsReading from './RecordsReading.vue'
-import SavePane from './SavePane.vue'
 import SavesReading from './SavesReading.vue'
 import { useSummary } from './saves-list.ts'
 
+const AroundReading = defineAsyncComponent(() => import('./AroundReading.vue'))
+const ChangesReading = defineAsyncComponent(() => import('./ChangesReading.vue'))
+const DaysReading = defineAsyncComponent(() => import('./DaysReading.vue'))
+const PairsReading = defineAsyncComponent(() => import('./PairsReading.vue'))
+const RecordsReading = defineAsyncComponent(() => import('./RecordsReading.vue'))
+const SavePane = defineAsyncComponent(() => import('./SavePane.vue'))
 const TimeReading = defineAsyncComponent(() => import('./TimeReading.vue'))
 const route = useRoute()
 const router = useRouter()

@@ -4,6 +4,7 @@ import { capitalised, counted, listed } from '@spoor/core'
 import { computed } from 'vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
+import { saver } from '../value/done-by.ts'
 import type { LabelOf } from '../value/labels.ts'
 import { fullTime, timeText } from '../value/time.ts'
 import ValueText from '../value/ValueText.vue'
@@ -93,7 +94,7 @@ const sides = (field: RunLine['fields'][number]) =>
       <span v-if="id === 'time'" class="mono" role="gridcell" :title="spell">{{ timeText(line.to) }}</span>
       <span v-else-if="id === 'who'" class="who" role="gridcell"
         ><template v-if="line.oneActor"
-          ><ActorGlyph :kind="save.actor.kind" />{{ save.actor.knownAs ?? save.actor.name
+          ><ActorGlyph :kind="save.actor.kind" />{{ saver(save)
           }}<i v-if="save.actor.claimed" class="attention"> claimed</i></template
         ><template v-else>several</template></span
       >

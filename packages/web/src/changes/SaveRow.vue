@@ -5,6 +5,7 @@ import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { dayAndTime, timeText } from '../value/time.ts'
 import BeforeAfter from '../value/BeforeAfter.vue'
+import { saver } from '../value/done-by.ts'
 import type { LabelOf } from '../value/labels.ts'
 import type { SaveColumn } from './columns.ts'
 
@@ -30,13 +31,7 @@ const spelt = computed(() =>
 )
 const followed = computed(() => shown.value.length - spelt.value.length)
 const others = computed(() => props.save.changes.length - shown.value.length)
-const who = computed(() =>
-  props.save.actor.knownAs
-    ? `${props.save.actor.knownAs} (${props.save.actor.name})`
-    : props.save.actor.kind === 'delegate' && props.save.onBehalfOf
-      ? `${props.save.actor.name} for ${props.save.onBehalfOf}`
-      : props.save.actor.name,
-)
+const who = computed(() => saver(props.save))
 </script>
 
 <template>

@@ -1,10 +1,8 @@
 <script setup lang="ts">
 import Popover from 'ant-design-vue/es/popover'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { roleNames } from '@spoor/contract'
-import OwnPassword from '../session/OwnPassword.vue'
-import ZoneChoice from '../session/ZoneChoice.vue'
 import { useSession } from '../session/session.ts'
 import KeysHelp from './KeysHelp.vue'
 import PulseMark from './PulseMark.vue'
@@ -13,6 +11,8 @@ import { stages } from './stages.ts'
 import { useTray } from './tray.ts'
 import { usePulse } from './pulse.ts'
 
+const OwnPassword = defineAsyncComponent(() => import('../session/OwnPassword.vue'))
+const ZoneChoice = defineAsyncComponent(() => import('../session/ZoneChoice.vue'))
 const session = useSession()
 const router = useRouter()
 const tray = useTray()

@@ -1,16 +1,8 @@
 <script setup lang="ts">
 import Popover from 'ant-design-vue/es/popover'
 import { isHollow, sentence, withoutPart, withPart, type PartName, type Scope, type ScopePart } from '@spoor/core'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import type { NamedVocabulary } from './vocabulary.ts'
-import RecordEditor from './RecordEditor.vue'
-import HowEditor from './HowEditor.vue'
-import ReasonEditor from './ReasonEditor.vue'
-import StateEditor from './StateEditor.vue'
-import ValueEditor from './ValueEditor.vue'
-import WhatEditor from './WhatEditor.vue'
-import WhenEditor from './WhenEditor.vue'
-import WhoEditor from './WhoEditor.vue'
 
 /** The sentence that says which changes are meant; each of its parts opens an editor where it stands. */
 export interface Props {
@@ -22,15 +14,16 @@ const emit = defineEmits<{ change: [scope: Scope] }>()
 
 const pieces = computed(() => sentence(props.scope, props.names))
 const open = ref<PartName | null>(null)
+/** Fetched when one is first opened, so that the list need not wait for calendars and choices. */
 const editors = {
-  who: WhoEditor,
-  what: WhatEditor,
-  record: RecordEditor,
-  when: WhenEditor,
-  how: HowEditor,
-  value: ValueEditor,
-  reason: ReasonEditor,
-  state: StateEditor,
+  who: defineAsyncComponent(() => import('./WhoEditor.vue')),
+  what: defineAsyncComponent(() => import('./WhatEditor.vue')),
+  record: defineAsyncComponent(() => import('./RecordEditor.vue')),
+  when: defineAsyncComponent(() => import('./WhenEditor.vue')),
+  how: defineAsyncComponent(() => import('./HowEditor.vue')),
+  value: defineAsyncComponent(() => import('./ValueEditor.vue')),
+  reason: defineAsyncComponent(() => import('./ReasonEditor.vue')),
+  state: defineAsyncComponent(() => import('./StateEditor.vue')),
 }
 /** Parts that stand in the sentence only when they narrow it; what can still be added folds into one press. */
 const more = [
