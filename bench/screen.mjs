@@ -143,7 +143,7 @@ export async function amounts(cluster) {
     for (let id = 1; id <= 3; id++) {
       await business.query(`insert into public.huge (id) values (${id})`)
       await business.query(
-        `update public.huge set ${columns.map((name, n) => `${name} = repeat('word ${n} ', ${long / 7})`).join(', ')} where id = ${id}`,
+        `update public.huge set ${columns.map((name, n) => `${name} = repeat('word ${n} ', ${Math.ceil(long / 7)})`).join(', ')} where id = ${id}`,
       )
       await collectAll(world)
     }

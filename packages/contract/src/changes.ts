@@ -75,12 +75,12 @@ export const Afterwards = v.object({
 })
 export type Afterwards = v.InferOutput<typeof Afterwards>
 
-const Length = v.nullable(v.number())
+const Size = v.nullable(v.number())
 
 export const SaveDetail = v.object({
   save: Save,
-  /** By field, how many characters the values have of which only the beginning is told here; null where there is none. */
-  lengths: v.record(v.string(), v.object({ before: Length, after: Length })),
+  /** By field, how many bytes the values have of which only the beginning is told here; null where there is none. */
+  sizes: v.record(v.string(), v.object({ before: Size, after: Size })),
   dbLogin: v.string(),
   mayDeclare: v.boolean(),
   applicationName: v.nullable(v.string()),

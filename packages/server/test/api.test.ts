@@ -304,13 +304,13 @@ describe('values of every sort', () => {
     const long = saves.find((save) => save.key === '["10"]' && save.action === 'change')!
     expect(long.changes[0]).toMatchObject({ afterCut: true })
     expect(long.changes[0]!.after.length).toBe(300)
-    const { save, lengths } = (await (await visitor.send('GET', `/changes/saves/${long.id}`)).json()) as {
+    const { save, sizes } = (await (await visitor.send('GET', `/changes/saves/${long.id}`)).json()) as {
       save: { changes: { fieldId: number; after: string; afterCut: boolean }[] }
-      lengths: Record<string, unknown>
+      sizes: Record<string, unknown>
     }
     const [change] = save.changes
     expect(change).toMatchObject({ after: 'x'.repeat(20_000), afterCut: true })
-    expect(lengths[change!.fieldId]).toMatchObject({ after: 100_000 })
+    expect(sizes[change!.fieldId]).toMatchObject({ after: 100_000 })
     const value = (side: string, fieldId: number = change!.fieldId) =>
       visitor.send('GET', `/changes/saves/${long.id}/values/${fieldId}?side=${side}`)
     const whole = await value('after')

@@ -1,4 +1,4 @@
-import { createRouter, createWebHistory } from 'vue-router'
+import { createRouter, createWebHistory, type RouteLocationNormalized } from 'vue-router'
 import { useSession } from './session/session.ts'
 import { stages } from './frame/stages.ts'
 
@@ -30,8 +30,16 @@ export const router = createRouter({
   ],
 })
 
+/** What a page is made of is fetched while the server says who is signed in. */
+function fetchAhead({ matched }: RouteLocationNormalized): void {
+  for (const { components } of matched)
+    for (const component of Object.values(components ?? {}))
+      if (typeof component === 'function') void (component as () => Promise<unknown>)().catch(() => undefined)
+}
+
 router.beforeEach(async (to) => {
   const session = useSession()
+  fetchAhead(to)
   await session.load()
   if (to.meta['open']) return true
   if (!session.person) return { name: 'sign-in', query: { next: to.fullPath } }

@@ -188,7 +188,7 @@ export async function runLines(
   const inScope = db('ledger.change as c').whereRaw('c.captured_at = m.captured_at and c.save_id = m.id')
   for (const scope of scopes) whereScope(inScope, scope, 'change', 'c', nowMs)
   const side = (name: 'before' | 'after') => `json_build_object(
-      'least', min(left(c.${name}, ${longestHeld + 1}) collate "C"), 'most', max(left(c.${name}, ${longestHeld + 1}) collate "C"),
+      'least', min(c.${name} collate "C"), 'most', max(c.${name} collate "C"),
       'lacking', count(*) filter (where c.${name} is null),
       'numbers', count(*) filter (where c.${name} ~ '${plainNumber}'),
       'numeric_least', min(case when c.${name} ~ '${plainNumber}' then c.${name}::numeric end)::text,
@@ -219,7 +219,8 @@ export async function runLines(
         ...ofRuns(),
         inScope
           .whereBetween('c.captured_at', [earliest, latest])
-          .select('c.field_id', 'c.before', 'c.after', 'c.erased')
+          .select('c.field_id', 'c.erased')
+          .select(['before', 'after'].map((side) => db.raw('left(??, ?) as ??', [`c.${side}`, longestHeld + 1, side])))
           .offset(db.raw('0') as never),
       ] as never,
     ),

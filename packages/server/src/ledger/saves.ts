@@ -149,6 +149,13 @@ export async function rowsWithChanges(
   return await Promise.all([rows, changesOf(db, page, rows, wanted)])
 }
 
+/**
+ * Whether a text has more characters than a limit, bound twice. How many bytes it has is known without fetching it, and no
+ * character has more than four.
+ */
+const isLonger = (text: string) =>
+  `coalesce(case when octet_length(${text}) > 4 * ?::bigint then true else length(${text}) > ? end, false)`
+
 /** The changes of some saves by save id. @param known the saves themselves, which may still be on their way */
 export async function changesOf(
   db: Database,
@@ -163,7 +170,7 @@ export async function changesOf(
   const limit = whole ? 1_000_000_000 : valueLength
   const reading = db.raw<{ rows: ChangeRow[] }>(
     `select c.save_id, c.field_id, left(c.before, ?) as before, left(c.after, ?) as after,
-            coalesce(length(c.before) > ?, false) as before_cut, coalesce(length(c.after) > ?, false) as after_cut,
+            ${isLonger('c.before')} as before_cut, ${isLonger('c.after')} as after_cut,
             f.base_type, c.erased,
             (select max(cc.correction_id) from spoor.correction_change cc join spoor.correction_item i on i.id = cc.item_id
               where cc.save_id = c.save_id and cc.field_id = c.field_id and i.written) as reverted_by
@@ -175,8 +182,7 @@ export async function changesOf(
     [
       limit,
       limit,
-      limit,
-      limit,
+      ...[limit, limit, limit, limit],
       boundArray(page.map((save) => save.captured_at)),
       boundArray(page.map((save) => save.id)),
       ...spellOf(page),

@@ -28,15 +28,15 @@ const values = computed(() => {
   const { before, after } = revealed.value ?? whole.value ?? props.change
   return { before: before?.slice(0, mostShown) ?? null, after: after?.slice(0, mostShown) ?? null }
 })
-const lengths = computed(() => props.detail.lengths[String(props.change.fieldId)] ?? null)
+const sizes = computed(() => props.detail.sizes[String(props.change.fieldId)] ?? null)
 const sides = ['before', 'after'] as const
 /** Sides of which only the beginning is shown. */
 const cut = computed(() =>
-  lengths.value && !revealed.value && !whole.value
+  sizes.value && !revealed.value && !whole.value
     ? sides.filter((side) => (side === 'before' ? props.change.beforeCut : props.change.afterCut))
     : [],
 )
-const readable = computed(() => cut.value.every((side) => (lengths.value?.[side] ?? 0) <= mostShown))
+const readable = computed(() => cut.value.every((side) => (sizes.value?.[side] ?? 0) <= mostShown))
 const addressOfValue = (side: 'before' | 'after') =>
   addressOf(routes.readValue, {
     params: { saveId: props.detail.save.id, fieldId: String(props.change.fieldId) },
@@ -114,7 +114,7 @@ async function reveal() {
     <button v-if="readable" class="plain act" @click="showWhole">Show it whole</button>
     <template v-for="side in cut" :key="side">
       <a :href="addressOfValue(side)" download
-        >the value {{ side }}, {{ grouped(lengths?.[side] ?? 0) }} characters, as a file</a
+        >the value {{ side }}, {{ grouped(sizes?.[side] ?? 0) }} bytes, as a file</a
       >{{ ' ' }}
     </template>
   </p>

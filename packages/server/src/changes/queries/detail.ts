@@ -7,8 +7,8 @@ import { maskedFields } from '../../ledger/masked.ts'
 import { referencesOf } from '../../ledger/references.ts'
 import { actorColumns, actorJoin, changesOf, saveShown, type SaveRow } from '../../ledger/saves.ts'
 
-/** Longer values are told by their beginning; {@link changeValues} has them whole. */
-const openedLength = 20_000
+/** Longer values are told by their beginning, the shorter the more of them there are; {@link changeValues} has them whole. */
+const [mostOpened, leastOpened, openedInAll] = [20_000, 2000, 60_000]
 
 /** One save with everything known of it, or null when there is none within the person's reach. */
 export async function saveDetail(
@@ -21,8 +21,13 @@ export async function saveDetail(
   whereScope(query, reach, 'save', 's', nowMs)
   const row = (await query.first('s.*', db.raw(actorColumns))) as SaveRow | undefined
   if (!row) return null
+  const [of] = await db('ledger.change')
+    .where({ save_id: row.id, captured_at: row.captured_at })
+    .count<{ count: string }[]>('* as count')
+  const values = 2 * Math.max(1, Number(of?.count))
+  const valueLength = Math.max(leastOpened, Math.min(mostOpened, Math.floor(openedInAll / values)))
   const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
-    changesOf(db, [row], [row], { valueLength: openedLength, scopes: [{}, reach], nowMs }),
+    changesOf(db, [row], [row], { valueLength, scopes: [{}, reach], nowMs }),
     afterwardsOf(db, row, reach, nowMs),
     trackedSinceOf(db, row),
     neighboursOf(db, row, reach, nowMs),
@@ -33,7 +38,7 @@ export async function saveDetail(
   ])
   return {
     save: saveShown(row, changes.get(row.id) ?? [], reach),
-    lengths: await lengthsOf(db, row, changes.get(row.id) ?? []),
+    sizes: await sizesOf(db, row, changes.get(row.id) ?? []),
     dbLogin: row.db_login,
     mayDeclare: login?.may_declare ?? false,
     applicationName: row.application_name,
@@ -51,8 +56,8 @@ export async function saveDetail(
   }
 }
 
-/** How long the values are that are told by their beginning. */
-async function lengthsOf(db: Database, save: SaveRow, changes: readonly Change[]): Promise<SaveDetail['lengths']> {
+/** How large the values are that are told by their beginning: in bytes, which are known without fetching them. */
+async function sizesOf(db: Database, save: SaveRow, changes: readonly Change[]): Promise<SaveDetail['sizes']> {
   const cut = changes.filter((change) => change.beforeCut || change.afterCut).map((change) => change.fieldId)
   if (cut.length === 0) return {}
   const rows = await db('ledger.change')
@@ -60,8 +65,8 @@ async function lengthsOf(db: Database, save: SaveRow, changes: readonly Change[]
     .whereIn('field_id', cut)
     .select<{ field_id: number; before: number | null; after: number | null }[]>(
       'field_id',
-      db.raw('length(before) as before'),
-      db.raw('length(after) as after'),
+      db.raw('octet_length(before) as before'),
+      db.raw('octet_length(after) as after'),
     )
   return Object.fromEntries(rows.map(({ field_id, before, after }) => [String(field_id), { before, after }]))
 }
@@ -93,7 +98,8 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
       'c.field_id',
       'c.save_id',
       'c.captured_at',
-      'c.after',
+      db.raw('left(c.after, ?) as after', [leastOpened]),
+      db.raw('c.after as whole_after'),
       'c.erased',
       db.raw('count(*) over (partition by c.field_id) as times'),
       db.raw('row_number() over (partition by c.field_id order by c.captured_at desc, c.save_id desc) as place'),
@@ -112,10 +118,14 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
     )
     .where('l.place', 1)
     .select(
-      'l.*',
+      'l.field_id',
+      'l.times',
+      'l.save_id',
+      'l.captured_at',
+      'l.after',
       's.action',
       'a.name as actor_name',
-      db.raw('(mine.erased is not true and not l.erased and mine.before is not distinct from l.after) as back'),
+      db.raw('(mine.erased is not true and not l.erased and mine.before is not distinct from l.whole_after) as back'),
     )
   const masked = await maskedFields(db)
   return rows.map((row) => ({
@@ -125,7 +135,7 @@ async function afterwardsOf(db: Database, save: SaveRow, reach: Scope, nowMs: nu
       saveId: row.save_id,
       at: row.captured_at,
       actorName: row.actor_name,
-      after: masked.has(row.field_id) ? null : (row.after?.slice(0, openedLength) ?? null),
+      after: masked.has(row.field_id) ? null : row.after,
       action: row.action,
       // Of a masked value it would tell what it is.
       backToBefore: row.back && !masked.has(row.field_id),
