@@ -280,16 +280,19 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   display: flex;
   flex-wrap: wrap;
   align-items: center;
-  gap: 4px 14px;
+  gap: 4px 12px;
   padding: 1px 14px 1px 18px;
   min-height: 32px;
   border-bottom: 1px solid var(--line-soft);
   background: var(--raised);
   font-size: 13px;
 }
+.acts :deep(.ant-checkbox-wrapper) {
+  font-size: 13px;
+}
 .readings {
   display: flex;
-  gap: 18px;
+  gap: 14px;
   align-self: stretch;
 }
 .readings button {

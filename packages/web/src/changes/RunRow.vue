@@ -161,6 +161,7 @@ const sides = (field: RunLine['fields'][number]) =>
 .turn {
   display: inline-block;
   width: 10px;
+  margin-right: 4px;
   padding: 0;
   color: var(--pine);
   font-weight: 700;
