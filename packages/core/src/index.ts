@@ -38,7 +38,15 @@ export {
   type WhoGroup,
   type WhoPart,
 } from './scope/model.ts'
-export { dateText, groupWords, kindPlural, sentence, sentenceText, type ScopeNames, type SentencePiece } from './scope/sentence.ts'
+export {
+  dateText,
+  groupWords,
+  kindPlural,
+  sentence,
+  sentenceText,
+  type ScopeNames,
+  type SentencePiece,
+} from './scope/sentence.ts'
 export { daysOf, instantsOf, type Instants } from './scope/span.ts'
 export { canonicalKey, parseScope, scopeEntries, type ParsedScope, type ScopeProblem } from './scope/url.ts'
 export {
