@@ -330,6 +330,7 @@ function everyAddress(): string[] {
       query('/changes/saves', scope, { sort: 'who', descending: '0' }),
       query('/changes/summary', scope),
       query('/changes/export.csv', scope, { zone: 'UTC' }),
+      query('/changes/export.csv', scope, { zone: 'UTC', list: 'changes', sort: 'after' }),
       query('/changes/changes', scope),
       query('/changes/activity', scope, { zone: 'UTC' }),
       query('/changes/records', scope, { order: 'most', page: '0' }),

@@ -99,7 +99,8 @@ beforeAll(async () => {
     const action = (['create', 'change', 'delete'] as const)[save % 3]!
     const channel = channels[(save * 2) % 3]!
     const reason = reasons[(save * 3) % 4]!
-    const runId = 1 + (save % 6)
+    // Some are from before runs were kept.
+    const runId = save % 100 === 0 ? 0 : 1 + (save % 6)
     const states: ChangeState[] = [
       ...(save % 4 === 0 ? (['reviewed'] as const) : []),
       ...(save % 5 === 0 ? (['flagged'] as const) : []),
@@ -119,7 +120,7 @@ beforeAll(async () => {
       action,
       actor_id: actorId,
       reason,
-      run_id: runId,
+      run_id: runId === 0 ? null : runId,
       correction_id: save % 7 === 0 ? 1 : null,
       actor_kind: actorKind,
       claimed: false,

@@ -245,12 +245,17 @@ class Reader {
       const exact = this.#entries.filter(
         (entry) => entry.words.length === length && entry.words.every((word, n) => word === words[n]),
       )
-      if (exact.length > 0) return { entries: distinct(exact), length, exact: true }
+      if (exact.length > 0) {
+        const entries = distinct(exact)
+        return { entries, length, exact: !entries[0]!.part }
+      }
     }
     for (let length = most; length > 0; length--) {
       const words = tokens.slice(at, at + length).map((token) => token.word)
       if (length === 1 && joining.has(words[0]!)) continue
-      const near = this.#entries.filter((entry) => entry.words.length === length && alike(entry.words, words))
+      const near = this.#entries.filter(
+        (entry) => !entry.part && entry.words.length === length && alike(entry.words, words),
+      )
       if (near.length > 0) return { entries: distinct(near), length, exact: false }
     }
     return null

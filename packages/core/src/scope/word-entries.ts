@@ -28,7 +28,12 @@ export interface Entry {
   words: string[]
   meaning: Meaning
   said: string
+  /** A part of a name, which counts where nothing is called so. */
+  part?: true
 }
+
+/** The last word of a field's name says which is meant only where it is a word of some length. */
+const leastLetters = 4
 
 const fixed: readonly [string, Meaning][] = [
   ['people', { means: 'kind', kind: 'person' }],
@@ -100,6 +105,13 @@ export function entriesOf({ actors, types, fields, channels, units }: WordVocabu
       ...(name === plural ? [] : entry(name, { means: 'type', id }, plural)),
     ]),
     ...fields.flatMap(({ id, name }) => entry(name, { means: 'field', id })),
+    // "Rent" means the weekly and the monthly rent, when no field is called rent.
+    ...fields.flatMap(({ id, name }): Entry[] => {
+      const words = split(name)
+      const last = words.at(-1)
+      if (last === undefined || words.length < 2 || last.length < leastLetters) return []
+      return [{ words: [last], meaning: { means: 'field', id }, said: name, part: true }]
+    }),
     ...actors.flatMap(({ id, name }) => entry(name, { means: 'actor', id })),
     // One word of a person's name will do; when several have it, they are named to choose from.
     ...actors
@@ -125,9 +137,11 @@ export function alike(wanted: readonly string[], typed: readonly string[]): bool
   return slips > 0
 }
 
-/** One name may stand for a thing in two ways, as one and as many. */
+/** One name may stand for a thing in two ways, as one and as many; what is called so comes before what is in part. */
 export function distinct(entries: readonly Entry[]): Entry[] {
-  return [...new Map(entries.map((entry) => [JSON.stringify(entry.meaning), entry])).values()]
+  const whole = entries.filter((entry) => !entry.part)
+  const meant = whole.length > 0 ? whole : entries
+  return [...new Map(meant.map((entry) => [JSON.stringify(entry.meaning), entry])).values()]
 }
 
 /** Kinds of actor are known by more than one word; a test holds that every kind has one. */

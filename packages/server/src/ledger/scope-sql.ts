@@ -106,7 +106,8 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
                 .orWhere((one) => (part.actions.includes('restore') ? wasDeleted(one, of) : one.whereRaw('false'))),
             )
           if (part.channels.length > 0) save.whereIn(of('channel'), [...part.channels])
-          if (part.runs.length > 0) save.whereIn(of('run_id'), [...part.runs])
+          // Saves from before runs were kept have none; asked so that the answer is never NULL.
+          if (part.runs.length > 0) save.whereNotNull(of('run_id')).whereIn(of('run_id'), [...part.runs])
           if (transactionsOf(part).length > 0)
             save.whereRaw(
               `(??, ??) in (select its_own.source_id, its_own.transaction_id from ledger.save its_own where its_own.id = any(?::bigint[]))`,

@@ -22,7 +22,8 @@ const here = computed((): readonly (readonly [string, string])[] => {
     return [
       ['/', 'type the scope in plain words'],
       ['j k ↓ ↑', 'through the rows'],
-      ['Enter', 'open the save beside the list'],
+      ['Enter', 'open the save beside the list, or a run where it stands'],
+      ['→ ←', 'open and close a run'],
       ['[ ]', 'earlier and later save of the same record'],
       ['x', 'pick into the tray'],
       ['m', 'mark reviewed, or not'],

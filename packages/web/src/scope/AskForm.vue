@@ -51,7 +51,7 @@ function take() {
       class="field"
       aria-label="The scope in plain words"
       aria-describedby="asked"
-      placeholder="deposit of tenancies by anyone but imports, last week"
+      placeholder="rent of tenancies by anyone but imports, last week"
       autocomplete="off"
       spellcheck="false"
       @keydown.esc.stop="emit('close')"
