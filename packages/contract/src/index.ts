@@ -39,6 +39,7 @@ export {
   permissionsOf,
   roleNames,
   sightOf,
+  firstRole,
   usualRole,
   roles,
   type Need,

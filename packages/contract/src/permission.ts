@@ -23,6 +23,9 @@ export function sightOf(role: Role): (typeof sights)[Role] {
   return sights[role]
 }
 
+/** Whoever comes first has to let all others in. */
+export const firstRole: Role = 'administrator'
+
 /** What most people who are given access are. */
 export const usualRole: Role = 'reviewer'
 

@@ -30,6 +30,26 @@ const SignIn = v.strictObject({
 })
 
 export const sessionRoutes = {
+  readFirst: route({
+    method: 'GET',
+    path: '/session/first',
+    needs: 'nobody',
+    summary: 'Whether nobody can sign in yet',
+    response: v.object({ wanted: v.boolean() }),
+  }),
+  makeFirst: route({
+    method: 'POST',
+    path: '/session/first',
+    needs: 'nobody',
+    summary: 'Make the first administrator, by the link that the server printed when it started',
+    body: v.strictObject({
+      key: v.pipe(v.string(), v.maxLength(200)),
+      login: v.pipe(v.string(), v.trim(), v.minLength(1, 'Say the name to sign in with.'), v.maxLength(200)),
+      name: v.pipe(v.string(), v.trim(), v.minLength(1, 'Say who you are.'), v.maxLength(300)),
+      password: Password,
+    }),
+    response: v.object({ made: v.literal(true) }),
+  }),
   readSession: route({
     method: 'GET',
     path: '/session',

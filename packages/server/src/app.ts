@@ -17,6 +17,7 @@ import { securityHeaders, webRouter } from './http/web.ts'
 import { metricsText } from './pulse/metrics.ts'
 import type { PulseSource } from './pulse/pulse.ts'
 import { pulseRouter } from './pulse/routes.ts'
+import { FirstPerson } from './people/first-person.ts'
 import { People } from './people/people.ts'
 import { directoryRouter } from './people/directory-routes.ts'
 import { peopleRouter } from './people/people-routes.ts'
@@ -44,6 +45,8 @@ export interface AppDeps {
   webDirectory: string
   /** Opens Spoor's database as the role that erases. */
   connectEraser(): Database
+  /** Makes the first administrator. */
+  first?: FirstPerson
   /** Called when a source was added while the server runs. */
   onSourceAdded(): Promise<void>
 }
@@ -111,7 +114,7 @@ export function createApp(deps: AppDeps): Express {
     express.json({ limit: maxBody }),
     guardToken,
   )
-  api.use(sessionRouter({ db, people, rules, log }))
+  api.use(sessionRouter({ db, first: deps.first ?? new FirstPerson(db), people, rules, log }))
   api.use(changesRouter({ db }))
   api.use(readingsRouter({ db }))
   api.use(recordsRouter({ db, sources }))

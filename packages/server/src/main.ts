@@ -2,12 +2,22 @@ import { pino } from 'pino'
 import { ConfigError, readConfig } from './config.ts'
 import { startServer } from './server.ts'
 
+/** For whoever started it by hand: where it is, and how to begin. */
+function sayWhere({ address, firstLink }: Awaited<ReturnType<typeof startServer>>): void {
+  console.log(`\n  Spoor is at ${address}\n`)
+  if (firstLink)
+    console.log(
+      `  Nobody can sign in yet. Open this within an hour to become the first administrator; it works once:\n  ${firstLink}\n`,
+    )
+}
+
 async function main(): Promise<void> {
   const config = readConfig(process.env)
   const log = pino({ level: config.logLevel, redact: ['req.headers'] })
   const server = await startServer(config, log)
   log.info({ address: server.address }, 'Spoor is listening')
   process.send?.({ ready: server.address })
+  if (!process.send) sayWhere(server)
   const stop = () => {
     server.close().then(
       () => process.exit(0),

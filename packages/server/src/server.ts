@@ -21,6 +21,7 @@ import { adoptEvidence } from './evidence/adopt.ts'
 import { evidenceKey, sealsFacts } from './evidence/evidence.ts'
 import { Taking } from './tracking/taking.ts'
 import { readStaffCsv, takeStaffList } from './people/directory.ts'
+import { FirstPerson } from './people/first-person.ts'
 import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
 import { StandingRecords } from './standing/standing.ts'
@@ -34,6 +35,8 @@ import { settleInstallations } from './tracking/put-in-force.ts'
 
 export interface RunningServer {
   address: string
+  /** Where the first administrator is made, while nobody can sign in. */
+  firstLink: string | null
   db: Database
   sources: Sources
   close(): Promise<void>
@@ -113,8 +116,10 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   await work.start()
 
   const sessionSecret = vault.derive('sessions').toString('hex')
+  const first = new FirstPerson(db)
   const app = createApp({
     db,
+    first,
     sessionPool,
     sessionSecret,
     sources,
@@ -135,6 +140,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const http = await listen(createServer(app), config)
   return {
     address: http.address,
+    firstLink: (await first.wanted()) ? `${http.address}${first.path}` : null,
     db,
     sources,
     close: async () => {

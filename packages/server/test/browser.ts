@@ -4,6 +4,7 @@ import type { AddressInfo } from 'node:net'
 import pg from 'pg'
 import type { Logger } from 'pino'
 import { createApp } from '../src/app.ts'
+import type { FirstPerson } from '../src/people/first-person.ts'
 import { NoticingTrials } from '../src/noticing/trial.ts'
 import { PulseSource } from '../src/pulse/pulse.ts'
 import { Installing } from '../src/tracking/installing.ts'
@@ -17,7 +18,10 @@ export interface Served {
 }
 
 /** A world's application on a port of its own. */
-export async function serve(world: World, options: { https?: boolean; log?: Logger } = {}): Promise<Served> {
+export async function serve(
+  world: World,
+  options: { https?: boolean; log?: Logger; first?: FirstPerson } = {},
+): Promise<Served> {
   const pool = new pg.Pool({
     connectionString: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_app'),
     max: 4,
@@ -34,6 +38,7 @@ export async function serve(world: World, options: { https?: boolean; log?: Logg
     onSourceAdded: () => Promise.resolve(),
     webDirectory: join(import.meta.dirname, '../../web/dist'),
     connectEraser: world.connectEraser,
+    ...(options.first ? { first: options.first } : {}),
   })
   const work = new Work({
     db: world.db,

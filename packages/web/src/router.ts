@@ -7,6 +7,7 @@ export const router = createRouter({
   routes: [
     { path: '/', redirect: '/today' },
     { path: '/sign-in', name: 'sign-in', component: () => import('./session/SignIn.vue'), meta: { open: true } },
+    { path: '/first', name: 'first', component: () => import('./session/FirstPerson.vue'), meta: { open: true } },
     { path: '/today', name: 'today', component: () => import('./today/TodayView.vue') },
     { path: '/today/noticing', name: 'noticing', component: () => import('./noticing/NoticingView.vue') },
     { path: '/work', name: 'work', component: () => import('./work/WorkView.vue') },

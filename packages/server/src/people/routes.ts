@@ -8,6 +8,7 @@ import { Problem } from '../errors.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { newToken } from '../http/session.ts'
 import { recorded, recordEvent } from '../ledger/events.ts'
+import type { FirstPerson } from './first-person.ts'
 import { loginName, type People } from './people.ts'
 import { mayToday } from '../ledger/reach.ts'
 import type { SignInRuleBook } from './sign-in-rules.ts'
@@ -18,12 +19,13 @@ const namesAtAddress = 5
 
 export interface SessionDeps {
   db: Database
+  first: FirstPerson
   people: People
   rules: SignInRuleBook
   log: Logger
 }
 
-export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
+export function sessionRouter({ db, first, people, rules, log }: SessionDeps): Router {
   const router = Router()
 
   // Only failures count: per address and name, so that one person's slips do not lock out another; then per address
@@ -48,10 +50,28 @@ export function sessionRouter({ db, people, rules, log }: SessionDeps): Router {
     slow(1, 'for this name from this address', typedName),
     slow(namesAtAddress, 'from this address', () => ''),
   )
+  router.post(
+    routes.makeFirst.path,
+    slow(namesAtAddress, 'from this address', () => 'first'),
+  )
   router.put(
     routes.changeOwnPassword.path,
     slow(1, 'for this password', (request) => String(request.person?.id)),
   )
+
+  bind(router, routes.readFirst, async () => ({ wanted: await first.wanted() }))
+  bind(router, routes.makeFirst, async ({ request, body: { key, ...person } }) => {
+    await rules.demandPassword(person.password)
+    await first.make(key, person)
+    const made = await people.byLogin(loginName(person.login))
+    await recordEvent(db, {
+      kind: 'person',
+      personId: made?.id ?? null,
+      words: 'became the first administrator, by the link that the server printed',
+      address: request.ip,
+    })
+    return { made: true as const }
+  })
 
   bind(router, routes.readSession, async ({ request, person }) => {
     request.session.token ??= newToken()

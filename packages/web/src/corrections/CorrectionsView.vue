@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { routes } from '@spoor/contract'
 import { counted } from '@spoor/core'
 import { call, problemOf } from '../api/client.ts'
+import NothingTracked from '../frame/NothingTracked.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { shortTime } from '../value/time.ts'
 
@@ -12,6 +13,7 @@ const { data, error, isPending } = useQuery({ queryKey: ['corrections'], queryFn
 <template>
   <main>
     <h1>Corrections</h1>
+    <NothingTracked belongs="Here stands what was set back, and what is being rehearsed." />
     <ProblemNote v-if="error" :problem="problemOf(error)" />
     <p v-else-if="isPending" class="quiet">Reading …</p>
     <p v-else-if="data?.corrections.length === 0">

@@ -6,6 +6,7 @@ import { routes, sightOf } from '@spoor/contract'
 import { counted, scopeEntries, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
+import NothingTracked from '../frame/NothingTracked.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -45,6 +46,7 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
   <main>
     <h1>Records</h1>
     <p class="quiet">The whole story of one record: what it held at any moment, who set it, and how long it stayed.</p>
+    <NothingTracked belongs="Here every tracked record is found, as it stands and as it stood." />
     <Input
       v-model:value="words"
       class="find"

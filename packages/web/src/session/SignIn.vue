@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
-import { ref } from 'vue'
+import { onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import type { ProblemBody } from '@spoor/contract'
-import { problemOf } from '../api/client.ts'
+import { routes, type ProblemBody } from '@spoor/contract'
+import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import SpoorMark from '../frame/SpoorMark.vue'
 import { useSession } from './session.ts'
@@ -16,6 +16,14 @@ const login = ref('')
 const password = ref('')
 const busy = ref(false)
 const problem = ref<ProblemBody | null>(null)
+const empty = ref(false)
+onMounted(async () => {
+  // Only a hint: signing in says for itself when the server does not answer.
+  empty.value = await call(routes.readFirst).then(
+    ({ wanted }) => wanted,
+    () => false,
+  )
+})
 
 async function signIn() {
   busy.value = true
@@ -36,40 +44,20 @@ async function signIn() {
 
 <template>
   <main class="door">
-    <form @submit.prevent="signIn">
+    <form class="form" @submit.prevent="signIn">
       <h1><SpoorMark /> Spoor</h1>
       <p class="quiet">Who changed what, when, and back again if it was wrong.</p>
       <label>Name<Input v-model:value="login" autocomplete="username" autofocus name="login" /></label>
       <label
         >Password<Input v-model:value="password" type="password" autocomplete="current-password" name="password"
       /></label>
+      <p v-if="empty" role="status">
+        Nobody can sign in yet. Where Spoor was started it printed a link that makes the first administrator.
+      </p>
       <ProblemNote v-if="problem" :problem="problem" />
       <Button type="primary" html-type="submit" :loading="busy" :disabled="!login || !password">Sign in</Button>
     </form>
   </main>
 </template>
 
-<style scoped>
-.door {
-  height: 100%;
-  display: grid;
-  place-items: center;
-}
-form {
-  width: 340px;
-  display: grid;
-  gap: 14px;
-}
-h1 {
-  font-size: 24px;
-  line-height: 32px;
-  font-weight: 650;
-  display: flex;
-  gap: 10px;
-  align-items: center;
-}
-label {
-  display: grid;
-  gap: 3px;
-}
-</style>
+<style scoped src="./door.css"></style>

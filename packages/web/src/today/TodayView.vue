@@ -9,6 +9,7 @@ import { computed, ref, watch } from 'vue'
 import AlarmList from '../alarms/AlarmList.vue'
 import { call, problemOf } from '../api/client.ts'
 import { gapWords } from '../changes/gaps.ts'
+import NothingTracked from '../frame/NothingTracked.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { usePulse } from '../frame/pulse.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
@@ -137,6 +138,7 @@ const print = () => window.print()
         />
       </div>
       <h1>{{ title }}</h1>
+      <NothingTracked belongs="Here stands each day what changed, what stands out, and what waits for you." />
       <ProblemNote v-if="error" :problem="problemOf(error)"
         ><button class="plain link" @click="refetch()">Try again</button></ProblemNote
       >
