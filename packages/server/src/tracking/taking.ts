@@ -132,7 +132,8 @@ export class Taking implements JobHandler {
     const collected = await this.#db('ledger.save')
       .where({ type_id: taking.type_id })
       .whereNotNull('key_before')
-      .where('captured_at', '>=', taking.began_at)
+      // What was written in a transaction that was under way then came about before, and by another clock.
+      .whereRaw(`captured_at > ?::timestamptz - interval '7 days'`, [taking.began_at])
       .distinct()
       .pluck<string[]>('record_key')
     const keys = [...new Set([...waiting.map((row) => canonicalKey(row.key) ?? row.key), ...collected])]
