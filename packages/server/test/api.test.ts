@@ -359,6 +359,21 @@ describe('the contract', () => {
     }
   })
 
+  it('sends scripts as they lie compressed, to whoever takes them so, and to others plain', async () => {
+    const page = await (await fetch(`${base}/today`)).text()
+    const script = /src="(\/assets\/[^"]+\.js)"/.exec(page)![1]!
+    const sent = async (encoding: string) => {
+      const response = await fetch(`${base}${script}`, { headers: { 'accept-encoding': encoding } })
+      expect(response.headers.get('cache-control')).toContain('immutable')
+      return { encoding: response.headers.get('content-encoding'), text: await response.text() }
+    }
+    const plain = await sent('identity')
+    expect(plain.encoding).toBeNull()
+    expect(await sent('br')).toEqual({ encoding: 'br', text: plain.text })
+    expect(await sent('gzip')).toEqual({ encoding: 'gzip', text: plain.text })
+    expect((await fetch(`${base}/assets/none.js`)).status).toBe(404)
+  })
+
   it('health, readiness and metrics answer without a session', async () => {
     expect(await (await fetch(`${base}/healthz`)).text()).toBe('alive\n')
     expect(await (await fetch(`${base}/readyz`)).text()).toBe('ready\n')

@@ -396,5 +396,9 @@ describe('who and what, as people say it', () => {
     expect(await shown(`x${made[0]}`, limited)).toEqual(made.slice(0, 2))
     expect(await shown(`x${made[2]}`, limited)).toEqual([])
     expect(await shown(`!x${made[2]}`, limited)).toEqual([])
+    // A reach that is said in groups is put down as actors, too.
+    await world.db('spoor.actor').update({ unit: 'Writers' })
+    const ofUnit = { ...world.admin, role: 'auditor' as const, reach: 'who=u.Writers' }
+    expect(await shown(`x${made[0]}`, ofUnit)).toEqual(made)
   })
 })

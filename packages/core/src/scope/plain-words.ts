@@ -50,6 +50,7 @@ export function readWords(text: string, vocabulary: WordVocabulary, context: Wor
   let rest = text
   const blank = (from: number, to: number) => (rest = rest.slice(0, from) + taken.repeat(to - from) + rest.slice(to))
   for (const [from, to] of reader.takeValues(rest)) blank(from, to)
+  for (const [from, to] of reader.takeJoined(rest)) blank(from, to)
   for (const [from, to] of reader.takeDates(rest, context)) blank(from, to)
   reader.takeNames(rest)
   reader.pieces.sort((a, b) => a.from - b.from)
@@ -109,13 +110,8 @@ class Reader {
   }
 
   /** One spell of time, and whether it is meant of the day of effect. @returns places taken. */
-  takeDates(given: string, context: WordContext): [number, number][] {
-    const joined = this.#takeJoined(given)
-    const text = joined.reduce(
-      (rest, [from, to]) => rest.slice(0, from) + taken.repeat(to - from) + rest.slice(to),
-      given,
-    )
-    const places = [...joined, ...this.#takeSpell(text, context)]
+  takeDates(text: string, context: WordContext): [number, number][] {
+    const places = this.#takeSpell(text, context)
     const effect = /\b(?:effective|taking effect|in effect|with effect)\b/i.exec(text)
     if (effect && this.#when && this.#when.span !== 'look') {
       this.#effective = true
@@ -125,8 +121,8 @@ class Reader {
     return places
   }
 
-  /** "Who joined in the last 3 months" says who, and not when. */
-  #takeJoined(text: string): [number, number][] {
+  /** "Who joined in the last 3 months" says who, and not when. @returns places taken. */
+  takeJoined(text: string): [number, number][] {
     const match = /\b(?:who(?:ever)?\s+)?joined\s+(?:in|within)\s+the\s+last\s+(\d{1,2})\s+months?\b/i.exec(text)
     if (!match || Number(match[1]) === 0) return []
     const group: WhoGroup = { group: 'joined', months: Number(match[1]) }

@@ -10,12 +10,13 @@ import {
   type SaveSort,
 } from '@spoor/contract'
 import { stringify } from 'csv-stringify'
+import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
 import { erasedText, maskedText } from '../ledger/masked.ts'
 import { Problem } from '../errors.ts'
-import { savesIn } from '../ledger/run-lines.ts'
+import { changesIn, savesIn } from '../ledger/in-scope.ts'
 import { whereScope } from '../ledger/scope-sql.ts'
-import { sortedChanges, sortedSaves } from '../ledger/sorted.ts'
+import { sortedChanges, sortedSaves, type Found } from '../ledger/sorted.ts'
 
 export interface ExportRow {
   captured_at: string
@@ -171,26 +172,16 @@ export async function exportQuery(
     .join('spoor.field as f', 'f.id', 'c.field_id')
   for (const scope of scopes) whereScope(query, scope, 'change', 'c', nowMs)
   const order = descending ? 'desc' : 'asc'
-  if (sort !== 'time') {
+  if (sort === 'time')
+    query.orderBy([{ column: 'c.captured_at', order }, { column: 'c.save_id', order }, { column: 'c.field_id' }])
+  else {
     const request = { after: undefined, limit: mostSorted, descending }
-    const [all] = savesIn(db, scopes, nowMs)
-    const changes = db('ledger.change as r').select('r.captured_at', 'r.save_id as id', 'r.field_id')
-    for (const scope of scopes) whereScope(changes, scope, 'change', 'r', nowMs)
     const { rows } =
       list === 'saves'
-        ? await sortedSaves(db, all, among(saveSorts, sort), request)
-        : await sortedChanges(db, changes, among(changeSorts, sort), { ...request, masked })
-    const fields = list === 'saves' ? {} : { field_id: rows.map((row) => row.field_id!) }
-    const columns = { captured_at: rows.map((row) => row.captured_at), save_id: rows.map((row) => row.id), ...fields }
-    const types = { captured_at: 'timestamptz[]', save_id: 'bigint[]', field_id: 'int[]' }
-    const names = Object.keys(columns) as (keyof typeof types)[]
-    query.joinRaw(
-      `join unnest(${names.map((name) => `?::${types[name]}`).join(', ')}) with ordinality as w(${names.join(', ')}, place)
-         on ${names.map((name) => `w.${name} = c.${name}`).join(' and ')}`,
-      Object.values(columns).map(boundArray) as never,
-    )
-    query.orderBy(['w.place', 'c.field_id'])
-  } else query.orderBy([{ column: 'c.captured_at', order }, { column: 'c.save_id', order }, { column: 'c.field_id' }])
+        ? await sortedSaves(db, savesIn(db, scopes, nowMs)[0], among(saveSorts, sort), request)
+        : await sortedChanges(db, changesIn(db, scopes, nowMs), among(changeSorts, sort), { ...request, masked })
+    inPlaces(query, rows)
+  }
   query.select(
     'c.captured_at',
     'c.save_id',
@@ -213,6 +204,19 @@ export async function exportQuery(
     's.db_login',
   )
   return { stream: () => query.stream({ highWaterMark: 500 }) }
+}
+
+/** Only the changes of what was found, in its order; a save stands for all its changes. */
+function inPlaces(query: Knex.QueryBuilder, found: readonly Found[]): void {
+  query
+    .joinRaw(
+      `join unnest(?::timestamptz[], ?::bigint[], ?::int[]) with ordinality as w(captured_at, save_id, field_id, place)
+         on w.captured_at = c.captured_at and w.save_id = c.save_id and coalesce(w.field_id, c.field_id) = c.field_id`,
+      [found.map((row) => row.captured_at), found.map((row) => row.id), found.map((row) => row.field_id ?? null)].map(
+        boundArray,
+      ) as never,
+    )
+    .orderBy(['w.place', 'c.field_id'])
 }
 
 function among<S extends string>(sorts: readonly S[], sort: string): Exclude<S, 'time'> {

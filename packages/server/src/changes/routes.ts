@@ -56,7 +56,12 @@ export function changesRouter({ db }: ChangesDeps): Router {
   )
 
   bind(router, routes.revealChange, async ({ params, body, person, request }) => {
-    const values = await changeValues(db, params.saveId, body.fieldId, await reachFor(db, person), Date.now())
+    const values = await changeValues(
+      db,
+      { saveId: params.saveId, fieldId: body.fieldId, sides: ['before', 'after'] },
+      await reachFor(db, person),
+      Date.now(),
+    )
     if (!values) throw new Problem('not-found', `Save ${params.saveId} has no such change that you may see.`)
     const field = await db('spoor.field').where({ id: body.fieldId }).first<{ name: string }>('name')
     await recordEvent(db, {
@@ -70,7 +75,8 @@ export function changesRouter({ db }: ChangesDeps): Router {
 
   bind(router, routes.readValue, async ({ params: { saveId, fieldId }, query: { side }, person, response }) => {
     const masked = (await maskedFields(db)).has(fieldId)
-    const values = masked ? null : await changeValues(db, saveId, fieldId, await reachFor(db, person), Date.now())
+    const wanted = { saveId, fieldId, sides: [side] }
+    const values = masked ? null : await changeValues(db, wanted, await reachFor(db, person), Date.now())
     const value = values?.[side] ?? null
     if (value === null) throw new Problem('not-found', `Save ${saveId} has no such value that you may see.`)
     response.type('text/plain; charset=utf-8').attachment(`save-${saveId}-field-${fieldId}-${side}.txt`).send(value)

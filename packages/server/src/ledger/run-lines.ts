@@ -1,14 +1,15 @@
-import { groupBy, partsOf, valueKind, type Scope } from '@spoor/core'
+import { valueKind, type Scope } from '@spoor/core'
 import type { Held, RunLine } from '@spoor/contract'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { maskedFields } from './masked.ts'
-import { asksChanges, whereScope, whereScopes } from './scope-sql.ts'
+import { savesIn } from './in-scope.ts'
+import { whereScope, whereScopes } from './scope-sql.ts'
 import { byTime, plainNumber, type Found, type Page } from './sorted.ts'
 
 /** So many saves of one run within a scope stand in one line. */
-export const leastTogether = 5
+const leastTogether = 5
 /** What a line says of its run is reckoned from so many of its saves, the latest. */
-export const mostReckoned = 5000
+const mostReckoned = 5000
 /** So many saves are looked at at once. */
 const mostLooked = 4000
 /** Values longer than this say nothing in a line. */
@@ -76,18 +77,6 @@ function comesAfter(save: Found, place: string): boolean {
   return isAfter(at, save.captured_at) || (!isAfter(save.captured_at, at) && BigInt(save.id) < BigInt(id))
 }
 
-/** The saves that all scopes mean, with the column that bears their number. */
-export function savesIn(db: Database, scopes: readonly Scope[], nowMs: number) {
-  const byChange = scopes.some(asksChanges)
-  const [table, idColumn] = byChange ? (['ledger.change', 'save_id'] as const) : (['ledger.save', 'id'] as const)
-  const query = db(`${table} as r`)
-  // A save is one row of its own table, and as many as it has changes in scope of the other.
-  if (byChange) query.distinct('r.captured_at', `r.${idColumn} as id`)
-  else query.select('r.captured_at', `r.${idColumn} as id`)
-  for (const scope of scopes) whereScope(query, scope, byChange ? 'change' : 'save', 'r', nowMs)
-  return [query, { [idColumn]: 'bigint' } as Record<string, 'bigint'>] as const
-}
-
 function withoutRuns(scopes: readonly Scope[], runs: ReadonlySet<number>): readonly Scope[] {
   if (runs.size === 0) return scopes
   return [...scopes, { how: { part: 'how', exclude: true, actions: [], channels: [], runs: [...runs] } }]
@@ -146,7 +135,7 @@ function members(db: Database, scopes: readonly Scope[], most: number, nowMs: nu
 interface RunRow {
   run_id: string
   declared: string | null
-  saves: string
+  saves: number
   earliest: string
   latest: string
   types: { typeId: number; records: number }[]
@@ -154,13 +143,13 @@ interface RunRow {
   actors: number
   channels: number
   reasons: number
+  fields: HeldRow[] | null
 }
 
 interface HeldRow {
-  run_id: string
   field_id: number
   base_type: string
-  changes: string
+  changes: number
   erased: boolean
   before: Side
   after: Side
@@ -183,10 +172,8 @@ export async function runLines(
   nowMs: number,
 ): Promise<RunLine[]> {
   if (heads.size === 0) return []
-  const runs = boundArray([...heads.values()])
-  const ofRuns = () => [runs, members(db, scopes, mostReckoned + 1, nowMs)]
-  const inScope = db('ledger.change as c').whereRaw('c.captured_at = m.captured_at and c.save_id = m.id')
-  for (const scope of scopes) whereScope(inScope, scope, 'change', 'c', nowMs)
+  const changes = db('ledger.change as c').whereRaw('c.captured_at = m.captured_at and c.save_id = m.id')
+  for (const scope of scopes) whereScope(changes, scope, 'change', 'c', nowMs)
   const side = (name: 'before' | 'after') => `json_build_object(
       'least', min(c.${name} collate "C"), 'most', max(c.${name} collate "C"),
       'lacking', count(*) filter (where c.${name} is null),
@@ -194,46 +181,41 @@ export async function runLines(
       'numeric_least', min(case when c.${name} ~ '${plainNumber}' then c.${name}::numeric end)::text,
       'numeric_most', max(case when c.${name} ~ '${plainNumber}' then c.${name}::numeric end)::text
     ) as ${name}`
-  const { rows } = await db.raw<{ rows: RunRow[] }>(
-    `with m as materialized (select w.run_id, m.* from unnest(?::bigint[]) as w(run_id) cross join lateral ? m)
-     select m.run_id, u.declared, count(*) as saves, min(m.captured_at) as earliest, max(m.captured_at) as latest,
-            array_agg(distinct m.action) as actions, count(distinct m.actor_id)::int as actors,
-            count(distinct m.channel)::int as channels, count(distinct coalesce(m.reason, ''))::int as reasons,
-            (select json_agg(json_build_object('typeId', t.type_id, 'records', t.records) order by t.records desc, t.type_id)
-               from (select o.type_id, count(distinct o.record_key)::int as records from m o
-                      where o.run_id = m.run_id group by o.type_id) t) as types
-       from m join ledger.run u on u.id = m.run_id
-      group by m.run_id, u.declared`,
-    ofRuns() as never,
-  )
-  const earliest = rows.map((row) => row.earliest).reduce((least, at) => (isAfter(least, at) ? at : least))
-  const latest = rows.map((row) => row.latest).reduce((most, at) => (isAfter(at, most) ? at : most))
-  const [held, masked] = await Promise.all([
-    db.raw<{ rows: HeldRow[] }>(
-      `with m as materialized (select w.run_id, m.* from unnest(?::bigint[]) as w(run_id) cross join lateral ? m)
-       select m.run_id, c.field_id, f.base_type, count(*) as changes, bool_or(c.erased) as erased, ${side('before')}, ${side('after')}
-         from m cross join lateral ? c join spoor.field f on f.id = c.field_id
-        group by m.run_id, c.field_id, f.base_type
-        order by m.run_id, count(*) desc, c.field_id`,
+  const [{ rows }, masked] = await Promise.all([
+    db.raw<{ rows: RunRow[] }>(
+      `with m as materialized (select w.run_id, m.* from unnest(?::bigint[]) as w(run_id) cross join lateral ? m),
+       held as (
+         select m.run_id, c.field_id, f.base_type, count(*)::int as changes, bool_or(c.erased) as erased, ${side('before')}, ${side('after')}
+           from m cross join lateral ? c join spoor.field f on f.id = c.field_id
+          group by m.run_id, c.field_id, f.base_type)
+       select m.run_id, u.declared, count(*)::int as saves, min(m.captured_at) as earliest, max(m.captured_at) as latest,
+              array_agg(distinct m.action) as actions, count(distinct m.actor_id)::int as actors,
+              count(distinct m.channel)::int as channels, count(distinct coalesce(m.reason, ''))::int as reasons,
+              (select json_agg(json_build_object('typeId', t.type_id, 'records', t.records) order by t.records desc, t.type_id)
+                 from (select o.type_id, count(distinct o.record_key)::int as records from m o
+                        where o.run_id = m.run_id group by o.type_id) t) as types,
+              (select json_agg(h order by h.changes desc, h.field_id) from held h where h.run_id = m.run_id) as fields
+         from m join ledger.run u on u.id = m.run_id
+        group by m.run_id, u.declared`,
       [
-        ...ofRuns(),
-        inScope
-          .whereBetween('c.captured_at', [earliest, latest])
+        boundArray([...heads.values()]),
+        members(db, scopes, mostReckoned + 1, nowMs),
+        // Whole values are not needed, and each save's changes lie in one month.
+        changes
           .select('c.field_id', 'c.erased')
-          .select(['before', 'after'].map((side) => db.raw('left(??, ?) as ??', [`c.${side}`, longestHeld + 1, side])))
+          .select(['before', 'after'].map((name) => db.raw('left(??, ?) as ??', [`c.${name}`, longestHeld + 1, name])))
           .offset(db.raw('0') as never),
       ] as never,
     ),
     maskedFields(db),
   ])
-  const fieldsOf = groupBy(held.rows, (row) => row.run_id)
   const headOf = new Map([...heads].map(([saveId, run]) => [run, saveId]))
   return rows.map((row) => ({
     saveId: headOf.get(Number(row.run_id))!,
     runId: Number(row.run_id),
     declared: row.declared,
-    saves: Math.min(Number(row.saves), mostReckoned),
-    about: Number(row.saves) > mostReckoned,
+    saves: Math.min(row.saves, mostReckoned),
+    about: row.saves > mostReckoned,
     from: row.earliest,
     to: row.latest,
     types: row.types,
@@ -241,9 +223,9 @@ export async function runLines(
     oneActor: row.actors === 1,
     oneChannel: row.channels === 1,
     oneReason: row.reasons === 1,
-    fields: (fieldsOf.get(row.run_id) ?? []).map((field) => ({
+    fields: (row.fields ?? []).map((field) => ({
       fieldId: field.field_id,
-      changes: Number(field.changes),
+      changes: field.changes,
       before: masked.has(field.field_id) ? hidden : heldBy(field, field.before),
       after: masked.has(field.field_id) ? hidden : heldBy(field, field.after),
     })),
@@ -256,12 +238,12 @@ const hidden: Held = { held: 'masked' }
 function heldBy({ base_type, changes, erased }: HeldRow, side: Side): Held {
   if (erased) return { held: 'various' }
   const { lacking } = side
-  if (lacking === Number(changes)) return { held: 'one', value: null }
+  if (lacking === changes) return { held: 'one', value: null }
   if (lacking > 0) return { held: 'various' }
   if ((side.least?.length ?? 0) > longestHeld || (side.most?.length ?? 0) > longestHeld) return { held: 'various' }
   if (side.least === side.most) return { held: 'one', value: side.least }
   const kind = valueKind(base_type)
-  if (kind === 'number' && side.numbers === Number(changes))
+  if (kind === 'number' && side.numbers === changes)
     return { held: 'span', least: side.numeric_least!, most: side.numeric_most! }
   if (kind === 'date' && /^\d{4}-\d\d-\d\d$/.test(side.least!) && /^\d{4}-\d\d-\d\d$/.test(side.most!))
     return { held: 'span', least: side.least!, most: side.most! }
@@ -269,5 +251,4 @@ function heldBy({ base_type, changes, erased }: HeldRow, side: Side): Held {
 }
 
 /** Whether a scope names the runs it means: then their saves are what is asked for, one by one. */
-export const namesRuns = (scope: Scope): boolean =>
-  partsOf(scope).some((part) => part.part === 'how' && !part.exclude && part.runs.length > 0)
+export const namesRuns = ({ how }: Scope): boolean => how !== undefined && !how.exclude && how.runs.length > 0

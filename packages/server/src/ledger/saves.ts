@@ -5,7 +5,8 @@ import { maskedFields } from './masked.ts'
 import { isLimited, reachIn } from './reach.ts'
 import { historyOf } from './scope-sql.ts'
 import { referencesIn } from './references.ts'
-import { namesRuns, pageTogether, runLines, savesIn } from './run-lines.ts'
+import { savesIn } from './in-scope.ts'
+import { namesRuns, pageTogether, runLines } from './run-lines.ts'
 import { byTime, sortedSaves, type Found, type Page } from './sorted.ts'
 
 /** Longer values come cut in lists; the opened save has them whole. */

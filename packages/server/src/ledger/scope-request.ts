@@ -22,10 +22,13 @@ export async function requestedScopes(db: Database, text: string, person: Signed
     )
   const reach = reachOf(person) ?? {}
   const limits: Scope[] = [reach]
+  /** What a scope means for this person now. */
+  const meant = async (one: Scope) =>
+    withAliasesOf(db, await withMembersOf(db, settled(one, person.lookedAt ?? never), person))
   if (isLimited(reach)) {
     // When somebody joined is not told to whoever sees a part only, nor which saves belong to one that they may not see.
     if (scope.who && groupsOf(scope.who).some(({ group }) => group === 'joined')) limits.push(nothing)
-    if (scope.how && !(await seesAll(db, transactionsOf(scope.how), reach))) limits.push(nothing)
+    if (scope.how && !(await seesAll(db, transactionsOf(scope.how), await meant(reach)))) limits.push(nothing)
   }
   // What people said of saves is not for whoever sees a part only.
   if (scope.state && isLimited(reach)) limits.push(nothing)
@@ -39,11 +42,7 @@ export async function requestedScopes(db: Database, text: string, person: Signed
     if (types.length > 0) limits.push({ what: { part: 'what', exclude: true, types, fields: [] } })
     if (isLimited(reach)) limits.push(await whereDaysAreSeen(db, reach))
   }
-  return await Promise.all(
-    [scope, ...limits].map(async (one) =>
-      withAliasesOf(db, await withMembersOf(db, settled(one, person.lookedAt ?? never), person)),
-    ),
-  )
+  return await Promise.all([scope, ...limits].map(meant))
 }
 
 /** What a person may see at most; `{}` is everything. */
@@ -56,7 +55,7 @@ export async function reachFor(db: Database, person: SignedIn): Promise<Scope> {
 async function seesAll(db: Database, saves: readonly string[], reach: Scope): Promise<boolean> {
   if (saves.length === 0) return true
   const seen = db('ledger.save as s').whereRaw('s.id = any(?::bigint[])', [[...saves]])
-  whereScope(seen, await withAliasesOf(db, reach), 'save', 's', Date.now())
+  whereScope(seen, reach, 'save', 's', Date.now())
   const [row] = await seen.countDistinct<{ count: string }[]>('s.id as count')
   return Number(row?.count) === new Set(saves).size
 }

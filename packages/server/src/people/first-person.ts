@@ -2,7 +2,8 @@ import { createHash, randomBytes, timingSafeEqual } from 'node:crypto'
 import { firstRole } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { People, type NewPerson } from './people.ts'
+import { recordEvent } from '../ledger/events.ts'
+import { loginName, People, type NewPerson } from './people.ts'
 
 const openForMs = 3_600_000
 
@@ -30,12 +31,19 @@ export class FirstPerson {
   }
 
   /** @throws Problem where the key is another, its time is over, or somebody can sign in already */
-  async make(key: string, person: Omit<NewPerson, 'role'>): Promise<void> {
+  async make(key: string, person: Omit<NewPerson, 'role'>, address?: string): Promise<void> {
     if (!same(key, this.#key) || Date.now() > this.#untilMs) throw refused()
     await this.#db.transaction(async (trx) => {
       await trx.raw(`select pg_advisory_xact_lock(hashtext('the first person'))`)
       if (await trx('spoor.person').first('id')) throw refused()
-      await new People(trx).add({ ...person, role: firstRole })
+      const people = new People(trx)
+      await people.add({ ...person, role: firstRole })
+      await recordEvent(trx, {
+        kind: 'person',
+        personId: (await people.byLogin(loginName(person.login)))!.id,
+        words: 'became the first administrator, by the link that the server printed',
+        address,
+      })
     })
   }
 }

@@ -62,14 +62,7 @@ export function sessionRouter({ db, first, people, rules, log }: SessionDeps): R
   bind(router, routes.readFirst, async () => ({ wanted: await first.wanted() }))
   bind(router, routes.makeFirst, async ({ request, body: { key, ...person } }) => {
     await rules.demandPassword(person.password)
-    await first.make(key, person)
-    const made = await people.byLogin(loginName(person.login))
-    await recordEvent(db, {
-      kind: 'person',
-      personId: made?.id ?? null,
-      words: 'became the first administrator, by the link that the server printed',
-      address: request.ip,
-    })
+    await first.make(key, person, request.ip)
     return { made: true as const }
   })
 

@@ -34,6 +34,7 @@ defineProps<Props>()
   text-overflow: ellipsis;
   white-space: nowrap;
   text-align: left;
+  color: var(--plum);
 }
 .all {
   max-width: 520px;

@@ -47,12 +47,10 @@ const acts = { create: 'created', change: '', delete: 'deleted' } as const
 const done = computed(() =>
   listed([...new Set(props.line.actions.map((action) => acts[action]))].map((word) => word || 'changed')),
 )
-const fields = computed(() => {
-  const ids = props.line.fields.map(({ fieldId }) => fieldId)
-  return props.line.fields.filter(
-    ({ fieldId }) => !props.names.plan(fieldId).derivedFrom.some((id) => ids.includes(id)),
-  )
-})
+const fieldIds = computed(() => new Set(props.line.fields.map(({ fieldId }) => fieldId)))
+const fields = computed(() =>
+  props.line.fields.filter(({ fieldId }) => props.names.causeAmong(fieldId, fieldIds.value) === undefined),
+)
 const followed = computed(() => props.line.fields.length - fields.value.length)
 const shownFields = 4
 

@@ -59,7 +59,7 @@ function afterwardsWords(fieldId: number): string {
 
 /** Fields that changed in this save and follow from no other that did, each with those that follow from it. */
 const changed = computed(() => new Set(save.value?.changes.map((change) => change.fieldId)))
-const causeOf = (fieldId: number) => props.names.plan(fieldId).derivedFrom.find((id) => changed.value.has(id))
+const causeOf = (fieldId: number) => props.names.causeAmong(fieldId, changed.value)
 const causes = computed(() => (save.value?.changes ?? []).filter((change) => causeOf(change.fieldId) === undefined))
 function rootOf(fieldId: number): number {
   const cause = causeOf(fieldId)

@@ -22,12 +22,10 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ open: []; pick: [] }>()
 const shown = computed(() => props.save.changes.filter((change) => change.inScope))
-const shownIds = computed(() => shown.value.map((change) => change.fieldId))
+const shownIds = computed(() => new Set(shown.value.map((change) => change.fieldId)))
 /** What follows from another change of the same save is counted and not spelt out. */
 const spelt = computed(() =>
-  shown.value.filter(
-    (change) => !props.names.plan(change.fieldId).derivedFrom.some((id) => shownIds.value.includes(id)),
-  ),
+  shown.value.filter((change) => props.names.causeAmong(change.fieldId, shownIds.value) === undefined),
 )
 const followed = computed(() => shown.value.length - spelt.value.length)
 const others = computed(() => props.save.changes.length - shown.value.length)

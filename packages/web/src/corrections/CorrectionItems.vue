@@ -30,8 +30,9 @@ const { height, visible } = useRows(shown, scroller, async () => {})
 const changed = computed(() => byState.value.get('changed-since') ?? [])
 
 const recordOf = (item: CorrectionItem) => `${props.names.typeTitle(item.typeId)} ${item.label}`
-/** Whether what the source works out comes to what it was before the change. */
-const comesBack = (item: CorrectionItem) => (item.foretold ? item.foretold.value : item.now) === item.target
+/** What a value is to be, or what the source makes of it. */
+const becomes = (item: CorrectionItem) =>
+  item.state !== 'follows' ? item.target : item.foretold ? item.foretold.value : item.now
 </script>
 
 <template>
@@ -113,7 +114,7 @@ const comesBack = (item: CorrectionItem) => (item.foretold ? item.foretold.value
           >
           <span role="cell" :title="item.target ?? ''">
             <ValueText
-              :value="item.state === 'follows' ? (item.foretold ? item.foretold.value : item.now) : item.target"
+              :value="becomes(item)"
               :masked="item.masked"
               :base-type="names.baseType(item.fieldId)"
               side="after"
@@ -121,7 +122,7 @@ const comesBack = (item: CorrectionItem) => (item.foretold ? item.foretold.value
           <span role="cell" :class="{ attention: item.state === 'changed-since' || item.state === 'blocked' }">
             <template v-if="item.state === 'follows' && !item.masked">
               <span class="quiet">{{ stateWords(item.state, draft) }}</span><span
-                v-if="!comesBack(item)"
+                v-if="becomes(item) !== item.target"
                 class="attention"
                 >, not as before:
                 <ValueText :value="item.target" :base-type="names.baseType(item.fieldId)" side="before"

@@ -1,7 +1,5 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
-import { routes } from '@spoor/contract'
-import { call } from '../api/client.ts'
+import { useVocabularyQuery } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 
 /** On a stage that is empty because no field is tracked: what belongs there, and what to do first. */
@@ -10,7 +8,7 @@ export interface Props {
 }
 defineProps<Props>()
 const session = useSession()
-const { data } = useQuery({ queryKey: ['vocabulary'], queryFn: () => call(routes.readVocabulary) })
+const { data } = useVocabularyQuery()
 </script>
 
 <template>

@@ -2,6 +2,7 @@
 import Popover from 'ant-design-vue/es/popover'
 import { isHollow, sentence, withoutPart, withPart, type PartName, type Scope, type ScopePart } from '@spoor/core'
 import { computed, defineAsyncComponent, ref } from 'vue'
+import SentencePart from './SentencePart.vue'
 import type { NamedVocabulary } from './vocabulary.ts'
 
 /** The sentence that says which changes are meant; each of its parts opens an editor where it stands. */
@@ -60,39 +61,25 @@ function remove(name: PartName) {
   <div class="sentence" role="group" aria-label="Scope">
     <template v-for="(piece, at) in pieces" :key="at">
       <span v-if="piece.piece === 'words'" class="words">{{ piece.text }}</span>
-      <Popover
+      <SentencePart
         v-else
         :open="open === piece.part"
-        trigger="click"
-        placement="bottomLeft"
-        :arrow="false"
-        destroy-tooltip-on-hide
-        @open-change="(now: boolean) => (open = now ? piece.part : null)"
+        :text="piece.text"
+        :narrows="piece.narrows"
+        :exclude="piece.exclude"
+        :data-part="piece.part"
+        @update:open="(now) => (open = now ? piece.part : null)"
       >
-        <!-- A button of its own kind, since those of the browser do not break between two lines as words do. -->
-        <span
-          class="part"
-          role="button"
-          tabindex="0"
-          :class="{ narrows: piece.narrows, exclude: piece.exclude }"
-          :data-part="piece.part"
-          :aria-expanded="open === piece.part"
-          @keydown.enter.prevent="open = piece.part"
-          @keydown.space.prevent="open = piece.part"
-          >{{ piece.text }}</span
-        >
-        <template #content>
-          <div class="editor" @keydown.esc="open = null">
-            <component :is="editors[piece.part]" :part="scope[piece.part] as never" :names="names" @put="put" />
-            <div v-if="piece.narrows" class="acts">
-              <button class="plain act" @click="turn(piece.part)">
-                {{ piece.exclude ? 'Only these instead' : 'Everything but these instead' }}
-              </button>
-              <button class="plain act" @click="remove(piece.part)">Remove this part</button>
-            </div>
+        <div class="editor">
+          <component :is="editors[piece.part]" :part="scope[piece.part] as never" :names="names" @put="put" />
+          <div v-if="piece.narrows" class="acts">
+            <button class="plain act" @click="turn(piece.part)">
+              {{ piece.exclude ? 'Only these instead' : 'Everything but these instead' }}
+            </button>
+            <button class="plain act" @click="remove(piece.part)">Remove this part</button>
           </div>
-        </template>
-      </Popover>
+        </div>
+      </SentencePart>
     </template>
     <Popover
       v-if="addable.length > 0 || adding !== null"

@@ -17,6 +17,8 @@ export interface NamedVocabulary extends ScopeNames {
   fieldName(id: number): string
   /** How its values are read: a type of PostgreSQL, or {@link fingerprintOf}. */
   baseType(fieldId: number): string
+  /** Of a field that follows from others, one of those that is among some fields. */
+  causeAmong(fieldId: number, among: ReadonlySet<number>): number | undefined
   /** What else the plan says of a field. */
   plan(fieldId: number): Pick<Vocabulary['fields'][number], 'masked' | 'sensitive' | 'reason' | 'derivedFrom'>
 }
@@ -25,6 +27,15 @@ const refreshMs = 15_000
 const unknown: Vocabulary = { types: [], fields: [], actors: [], channels: [], units: [] }
 const nothingSaid = { masked: false, sensitive: false, reason: 'never', derivedFrom: [] as number[] } as const
 
+/** The names there are, as the server last told them. */
+export const useVocabularyQuery = () =>
+  useQuery({
+    queryKey: ['vocabulary'],
+    queryFn: () => call(routes.readVocabulary),
+    staleTime: refreshMs,
+    refetchInterval: refreshMs,
+  })
+
 /** Names for scopes and rows; what is not known yet is named by its number. */
 export function useVocabulary(
   recordLabels: Ref<Record<string, string>>,
@@ -32,12 +43,7 @@ export function useVocabulary(
   storyLabels: Ref<Record<string, string>> = ref({}),
 ): ComputedRef<NamedVocabulary> {
   const session = useSession()
-  const { data } = useQuery({
-    queryKey: ['vocabulary'],
-    queryFn: () => call(routes.readVocabulary),
-    staleTime: refreshMs,
-    refetchInterval: refreshMs,
-  })
+  const { data } = useVocabularyQuery()
   return computed(() => {
     const { types, fields, actors, channels, units } = data.value ?? unknown
     const typeById = new Map(types.map((type) => [type.id, type]))
@@ -62,6 +68,8 @@ export function useVocabulary(
       typeTitle: (id: number) => capitalised(typeById.get(id)?.name ?? `record type ${id}`),
       fieldName: (id: number) => fieldById.get(id)?.name ?? `field ${id}`,
       plan: (fieldId: number) => fieldById.get(fieldId) ?? nothingSaid,
+      causeAmong: (fieldId: number, among: ReadonlySet<number>) =>
+        fieldById.get(fieldId)?.derivedFrom.find((id) => among.has(id)),
       baseType: (fieldId: number) => {
         const field = fieldById.get(fieldId)
         return field?.fingerprint ? fingerprintOf : (field?.baseType ?? 'text')

@@ -90,7 +90,7 @@ function scattered(n: number): number {
  * outermost by as much as that percentile lies away: of numbers above nought by their logarithms, and then by at
  * least the factor of two.
  */
-export function isFarOutside(value: number, { least, most, sample }: Omit<Held, 'values' | 'outside'>, times: number) {
+function isFarOutside(value: number, { least, most, sample }: Omit<Held, 'values' | 'outside'>, times: number) {
   if (value >= least && value <= most) return false
   // Noughts say that there is none; what is there is compared with what is there.
   const positive = value > 0 && least >= 0

@@ -2,7 +2,7 @@ import type { Scope } from '@spoor/core'
 import type { ChangePage, ChangeSort } from '@spoor/contract'
 import { reachIn } from '../../ledger/reach.ts'
 import type { Database } from '../../database/knex.ts'
-import { whereScope } from '../../ledger/scope-sql.ts'
+import { changesIn } from '../../ledger/in-scope.ts'
 import { maskedFields } from '../../ledger/masked.ts'
 import { referencesIn } from '../../ledger/references.ts'
 import { rowsWithChanges, saveShown } from '../../ledger/saves.ts'
@@ -25,8 +25,7 @@ export async function changePage(
   scopes: readonly Scope[],
   { after, limit, sort, descending, nowMs }: ChangePageRequest,
 ): Promise<ChangePage> {
-  const query = db('ledger.change as r').select('r.captured_at', 'r.save_id as id', 'r.field_id')
-  for (const scope of scopes) whereScope(query, scope, 'change', 'r', nowMs)
+  const query = changesIn(db, scopes, nowMs)
   const request = { after, limit, descending }
   const { rows: page, next } =
     sort === 'time'

@@ -10,6 +10,9 @@ import { actorColumns, actorJoin, changesOf, saveShown, type SaveRow } from '../
 /** Longer values are told by their beginning, the shorter the more of them there are; {@link changeValues} has them whole. */
 const [mostOpened, leastOpened, openedInAll] = [20_000, 2000, 60_000]
 
+const changeCount =
+  '(select count(*)::int from ledger.change c where c.save_id = s.id and c.captured_at = s.captured_at) as change_count'
+
 /** One save with everything known of it, or null when there is none within the person's reach. */
 export async function saveDetail(
   db: Database,
@@ -19,12 +22,10 @@ export async function saveDetail(
 ): Promise<SaveDetail | null> {
   const query = db('ledger.save as s').joinRaw(actorJoin).where('s.id', saveId)
   whereScope(query, reach, 'save', 's', nowMs)
-  const row = (await query.first('s.*', db.raw(actorColumns))) as SaveRow | undefined
+  const row = (await query.first('s.*', db.raw(actorColumns), db.raw(changeCount))) as
+    (SaveRow & { change_count: number }) | undefined
   if (!row) return null
-  const [of] = await db('ledger.change')
-    .where({ save_id: row.id, captured_at: row.captured_at })
-    .count<{ count: string }[]>('* as count')
-  const values = 2 * Math.max(1, Number(of?.count))
+  const values = 2 * Math.max(1, row.change_count)
   const valueLength = Math.max(leastOpened, Math.min(mostOpened, Math.floor(openedInAll / values)))
   const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
     changesOf(db, [row], [row], { valueLength, scopes: [{}, reach], nowMs }),
@@ -209,17 +210,19 @@ async function nameThenOf(db: Database, save: SaveRow): Promise<string | null> {
   return row?.name ?? null
 }
 
-/** The values of one field of a save as they are kept, masked or not; null when it has none within the reach. */
-export async function changeValues(
+type ValueSide = 'before' | 'after'
+
+/** Sides of one field of a save as they are kept, masked or not; null when it has none within the reach. */
+export async function changeValues<S extends ValueSide>(
   db: Database,
-  saveId: string,
-  fieldId: number,
+  { saveId, fieldId, sides }: { saveId: string; fieldId: number; sides: readonly S[] },
   reach: Scope,
   nowMs: number,
-): Promise<{ before: string | null; after: string | null } | null> {
+): Promise<Record<S, string | null> | null> {
   const query = db('ledger.save as s')
     .join('ledger.change as c', (on) => on.on('c.captured_at', 's.captured_at').andOn('c.save_id', 's.id'))
     .where({ 's.id': saveId, 'c.field_id': fieldId, 'c.erased': false })
   whereScope(query, reach, 'change', 'c', nowMs)
-  return (await query.first<{ before: string | null; after: string | null } | undefined>('c.before', 'c.after')) ?? null
+  const row = (await query.first(sides.map((side) => `c.${side}`))) as Record<S, string | null> | undefined
+  return row ?? null
 }
