@@ -111,6 +111,7 @@ export {
 } from './state/standing.ts'
 export { contested, placesAfter, recordPlace, type ContestedPlace } from './capture/order.ts'
 export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
+export { composedLabel, keyOfOne, namedBy, type LabelParts } from './capture/label.ts'
 export { runKey, runWords, type RunKey, type RunKind, type RunnableSave } from './capture/run.ts'
 export {
   following,

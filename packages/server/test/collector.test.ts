@@ -1,6 +1,7 @@
 import { setTimeout as sleep } from 'node:timers/promises'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import { asSuperuser } from './names.ts'
+import { RecordNames } from '../src/capture/record-names.ts'
 import { readOutbox, type OutboxRow } from '../src/capture/outbox.ts'
 import { Preparer } from '../src/collector/prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from '../src/collector/write.ts'
@@ -18,7 +19,10 @@ beforeEach(() => world.collect())
 afterAll(() => world.close())
 
 const prepare = (rows: readonly OutboxRow[]) =>
-  new Preparer(world.db, world.sourceId, Buffer.alloc(32)).prepare(rows, { logins: new Map(), identities: [] })
+  new Preparer(world.db, world.sourceId, Buffer.alloc(32), new RecordNames(world.db, world.sources)).prepare(rows, {
+    logins: new Map(),
+    identities: [],
+  })
 
 const count = async () => (await ledger(world)).length
 

@@ -11,6 +11,8 @@ import { fingerprintColumns } from './tracked.ts'
 export interface RegisteredTable {
   typeId: number
   labelColumns: readonly string[]
+  /** Which type's record a column names by its key. */
+  refersTo: Map<string, number>
   /** Of a line, the columns that hold its parent's key. */
   parentColumns: readonly string[]
   fieldIds: ReadonlyMap<string, number>
@@ -23,7 +25,7 @@ export interface PlanSpell {
 }
 
 const columns =
-  'captured_at, transaction_id, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
+  'captured_at, transaction_id, type_id, plan_version, action, key, key_before, parent_key, label, label_of, delta, context, login, application_name, client_address'
 /** Far above any transaction number the cluster has drawn, so that history and present are never taken for one. */
 const firstTransaction = 1_000_000_000_000
 const chunkRows = 2000
@@ -53,6 +55,15 @@ export async function loadOutbox(
   await pipeline(Readable.from(chunks()), client.query(copyFrom(`copy spoor_capture.outbox (${columns}) from stdin`)))
 }
 
+/** What the label is made of, where part of it is what another record is called. */
+function labelOf(row: HistoryRow, { labelColumns, refersTo }: RegisteredTable): string | null {
+  if (!labelColumns.some((column) => refersTo.has(column))) return null
+  return JSON.stringify({
+    refersTo: labelColumns.map((column) => refersTo.get(column) ?? null),
+    parts: labelColumns.map((column) => row.row[column] ?? null),
+  })
+}
+
 function line(row: HistoryRow, table: RegisteredTable, spells: readonly PlanSpell[], salt: string): string {
   const delta = Object.entries(row.delta).map(([column, [before, after]]) => {
     const hashed = fingerprintColumns.has(`${row.table}.${column}`)
@@ -78,6 +89,7 @@ function line(row: HistoryRow, table: RegisteredTable, spells: readonly PlanSpel
       .map((column) => row.row[column])
       .filter((part) => part !== null && part !== undefined)
       .join(' · '),
+    labelOf(row, table),
     JSON.stringify(Object.fromEntries(delta)),
     context && JSON.stringify(context),
     login,

@@ -18,6 +18,7 @@ export async function readRegister(db: Database, sourceId: number): Promise<Regi
     label_columns: string[]
     parent_columns: string[] | null
     field_id: number
+    refers_to: number | null
     column_name: string
   }[] = await db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
@@ -29,6 +30,7 @@ export async function readRegister(db: Database, sourceId: number): Promise<Regi
       't.parent_columns',
       'f.id as field_id',
       'f.column_name',
+      'f.refers_to',
     )
   const tables: Registered['tables'] = new Map()
   const edits: Registered['edits'] = []
@@ -36,9 +38,11 @@ export async function readRegister(db: Database, sourceId: number): Promise<Regi
     const table = tables.get(row.name) ?? {
       typeId: row.type_id,
       labelColumns: row.label_columns,
+      refersTo: new Map<string, number>(),
       parentColumns: row.parent_columns ?? [],
       fieldIds: new Map<string, number>(),
     }
+    if (row.refers_to !== null) table.refersTo.set(row.column_name, row.refers_to)
     tables.set(row.name, { ...table, fieldIds: new Map([...table.fieldIds, [row.column_name, row.field_id]]) })
     const wanted: readonly string[] = trackedColumns[row.name as keyof typeof trackedColumns] ?? []
     if (wanted.includes(row.column_name))

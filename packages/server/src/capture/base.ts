@@ -38,6 +38,8 @@ alter table spoor_capture.outbox add column if not exists parent_key text;
 alter table spoor_capture.outbox add column if not exists written_by name not null default current_user;
 -- How many triggers deep it was captured.
 alter table spoor_capture.outbox add column if not exists depth int not null default pg_catalog.pg_trigger_depth();
+-- What the label is made of, where part of it is what another record is called.
+alter table spoor_capture.outbox add column if not exists label_of text;
 
 -- Whoever lays hands on captured rows leaves a trace here; the collector reads it.
 create table if not exists spoor_capture.meddling (
@@ -208,9 +210,9 @@ begin
             or event = 'update' and o.depth = own_depth and o.type_id = of_type and o.action = 'change')
        and o.seq <> all (stays)
     returning *)
-  insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, key_before, parent_key, label, delta,
+  insert into spoor_capture.outbox (captured_at, type_id, plan_version, action, key, key_before, parent_key, label, label_of, delta,
       context, login, application_name, client_address, depth)
-  select captured_at, type_id, plan_version, action, key, key_before, parent_key, label, delta,
+  select captured_at, type_id, plan_version, action, key, key_before, parent_key, label, label_of, delta,
       context, login, application_name, client_address, depth
     from moved order by seq;
 end $order$;

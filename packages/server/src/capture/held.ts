@@ -10,6 +10,8 @@ const statements = (table: CapturedTable) => new Statements(table, 0, { shifted:
 export interface HeldRow {
   key: string
   label: string
+  /** What it is made of, as JSON, where part of it is what another record is called. */
+  label_of: string | null
   parent_key: string | null
   /** A JSON array of texts or nulls, in the order of the table's fields. */
   vals: string

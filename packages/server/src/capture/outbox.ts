@@ -1,4 +1,6 @@
+import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
+import { plainQuery } from '../database/plain.ts'
 import { errorCode } from '../errors.ts'
 
 /** One row of the outbox as text; nothing of it has been believed yet. */
@@ -13,6 +15,8 @@ export interface OutboxRow {
   key_before: string | null
   parent_key: string | null
   label: string
+  /** What it is made of, as JSON, where part of it is what another record is called. */
+  label_of: string | null
   delta: string
   context: string | null
   login: string
@@ -22,9 +26,22 @@ export interface OutboxRow {
   forged_by: string | null
 }
 
-/** The columns of {@link OutboxRow} that stand in the table, as text where JavaScript's numbers would not do. */
-export const outboxColumns =
-  'seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, parent_key, label, delta, context, login, application_name, client_address'
+/** The columns of {@link OutboxRow} as the table has them, as text where JavaScript's numbers would not do. */
+const outboxColumns =
+  'seq::text, captured_at, transaction_id::text, type_id, plan_version, action, key, key_before, parent_key, label, label_of, delta, context, login, application_name, client_address'
+
+/** Captures from before there were these columns have none: then the names mean what stands outside. */
+const columnsOnce = `(select null::name as written_by, null::text as label_of) as once`
+
+/** What the transaction itself has captured so far. */
+export async function readOwnOutbox(trx: Knex.Transaction): Promise<OutboxRow[]> {
+  return await plainQuery<OutboxRow>(
+    trx,
+    `select own.* from ${columnsOnce} cross join lateral (
+       select ${outboxColumns}, null as forged_by
+         from spoor_capture.outbox o where transaction_id = pg_current_xact_id() order by o.seq) as own`,
+  )
+}
 
 /** How the source stands just before its outbox is read. */
 export interface OutboxHead {
@@ -78,11 +95,11 @@ export interface ReadLimits {
 export async function readOutbox(source: Database, { afterSeq, maxRows, maxBytes }: ReadLimits): Promise<OutboxRow[]> {
   const { rows } = await source.raw<{ rows: OutboxRow[] }>(
     `select ${outboxColumns}, forged_by
-       from (select *, sum(octet_length(delta)) over (order by seq rows unbounded preceding) - octet_length(delta) as before
-               -- Captures from before there was the column have none: then the name means what stands outside.
-               from (select null::name as written_by, (select pg_get_userbyid(relowner) from pg_class where oid = 'spoor_capture.outbox'::regclass) as owner) as unknown
+       from (select earliest.*, sum(octet_length(delta)) over (order by seq rows unbounded preceding) - octet_length(delta) as before
+               from ${columnsOnce}
+              cross join (select pg_get_userbyid(relowner) as owner from pg_class where oid = 'spoor_capture.outbox'::regclass) as owned
               cross join lateral (
-                select o.*, nullif(written_by, owner) as forged_by from spoor_capture.outbox o where o.seq > ? order by o.seq limit ?) as earliest) as measured
+                select ${outboxColumns.replace('seq::text', 'o.seq')}, nullif(written_by, owner) as forged_by from spoor_capture.outbox o where o.seq > ? order by o.seq limit ?) as earliest) as measured
       where before < ?
       -- By the number: the name alone would mean the text that is returned.
       order by measured.seq`,

@@ -1,5 +1,5 @@
 import { quoteIdentifier as id } from '../database/identifier.ts'
-import { type CapturedColumn, type CapturedField, type CapturedTable, type CaptureEvent } from './table.ts'
+import { isComposed, type CapturedColumn, type CapturedField, type CapturedTable, type CaptureEvent } from './table.ts'
 import { allOf, op, together, ValueText, type RowOf } from './value-text.ts'
 
 /**
@@ -99,11 +99,11 @@ export class Statements {
   ): string {
     return `${at}, ${this.#table.typeId}, ${this.#planVersion}, '${action}', ${key}, ${keyBefore}, ${this.#parent(row)}, ${this.#label(row)},
       ${delta},
-      ${this.#context}`
+      ${this.#context}${isComposed(this.#table) ? `, ${this.#labelOf(row)}` : ''}`
   }
 
   insert(source: string): string {
-    return `insert into spoor_capture.outbox (${outboxColumns})
+    return `insert into spoor_capture.outbox (${outboxColumns}${isComposed(this.#table) ? ', label_of' : ''})
     ${source}`
   }
 
@@ -193,11 +193,11 @@ export class Statements {
     return parts.join(' and ')
   }
 
-  /** What is read of a row `x` that is there: its key, its label, its parent's key, its values as a JSON array. */
+  /** What is read of a row `x` that is there: its key, its label and what that is made of, its parent's key, its values as a JSON array. */
   held(): string {
     const row = named('x')
     const kept = this.#table.fields.map((field) => this.#kept(field, row))
-    return `${this.key(row)} as key, ${this.#label(row)} as label, ${this.#parent(row)} as parent_key, pg_catalog.to_json(array[${kept.join(', ')}]::pg_catalog.text[])::pg_catalog.text as vals`
+    return `${this.key(row)} as key, ${this.#label(row)} as label, ${isComposed(this.#table) ? this.#labelOf(row) : 'null'} as label_of, ${this.#parent(row)} as parent_key, pg_catalog.to_json(array[${kept.join(', ')}]::pg_catalog.text[])::pg_catalog.text as vals`
   }
 
   #parent(row: RowOf): string {
@@ -213,6 +213,17 @@ export class Statements {
     const { labelColumns, keyColumns } = this.#table
     const label = labelColumns.length > 0 ? labelColumns : keyColumns
     return `pg_catalog.concat_ws(' · ', ${label.map((column) => this.#texts.text(column, row)).join(', ')})`
+  }
+
+  /** {@link LabelParts} as JSON. */
+  #labelOf(row: RowOf): string {
+    const { labelColumns } = this.#table
+    const refersTo = JSON.stringify(labelColumns.map((column) => column.refersTo ?? null))
+    const parts = this.#texts.list(
+      labelColumns,
+      labelColumns.map((column) => this.#texts.text(column, row)),
+    )
+    return together(`'{"refersTo":${refersTo},"parts":'`, parts, `'}'`)
   }
 
   #kept(field: CapturedField, row: RowOf): string {

@@ -12,6 +12,12 @@ export interface CapturedColumn {
   plainEquality: boolean
 }
 
+/** A column that is part of a record's label. */
+export interface LabelColumn extends CapturedColumn {
+  /** The type whose record it names by its key, where what that one is called goes into the label. */
+  refersTo?: number | null
+}
+
 export interface CapturedField extends CapturedColumn {
   fieldId: number
   keep: Keep
@@ -45,7 +51,7 @@ export interface CapturedTable extends TriggerPlaces {
   keyColumns: readonly CapturedColumn[]
   /** Whether two records can have the same key for a while. */
   keyDeferrable: boolean
-  labelColumns: readonly CapturedColumn[]
+  labelColumns: readonly LabelColumn[]
   /** Those that hold the parent's key, of a line; empty otherwise. */
   parentColumns: readonly CapturedColumn[]
   fields: readonly CapturedField[]
@@ -86,4 +92,9 @@ export function allColumns({ keyColumns, labelColumns, parentColumns, fields }: 
     [...keyColumns, ...labelColumns, ...parentColumns, ...fields].map((column) => [column.attributeNumber, column]),
   )
   return [...byNumber.values()].sort((a, b) => a.attributeNumber - b.attributeNumber)
+}
+
+/** Whether what other records are called goes into the labels of its records. */
+export function isComposed({ labelColumns }: Pick<CapturedTable, 'labelColumns'>): boolean {
+  return labelColumns.some((column) => (column.refersTo ?? null) !== null)
 }

@@ -8,6 +8,7 @@ import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { Floor } from './floor.ts'
 import { knownIdentities } from '../people/identities.ts'
 import type { Known } from './interpret.ts'
+import { RecordNames } from '../capture/record-names.ts'
 import { emptyOutbox, readHead, readOutbox, type OutboxHead, type OutboxRow } from '../capture/outbox.ts'
 import { Preparer, type Prepared } from './prepare.ts'
 import { CollectorSuperseded, LedgerWriter } from './write.ts'
@@ -69,7 +70,7 @@ export class Collector {
   constructor(sourceId: number, deps: CollectorDeps) {
     this.#sourceId = sourceId
     this.#deps = deps
-    this.#preparer = new Preparer(deps.db, sourceId, deps.fingerprintKey)
+    this.#preparer = new Preparer(deps.db, sourceId, deps.fingerprintKey, new RecordNames(deps.db, deps.sources))
     this.#writer = new LedgerWriter(deps.db)
     this.#floor = new Floor(deps.floorEveryMs)
     this.#duty = new Duty(deps.db, `collector of source ${sourceId}`, {

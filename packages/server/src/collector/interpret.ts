@@ -1,4 +1,12 @@
-import { actorKinds, canonicalKey, type ActorKind, type CapturedRow, type Delta, type SaveAction } from '@spoor/core'
+import {
+  actorKinds,
+  canonicalKey,
+  type ActorKind,
+  type CapturedRow,
+  type Delta,
+  type LabelParts,
+  type SaveAction,
+} from '@spoor/core'
 import * as v from 'valibot'
 import type { KnownIdentity } from '../people/identities.ts'
 import type { OutboxRow } from '../capture/outbox.ts'
@@ -27,6 +35,8 @@ export interface CapturedSave extends CapturedRow {
   /** Of a line, the key of its parent. */
   parentKey: string | null
   label: string
+  /** What the label is made of, where part of it is what another record is called. */
+  labelOf: LabelParts | null
   who: Who
   onBehalfOf: string | null
   channel: string
@@ -103,6 +113,7 @@ export function interpret(row: OutboxRow, { logins, identities }: Known): Interp
       keyBefore: row.key_before === null ? null : canonicalKey(row.key_before),
       parentKey: row.parent_key === null ? null : canonicalKey(row.parent_key),
       label: row.label,
+      labelOf: row.label_of === null ? null : readLabelParts(row.label_of),
       delta,
       who: whoOf(context, row.login, login, identity),
       onBehalfOf: context.onBehalfOf ?? identity?.forName ?? null,
@@ -158,6 +169,14 @@ function readDelta(json: string): Delta | null {
 
 function isCaptured(value: unknown): boolean {
   return value === null || (typeof value === 'string' && !value.includes('\0'))
+}
+
+const Parts = v.object({ parts: v.array(v.nullable(v.string())), refersTo: v.array(v.nullable(v.number())) })
+
+/** @returns null for what is none: the label stands as it was captured then. */
+export function readLabelParts(json: string): LabelParts | null {
+  const parsed = v.safeParse(Parts, parseJson(json))
+  return parsed.success ? parsed.output : null
 }
 
 function readContext(json: string): Context {

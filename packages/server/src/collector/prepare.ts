@@ -3,8 +3,11 @@ import { setImmediate as breathe } from 'node:timers/promises'
 import {
   changeDigest,
   commitmentsOf,
+  composedLabel,
   contested,
   foldRows,
+  groupBy,
+  namedBy,
   placesAfter,
   recordPlace,
   rise,
@@ -15,6 +18,7 @@ import {
 } from '@spoor/core'
 import { fingerprint } from '../ledger/fingerprint.ts'
 import { sha256Hex } from '../ledger/sha256.ts'
+import type { RecordNames } from '../capture/record-names.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { interpret, type CapturedSave, type Known } from './interpret.ts'
 import type { OutboxRow } from '../capture/outbox.ts'
@@ -58,6 +62,7 @@ export class Preparer {
   readonly #db: Database
   readonly #sourceId: number
   readonly #fingerprintKey: Buffer
+  readonly #names: RecordNames
   readonly #versionsMet = new Set<number>()
   /** Fields that a plan version keeps as a fingerprint, as `version/field`. */
   readonly #fingerprinted = new Set<string>()
@@ -66,10 +71,11 @@ export class Preparer {
   readonly #numbers = new Set<number>()
   #unused = Buffer.alloc(0)
 
-  constructor(db: Database, sourceId: number, fingerprintKey: Buffer) {
+  constructor(db: Database, sourceId: number, fingerprintKey: Buffer, names: RecordNames) {
     this.#db = db
     this.#sourceId = sourceId
     this.#fingerprintKey = fingerprintKey
+    this.#names = names
   }
 
   /** @param earlier what is still being written to the ledger while this is prepared */
@@ -88,11 +94,38 @@ export class Preparer {
     await this.#learnFingerprints(folded)
     await this.#learnNumbers(folded)
     const saves: PreparedSave[] = []
-    for (const [at, save] of folded.entries()) {
+    await this.#learnReferences(folded)
+    for (const [at, save] of (await this.#called(folded, earlier)).entries()) {
       if (at % slice === slice - 1) await breathe()
       saves.push({ save, changes: this.#changes(save) })
     }
     return { saves, setAside, highSeq: highest(rows), lastAt: latest(understood) }
+  }
+
+  /**
+   * Saves with the labels of their moment: a record that others name is called as the last save before says, else as the
+   * trail has it or the source answers.
+   */
+  async #called(saves: readonly CapturedSave[], earlier: readonly PreparedSave[]): Promise<readonly CapturedSave[]> {
+    const wanted = saves.flatMap(({ labelOf }) => (labelOf === null ? [] : namedBy(labelOf)))
+    if (wanted.length === 0) return saves
+    const names = await this.#names.of(wanted)
+    const note = ({ typeId, key, label }: CapturedSave) => names.set(recordPlace(typeId, key), label)
+    for (const { save } of earlier) note(save)
+    return saves.map((save) => {
+      const { labelOf } = save
+      const called =
+        labelOf === null
+          ? save
+          : { ...save, label: composedLabel(labelOf, (typeId, key) => names.get(recordPlace(typeId, key))) }
+      note(called)
+      return called
+    })
+  }
+
+  /** What records are called that values refer to, where nobody tracks them. */
+  async #learnReferences(saves: readonly CapturedSave[]): Promise<void> {
+    for (const [typeId, some] of groupBy(saves, (save) => save.typeId)) await this.#names.learn(typeId, valuesOf(some))
   }
 
   #changes(save: CapturedSave): PreparedChange[] {
@@ -182,6 +215,11 @@ export class Preparer {
     this.#unused = this.#unused.subarray(bytes)
     return salts
   }
+}
+
+function* valuesOf(saves: readonly CapturedSave[]): Generator<readonly [fieldId: number, value: string]> {
+  for (const { delta } of saves)
+    for (const field in delta) for (const value of delta[field]!) if (value !== null) yield [Number(field), value]
 }
 
 function latest(saves: readonly CapturedSave[]): string | null {

@@ -1,10 +1,13 @@
 import {
+  composedLabel,
   counted,
   fieldPlan,
   following,
   foldRows,
   groupBy,
   itemPlace,
+  namedBy,
+  recordPlace,
   rehearse,
   writesOf,
   type Choice,
@@ -16,8 +19,9 @@ import {
 import type { Effect, Refusal } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { maskedFields } from '../ledger/masked.ts'
-import { interpret } from '../collector/interpret.ts'
-import { outboxColumns, type OutboxRow } from '../capture/outbox.ts'
+import { calledNow } from '../ledger/called.ts'
+import { interpret, type CapturedSave } from '../collector/interpret.ts'
+import { readOwnOutbox } from '../capture/outbox.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { plainQuery } from '../database/plain.ts'
 import { recordEvent } from '../ledger/events.ts'
@@ -81,7 +85,7 @@ export async function rehearseCorrection(
         rehearsed = await compare(sourceTrx, plan)
         const writes = writesOf(rehearsed)
         await declare(sourceTrx, person, 'rehearsal', correctionId)
-        throw new TrialOver(await tryWrites(sourceTrx, plan, writes))
+        throw new TrialOver(await tryWrites(deps.db, sourceTrx, plan, writes))
       }),
     )
     if (rehearsed.length > 0) await storeRehearsal(trx, plan.items, rehearsed)
@@ -123,7 +127,12 @@ const mostRefused = 200
  * Writes for a trial. When the source refuses, each record is tried by itself, so that those it refuses can be named;
  * a rule that is checked only at the end of the transaction speaks here too.
  */
-async function tryWrites(sourceTrx: Knex.Transaction, plan: Plan, writes: readonly GuardedWrite[]): Promise<Trial> {
+async function tryWrites(
+  db: Database,
+  sourceTrx: Knex.Transaction,
+  plan: Plan,
+  writes: readonly GuardedWrite[],
+): Promise<Trial> {
   const attempt = async (some: readonly GuardedWrite[]) => {
     await plainQuery(sourceTrx, 'savepoint writing')
     try {
@@ -137,7 +146,7 @@ async function tryWrites(sourceTrx: Knex.Transaction, plan: Plan, writes: readon
     }
   }
   const refusal = await attempt(writes)
-  if (refusal === null) return { refusal, refused: [], effects: await effectsOf(sourceTrx, writes) }
+  if (refusal === null) return { refusal, refused: [], effects: await effectsOf(db, sourceTrx, writes) }
   const refused: Refusal[] = []
   const records = groupBy(writes, ({ typeId, key }) => `${typeId}/${key}`)
   for (const some of [...records.values()].slice(0, mostRefused)) {
@@ -371,12 +380,12 @@ async function declare(
 }
 
 /** What the writes of this transaction brought about beyond themselves, read from what was captured. */
-async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWrite[]): Promise<Effect[]> {
-  const rows = await plainQuery<OutboxRow>(
-    sourceTrx,
-    `select ${outboxColumns}, null as forged_by
-       from spoor_capture.outbox o where transaction_id = pg_current_xact_id() order by o.seq`,
-  )
+async function effectsOf(
+  db: Database,
+  sourceTrx: Knex.Transaction,
+  writes: readonly GuardedWrite[],
+): Promise<Effect[]> {
+  const rows = await readOwnOutbox(sourceTrx)
   const asked = new Map(writes.map((write) => [itemPlace(write), write.value]))
   const saves = foldRows(
     rows.flatMap((row) => {
@@ -384,11 +393,17 @@ async function effectsOf(sourceTrx: Knex.Transaction, writes: readonly GuardedWr
       return read.understood ? [read.save] : []
     }),
   )
+  const names = await calledNow(
+    db,
+    saves.flatMap(({ labelOf }) => (labelOf === null ? [] : namedBy(labelOf))),
+  )
+  const nameOf = (typeId: number, key: string) => names.get(recordPlace(typeId, key))?.label
+  const called = ({ label, labelOf }: CapturedSave) => (labelOf === null ? label : composedLabel(labelOf, nameOf))
   return saves.flatMap((save) =>
     Object.entries(save.delta).flatMap(([fieldId, [before, after]]) => {
       const place = { typeId: save.typeId, key: save.key, fieldId: Number(fieldId) }
       // What was asked for and came about is no effect; where the source made something else of it, that is.
-      return asked.get(itemPlace(place)) === after ? [] : [{ ...place, label: save.label, before, after }]
+      return asked.get(itemPlace(place)) === after ? [] : [{ ...place, label: called(save), before, after }]
     }),
   )
 }

@@ -5,7 +5,7 @@ import { boundArray, type Database } from '../database/knex.ts'
 
 type Pointing = Pick<Change, 'fieldId' | 'before' | 'after'>
 
-/** What the records are called that the changes' reference fields point to, where the ledger has met or found them. */
+/** What the records are called that the changes' reference fields point to, where they were met, found or asked for. */
 export async function referencesOf(db: Database, changes: readonly Pointing[]): Promise<Reference[]> {
   const pointing = new Set(await db('spoor.field').whereNotNull('refers_to').pluck<number[]>('id'))
   const wanted = changes.flatMap(({ fieldId, before, after }) =>
@@ -16,7 +16,10 @@ export async function referencesOf(db: Database, changes: readonly Pointing[]): 
     `select distinct w.field_id as "fieldId", w.value, r.label
        from unnest(?::int[], ?::text[]) as w(field_id, value)
        join spoor.field f on f.id = w.field_id and f.refers_to is not null
-       join spoor.record r on r.type_id = f.refers_to and r.record_key = replace(json_build_array(w.value)::text, ', ', ',')
+       cross join lateral (select replace(json_build_array(w.value)::text, ', ', ',') as key) k
+       left join spoor.record met on met.type_id = f.refers_to and met.record_key = k.key
+       left join spoor.called c on c.type_id = f.refers_to and c.record_key = k.key
+       cross join lateral (select coalesce(met.label, c.label) as label) r
       where r.label <> w.value`,
     [boundArray(wanted.map((one) => one.fieldId)), boundArray(wanted.map((one) => one.value))],
   )

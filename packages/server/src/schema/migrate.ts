@@ -21,6 +21,7 @@ import { up as standing } from './migrations/017-standing.ts'
 import { up as months } from './migrations/018-months.ts'
 import { up as watch } from './migrations/019-watch.ts'
 import { up as readerZone } from './migrations/020-reader-zone.ts'
+import { up as called } from './migrations/021-called.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -46,6 +47,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '018-months': months,
   '019-watch': watch,
   '020-reader-zone': readerZone,
+  '021-called': called,
 }
 
 const source: Knex.MigrationSource<string> = {

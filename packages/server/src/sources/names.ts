@@ -15,12 +15,31 @@ export function typeName(table: string): string {
 const naming = ['reference', 'ref', 'full_name', 'name', 'title', 'label']
 const helping = ['description', 'address', 'subject']
 
-/** The columns that best name a record to a person: the key when short of anything better. */
-export function proposeLabel(table: DiscoveredTable): string[] {
+function firstOf(table: DiscoveredTable, wanted: readonly string[]): string[] {
   const byName = new Map(table.columns.map((column) => [column.name.toLowerCase(), column.name]))
-  const first = (wanted: readonly string[]) => wanted.flatMap((name) => byName.get(name) ?? []).slice(0, 1)
-  const name = first(naming)
-  return name.length > 0 ? name : [...table.keyColumns, ...first(helping)]
+  return wanted.flatMap((name) => byName.get(name) ?? []).slice(0, 1)
+}
+
+/** So many of the records that one refers to help to name it. */
+const mostReferred = 2
+
+/**
+ * The columns that best name a record to a person: its own name, else its key with what helps beside it; where nothing
+ * of its own does, what it cannot be without and is known by a name. A line stands below its parent, who is not named again.
+ */
+export function proposeLabel(table: DiscoveredTable, all: ReadonlyMap<number, DiscoveredTable>): string[] {
+  const name = firstOf(table, naming)
+  if (name.length > 0) return name
+  const help = firstOf(table, helping)
+  if (help.length > 0) return [...table.keyColumns, ...help]
+  const parent = proposeParent(table, all)
+  const referred = keyReferences(table, all).flatMap((one) => {
+    const to = all.get(one.toRelationId)!
+    const known = one.columns.length === 1 && one.required && to !== table && one.toRelationId !== parent?.toRelationId
+    return known && firstOf(to, [...naming, ...helping]).length > 0 ? one.columns : []
+  })
+  const inOrder = table.columns.map((column) => column.name).filter((one) => referred.includes(one))
+  return [...new Set([...table.keyColumns, ...inOrder.slice(0, mostReferred)])]
 }
 
 /** How many tables of one schema must share the first word of their name to stand as a group of their own. */

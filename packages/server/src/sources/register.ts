@@ -56,7 +56,7 @@ export async function writeRegister(
   for (const table of tables) {
     const type = typeOf.get(table.relationId)
     if (type) await updateType(trx, type, table, fieldsOf.get(type.id) ?? [])
-    else typeOf.set(table.relationId, await insertType(trx, sourceId, table, tables))
+    else typeOf.set(table.relationId, await insertType(trx, sourceId, table, byRelation))
   }
   const present = tables.map((table) => typeOf.get(table.relationId)!.id)
   await trx('spoor.record_type')
@@ -98,7 +98,7 @@ async function insertType(
   trx: Knex.Transaction,
   sourceId: number,
   table: DiscoveredTable,
-  all: readonly DiscoveredTable[],
+  all: ReadonlyMap<number, DiscoveredTable>,
 ): Promise<TypeRow> {
   const name = typeName(table.table)
   const [row] = await trx('spoor.record_type')
@@ -107,8 +107,8 @@ async function insertType(
       source_id: sourceId,
       name,
       plural: plural(name),
-      area: proposeArea(table, all),
-      label_columns: JSON.stringify(proposeLabel(table)),
+      area: proposeArea(table, [...all.values()]),
+      label_columns: JSON.stringify(proposeLabel(table, all)),
     })
     .returning<TypeRow[]>('*')
   return row!

@@ -40,6 +40,13 @@ interface TypeRow {
   obstacle: { words: string; remedy: string | null } | null
 }
 
+interface FieldRow {
+  id: number
+  type_id: number
+  attribute_number: number
+  refers_to: number | null
+}
+
 /** What has to be installed and removed in a source to go from one plan to another. */
 export async function installation(
   db: Knex,
@@ -55,8 +62,10 @@ export async function installation(
   const fieldRows = await db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
     .where('t.source_id', sourceId)
-    .select<{ id: number; attribute_number: number }[]>('f.id', 'f.attribute_number')
+    .select<FieldRow[]>('f.id', 'f.type_id', 'f.attribute_number', 'f.refers_to')
   const attributeOf = new Map(fieldRows.map((field) => [String(field.id), field.attribute_number]))
+
+  const refersTo = new Map(fieldRows.map((field) => [`${field.type_id} ${field.attribute_number}`, field.refers_to]))
 
   const install: CapturedTable[] = Object.entries(to.types).flatMap(([typeId, typePlan]) => {
     const type = byId.get(typeId)
@@ -77,7 +86,10 @@ export async function installation(
       relationId: table.relationId,
       keyColumns: named(table.keyColumns),
       keyDeferrable: table.keyDeferrable,
-      labelColumns: named(type.label_columns),
+      labelColumns: named(type.label_columns).map((column) => ({
+        ...column,
+        refersTo: refersTo.get(`${type.id} ${column.attributeNumber}`) ?? null,
+      })),
       parentColumns: named(type.parent_columns ?? []),
       ...placesOf(table),
       nests: table.nests,

@@ -2,17 +2,22 @@ import { randomBytes } from 'node:crypto'
 import { setImmediate as breathe, setTimeout as sleep } from 'node:timers/promises'
 import {
   canonicalKey,
+  composedLabel,
   counted,
   commitment,
   emptyPlan,
   foundSalts,
   GrowingRoot,
+  namedBy,
+  recordPlace,
   rulesOf,
   takingWords,
   toHex,
+  type LabelParts,
 } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { CapturedTable } from '../capture/table.ts'
+import { RecordNames } from '../capture/record-names.ts'
 import { heldByKey, heldInOrder, type HeldRow } from '../capture/held.ts'
 import { fingerprint } from '../ledger/fingerprint.ts'
 import { sha256, sha256Hex } from '../ledger/sha256.ts'
@@ -55,11 +60,13 @@ export class Taking implements JobHandler {
   readonly #db: Database
   readonly #sources: Sources
   readonly #fingerprintKey: Buffer
+  readonly #names: RecordNames
 
   constructor(db: Database, sources: Sources, fingerprintKey: Buffer) {
     this.#db = db
     this.#sources = sources
     this.#fingerprintKey = fingerprintKey
+    this.#names = new RecordNames(db, sources)
   }
 
   async perform(job: JobAtWork): Promise<JobEnd> {
@@ -152,6 +159,8 @@ export class Taking implements JobHandler {
   /** @returns how many records it kept */
   async #keep(taking: TakingRow, table: CapturedTable, read: Read, lastKey: string | null): Promise<number> {
     if (read.rows.length === 0) return 0
+    read = { ...read, rows: await this.#called(read.rows) }
+    await this.#names.learn(taking.type_id, valuesHeld(table, read.rows))
     return await this.#db.transaction(async (trx) => {
       const now = (await trx<TakingRow>('spoor.taking').where({ id: taking.id }).forUpdate().first())!
       const lines: string[] = []
@@ -191,6 +200,14 @@ export class Taking implements JobHandler {
     })
   }
 
+  /** Rows with their labels, where those are made of what other records are called. */
+  async #called(rows: readonly HeldRow[]): Promise<HeldRow[]> {
+    const made = rows.map((row) => ({ row, parts: row.label_of === null ? null : parsedParts(row.label_of) }))
+    const names = await this.#names.of(made.flatMap(({ parts }) => (parts === null ? [] : namedBy(parts))))
+    const nameOf = (typeId: number, key: string) => names.get(recordPlace(typeId, key))
+    return made.map(({ row, parts }) => (parts === null ? row : { ...row, label: composedLabel(parts, nameOf) }))
+  }
+
   #line(
     { taking, table, read: { at, snapshot } }: { taking: TakingRow; table: CapturedTable; read: Read },
     row: HeldRow,
@@ -208,6 +225,14 @@ export class Taking implements JobHandler {
       leafOf(canonical),
     )
   }
+}
+
+const parsedParts = (json: string) => JSON.parse(json) as LabelParts
+
+function* valuesHeld(table: CapturedTable, rows: readonly HeldRow[]): Generator<[fieldId: number, value: string]> {
+  for (const row of rows)
+    for (const [at, value] of (JSON.parse(row.vals) as (string | null)[]).entries())
+      if (value !== null) yield [table.fields[at]!.fieldId, value]
 }
 
 async function reading(source: Database, work: (trx: Knex.Transaction) => Promise<HeldRow[]>): Promise<Read> {

@@ -57,6 +57,13 @@ const changed = computed(
     parentTypeId.value !== (props.type.parent?.typeId ?? null) ||
     effectiveFieldId.value !== props.type.effectiveFieldId,
 )
+/** A field that refers to another record names by what that one is called. */
+const nameable = computed(() =>
+  props.type.fields.map((field) => ({
+    value: field.id,
+    label: field.refersTo === null ? field.name : `${field.name} (what that ${nameOf(field.refersTo)} is called)`,
+  })),
+)
 const parents = computed(() => [
   { value: 0, label: 'nobody’s line' },
   ...props.type.possibleParents.map(({ typeId }) => ({ value: typeId, label: `a line of its ${nameOf(typeId)}` })),
@@ -189,7 +196,7 @@ async function describe() {
           aria-label="Named by"
           :disabled="!mayEdit"
           option-filter-prop="label"
-          :options="type.fields.map((field) => ({ value: field.id, label: field.name }))"
+          :options="nameable"
       /></label>
       <label v-if="parents.length > 1" class="row"
         >It is
