@@ -32,6 +32,8 @@ export const SourceCheck = v.object({
   trackable: v.number(),
   /** Logins that may connect there, to choose from. */
   logins: v.array(v.string()),
+  /** Where this login may make one of Spoor's own with no more rights than it needs: its name, and what would be run. */
+  ownLogin: v.nullable(v.object({ login: v.string(), statements: v.array(v.string()) })),
 })
 export type SourceCheck = v.InferOutput<typeof SourceCheck>
 

@@ -42,7 +42,13 @@ export const trackingRoutes = {
     path: '/tracking/sources',
     needs: 'tracking.edit',
     summary: 'Connect a source',
-    body: v.strictObject({ name: Words, url: SourceUrl, declaringLogins: DeclaringLogins }),
+    /** `ownLogin`: a login of Spoor's own is made by this address, which is not kept then. */
+    body: v.strictObject({
+      name: Words,
+      url: SourceUrl,
+      declaringLogins: DeclaringLogins,
+      ownLogin: v.optional(v.boolean()),
+    }),
     response: v.object({ sourceId: v.number() }),
   }),
   changeSource: route({

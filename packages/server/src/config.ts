@@ -51,7 +51,18 @@ export interface ResolvedConfig {
   trustedProxies: string[]
 }
 
+const firstHelp = `
+
+  Has Spoor no database yet? With the address of a superuser of your PostgreSQL server, said once and not kept, it makes its own:
+
+    SPOOR_MAKE_DATABASE_WITH=postgresql://postgres:…@127.0.0.1/postgres npm start`
+
 export class ConfigError extends Error {}
+
+/** Where the data directory is, which is wanted before anything else is known. */
+export function dataDirOf(env: Record<string, string | undefined>): string {
+  return resolve(env['SPOOR_DATA_DIR'] || '.spoor')
+}
 
 /** @throws ConfigError naming every variable that is missing or wrong. */
 export function readConfig(env: Record<string, string | undefined>): ResolvedConfig {
@@ -62,7 +73,9 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
       const name = String(issue.path?.[0]?.key ?? '?')
       return given[name] === undefined ? `${name} is not set` : `${name} is not ${issue.message}`
     })
-    throw new ConfigError(`Spoor cannot start: ${lines.join('; ')}. See “Configuration” in README.md.`)
+    throw new ConfigError(
+      `Spoor cannot start: ${lines.join('; ')}. See “Configuration” in README.md.${given['SPOOR_DATABASE_URL'] ? '' : firstHelp}`,
+    )
   }
   const e = parsed.output
   const ownerDatabaseUrl = e.SPOOR_OWNER_DATABASE_URL ?? e.SPOOR_DATABASE_URL

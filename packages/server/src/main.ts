@@ -1,5 +1,6 @@
 import { pino } from 'pino'
-import { ConfigError, readConfig } from './config.ts'
+import { ConfigError, dataDirOf, readConfig } from './config.ts'
+import { keptAddresses, makeDatabase, type Addresses } from './schema/make-database.ts'
 import { startServer } from './server.ts'
 
 /** For whoever started it by hand: where it is, and how to begin. */
@@ -11,8 +12,27 @@ function sayWhere({ address, firstLink }: Awaited<ReturnType<typeof startServer>
     )
 }
 
+/** The addresses of Spoor's own database where nobody said any: kept at an earlier start, or of one made now. */
+async function ownAddresses(): Promise<Addresses | null> {
+  const dataDir = dataDirOf(process.env)
+  const { SPOOR_DATABASE_URL: said, SPOOR_MAKE_DATABASE_WITH: superuser } = process.env
+  if (said) return null
+  const kept = keptAddresses(dataDir)
+  if (kept || !superuser) return kept
+  const made = await makeDatabase(superuser, dataDir)
+  console.log(`\n  Made the database spoor and its three roles; their addresses are kept in ${dataDir}.`)
+  return made
+}
+
+const inEnvironment = (addresses: Addresses | null) =>
+  addresses && {
+    SPOOR_DATABASE_URL: addresses.databaseUrl,
+    SPOOR_OWNER_DATABASE_URL: addresses.ownerDatabaseUrl,
+    SPOOR_ERASURE_DATABASE_URL: addresses.erasureDatabaseUrl,
+  }
+
 async function main(): Promise<void> {
-  const config = readConfig(process.env)
+  const config = readConfig({ ...process.env, ...inEnvironment(await ownAddresses()) })
   const log = pino({ level: config.logLevel, redact: ['req.headers'] })
   const server = await startServer(config, log)
   log.info({ address: server.address }, 'Spoor is listening')

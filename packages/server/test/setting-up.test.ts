@@ -4,6 +4,7 @@ import type { PlanEdit } from '@spoor/core'
 import type { SignedIn } from '../src/http/bind.ts'
 import { connect } from '../src/database/knex.ts'
 import { checkSource } from '../src/sources/check.ts'
+import { withOwnLogin } from '../src/sources/own-login.ts'
 import { demandUnknown } from '../src/capture/same.ts'
 import { describeType } from '../src/sources/describe.ts'
 import { sampleActivity } from '../src/tracking/activity.ts'
@@ -102,6 +103,41 @@ describe('connecting', () => {
     })
     await demandUnknown(world.db, world.sources, candidate, world.sourceId)
     await candidate.destroy()
+  })
+
+  it('has a superuser make a login of its own, with the rights of the tables’ owners and no others', async () => {
+    const { ownLogin } = await checkSource(world.superuserUrl)
+    expect(ownLogin!.statements).toEqual([
+      `create role "${ownLogin!.login}" login password '…';`,
+      `grant "business_owner" to "${ownLogin!.login}";`,
+      `grant create on database "${world.names.business}" to "${ownLogin!.login}";`,
+    ])
+    expect((await checkSource(world.businessAs('spoor_test_source'))).ownLogin).toBeNull()
+    const login = async () => {
+      const { rows } = await asSuperuser(world.superuserUrl, (client) =>
+        client.query<Record<string, unknown>>(
+          `select rolsuper or rolcreaterole or rolcreatedb or rolbypassrls as more, rolpassword like 'SCRAM-SHA-256$%' as hashed
+             from pg_authid where rolname = $1`,
+          [ownLogin!.login],
+        ),
+      )
+      return rows
+    }
+    // What fails afterwards leaves no login behind.
+    await expect(withOwnLogin(world.superuserUrl, () => Promise.reject(new Error('not kept')))).rejects.toThrow(
+      'not kept',
+    )
+    expect(await login()).toEqual([])
+    await withOwnLogin(world.superuserUrl, async (own) => {
+      expect(await login()).toEqual([{ more: false, hashed: true }])
+      expect(await checkSource(own)).toMatchObject({ usable: true, trackable: 4, ownLogin: null })
+      expect((await checkSource(world.superuserUrl)).ownLogin, 'there is one already').toBeNull()
+      await expect(withOwnLogin(world.superuserUrl, () => Promise.resolve())).rejects.toMatchObject({
+        code: 'source-refused',
+      })
+      return await Promise.reject(new Error('done'))
+    }).catch((error: Error) => expect(error.message).toBe('done'))
+    expect(await login()).toEqual([])
   })
 
   it('proposes lines and references from the foreign keys', async () => {

@@ -2,6 +2,7 @@ import type { SourceCheck } from '@spoor/contract'
 import { connect } from '../database/knex.ts'
 import { quoteIdentifier } from '../database/identifier.ts'
 import { discover } from './discover.ts'
+import { proposedLogin } from './own-login.ts'
 import { isUnreachable, unreachable } from './trouble.ts'
 
 const leastVersion = 150_000
@@ -35,6 +36,7 @@ export async function checkSource(url: string): Promise<SourceCheck> {
     return {
       database: facts.database,
       usable: current && facts.may_create,
+      ownLogin: current ? await proposedLogin(source) : null,
       tables: tables.length,
       trackable,
       logins: logins.map((login) => login.name).filter((name) => name !== facts.login),
@@ -79,6 +81,7 @@ export async function checkSource(url: string): Promise<SourceCheck> {
       tables: 0,
       trackable: 0,
       logins: [],
+      ownLogin: null,
       checks: [{ words, passed: false, remedy: null }],
     }
   } finally {

@@ -6,7 +6,8 @@ import { bind } from '../http/bind.ts'
 import { recorded, recordEvent } from '../ledger/events.ts'
 import { checkSource } from '../sources/check.ts'
 import { describeField, describeType } from '../sources/describe.ts'
-import type { Sources } from '../sources/registry.ts'
+import { withOwnLogin } from '../sources/own-login.ts'
+import type { NewSource, Sources } from '../sources/registry.ts'
 import { demandUnknown } from '../capture/same.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { sampleActivity } from './activity.ts'
@@ -52,18 +53,10 @@ function bindSources(router: Router, { db, sources, onSourceAdded }: TrackingDep
     const event = { kind: 'source', personId: person.id, words: `connected the source “${body.name}”` } as const
     return await recorded(db, event, async () => {
       if ((await sources.list()).some((source) => source.name === body.name)) throw taken(body.name)
-      const check = await checkSource(body.url)
-      if (!check.usable)
-        throw new Problem(
-          'source-refused',
-          `${check.checks
-            .filter((one) => !one.passed)
-            .slice(0, 3)
-            .map((one) => one.words)
-            .join(' ')} Nothing was kept.`,
-        )
       await tryAt(body.url, (candidate) => demandUnknown(db, sources, candidate, null))
-      const sourceId = await sources.add(body)
+      const sourceId = body.ownLogin
+        ? await withOwnLogin(body.url, (url) => addUsable(sources, { ...body, url }))
+        : await addUsable(sources, body)
       await sources.refresh(sourceId)
       await sampleActivity(db, await sources.connection(sourceId), sourceId, { now: true })
       await onSourceAdded()
@@ -130,6 +123,14 @@ async function tryAt(url: string, work: (candidate: Database) => Promise<void>):
   } finally {
     await candidate.destroy()
   }
+}
+
+/** @throws Problem when what the login may do there is not enough; nothing is kept then */
+async function addUsable(sources: Sources, source: NewSource): Promise<number> {
+  const { usable, checks } = await checkSource(source.url)
+  if (usable) return await sources.add(source)
+  const wrong = checks.filter((one) => !one.passed).map((one) => one.words)
+  throw new Problem('source-refused', `${wrong.slice(0, 3).join(' ')} Nothing was kept.`)
 }
 
 function taken(name: string): Problem {

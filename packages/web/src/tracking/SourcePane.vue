@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
+import Checkbox from 'ant-design-vue/es/checkbox'
 import Input from 'ant-design-vue/es/input'
 import PickList from '../frame/PickList.vue'
 import { routes, type ProblemBody, type SourceCheck } from '@spoor/contract'
@@ -21,6 +22,8 @@ const url = ref('')
 const logins = ref<string[]>([])
 const check = ref<SourceCheck | null>(null)
 const problem = ref<ProblemBody | null>(null)
+/** Whether Spoor is to make a login of its own by the address that was typed. */
+const makesOwn = ref(false)
 const busy = ref<'checking' | 'keeping' | null>(null)
 const known = computed(() => sources.value.find((source) => source.id === which.value))
 const choices = computed(() => [
@@ -56,6 +59,7 @@ async function attempt(what: 'checking' | 'keeping', work: () => Promise<void>) 
 const tryIt = () =>
   attempt('checking', async () => {
     check.value = await call(routes.checkSource, { body: { url: url.value } })
+    makesOwn.value = !known.value && check.value.ownLogin !== null
     if (name.value === '') name.value = check.value.database ?? ''
   })
 const keep = () =>
@@ -66,7 +70,7 @@ const keep = () =>
           params: { sourceId: String(which.value) },
           body: { ...body, ...(url.value ? { url: url.value } : {}) },
         })
-      : await call(routes.addSource, { body: { ...body, url: url.value } })
+      : await call(routes.addSource, { body: { ...body, url: url.value, ownLogin: makesOwn.value } })
     await props.tracking.refetch()
     props.tracking.choose(sourceId)
     emit('close')
@@ -92,7 +96,8 @@ const keep = () =>
         autocomplete="off"
     /></label>
     <p class="quiet small">
-      Kept encrypted and never shown again. Spoor’s login needs the rights of the tables’ owner, to add triggers there.
+      Kept encrypted and never shown again. Spoor’s login needs the rights of the tables’ owner, to add triggers there;
+      by the address of a superuser, Spoor makes one for itself.
     </p>
     <Button v-if="url" :loading="busy === 'checking'" @click="tryIt">Try this address</Button>
     <ul v-if="check" class="checks">
@@ -101,6 +106,19 @@ const keep = () =>
         <code v-if="one.remedy" class="mono">{{ one.remedy }}</code>
       </li>
     </ul>
+    <div v-if="check?.ownLogin && !known" class="own">
+      <Checkbox v-model:checked="makesOwn"
+        >Make a login for Spoor, <span class="mono">{{ check.ownLogin.login }}</span>, and use that</Checkbox
+      >
+      <p v-if="makesOwn" class="quiet small">
+        It gets a password that nobody sees and the rights of the tables’ owners. The address above is used for this
+        once and not kept. What will be run:
+      </p>
+      <p v-else class="quiet small">
+        The address above is kept as it is: whatever its login may do there, Spoor may do. Spoor needs less.
+      </p>
+      <code v-if="makesOwn" class="mono">{{ check.ownLogin.statements.join('\n') }}</code>
+    </div>
     <template v-if="known || check?.usable">
       <label>What to call it <Input v-model:value="name" size="small" aria-label="What to call it" /></label>
       <label
@@ -157,6 +175,13 @@ label {
   max-height: 240px;
   overflow: auto;
 }
+.own {
+  display: grid;
+  gap: 4px;
+  padding: 8px 10px;
+  border: 1px solid var(--line);
+  border-radius: 4px;
+}
 .checks li {
   display: grid;
   grid-template-columns: 30px 1fr;
@@ -164,6 +189,7 @@ label {
 }
 code {
   grid-column: 2;
+  white-space: pre-wrap;
   user-select: all;
   overflow-wrap: anywhere;
 }
