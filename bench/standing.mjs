@@ -1,5 +1,5 @@
 import { pino } from 'pino'
-import { standingPage } from '../packages/server/dist/standing/list.js'
+import { KeyLists, standingPage } from '../packages/server/dist/standing/list.js'
 import { StandingRecords } from '../packages/server/dist/standing/standing.js'
 import { Taking } from '../packages/server/dist/tracking/taking.js'
 import { Work } from '../packages/server/dist/work/work.js'
@@ -8,6 +8,9 @@ import { makeWorld, timed } from './world.mjs'
 const records = 100_000
 const pageSize = 100
 const columns = Array.from({ length: 14 }, (_, n) => `c${n}`)
+
+const lists = new KeyLists()
+const plain = { words: undefined, at: undefined, marks: undefined, where: [], order: null }
 
 /** How fast records are put together from what was found and saved, and pages of them read while saves wait to be. */
 export async function standing(cluster) {
@@ -51,7 +54,7 @@ export async function standing(cluster) {
       let page
       times.push(
         await timed(async () => {
-          page = await standingPage(world.db, { typeId: type.id, fieldIds, words: undefined, after, limit: pageSize })
+          page = await standingPage(world.db, lists, { ...plain, typeId: type.id, fieldIds, after, limit: pageSize })
         }),
       )
       if (page.records.length !== pageSize || page.behind > 0) throw new Error('not a whole page')

@@ -186,7 +186,7 @@ test('saves are marked reviewed with one key, and the sentence asks for what is 
   await pane.getByRole('button', { name: 'Copy as text' }).click()
   await expect(pane.getByRole('button', { name: 'Copied' })).toBeVisible()
   expect(await page.evaluate(() => navigator.clipboard.readText())).toMatch(
-    /^Tenancy \d+, save \d+\n.*\ndeposit: [\d.]+ → 0\.00/,
+    /^Tenancy \d+ · .+ · .+, save \d+\n.*\ndeposit: [\d.]+ → 0\.00/,
   )
 })
 

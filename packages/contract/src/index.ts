@@ -84,6 +84,7 @@ export {
   TrackedType,
   TypeRehearsal,
 } from './tracking-plan.ts'
+export { StandingCondition } from './records.ts'
 export { SourceCheck, SourceMap, isSourceUrl } from './tracking-source.ts'
 export { FoundProof, PresentRecord, RecordStory, StandingPage } from './records.ts'
 export { PlanFile } from './plan-file.ts'

@@ -74,6 +74,8 @@ export const StandingPage = v.object({
     v.object({
       key: v.string(),
       label: v.string(),
+      /** When it was deleted, of one that is named for having been deleted in the marked time; it has no values then. */
+      deletedAt: v.nullable(Instant),
       /** In the order in which fields were asked for. */
       values: v.array(
         v.object({
@@ -88,6 +90,8 @@ export const StandingPage = v.object({
           found: v.boolean(),
           /** When it came about, or was seen. */
           since: v.nullable(Instant),
+          /** How often it was changed in the marked time; 2 stands for more than once. */
+          times: v.number(),
         }),
       ),
     }),
@@ -97,6 +101,8 @@ export const StandingPage = v.object({
   /** So many records were taken in and are not among these yet. */
   coming: v.number(),
   references: v.array(Reference),
+  /** How many records there are on all pages; not said where nothing but their order was asked for. */
+  total: v.nullable(v.number()),
   next: v.nullable(v.string()),
 })
 export type StandingPage = v.InferOutput<typeof StandingPage>
@@ -107,6 +113,49 @@ const FieldIds = v.pipe(
   v.regex(/^\d{1,9}(,\d{1,9}){0,1599}$/, 'Give the numbers of 1 to 1,600 fields with commas between.'),
   v.transform((text) => [...new Set(text.split(',').map(Number))]),
 )
+
+/** What a field is to hold, for a list of records as they stand. */
+export const StandingCondition = v.strictObject({
+  fieldId: v.pipe(v.number(), v.integer(), v.minValue(1)),
+  is: v.picklist(['equal', 'other', 'containing', 'more', 'less', 'empty', 'filled']),
+  text: v.pipe(v.string(), v.maxLength(2000)),
+})
+export type StandingCondition = v.InferOutput<typeof StandingCondition>
+
+const Conditions = v.pipe(
+  v.string(),
+  v.maxLength(20_000),
+  v.rawTransform(({ dataset, addIssue, NEVER }) => {
+    try {
+      const parsed = v.safeParse(v.pipe(v.array(StandingCondition), v.maxLength(10)), JSON.parse(dataset.value))
+      if (parsed.success) return parsed.output
+    } catch {
+      // Said below.
+    }
+    addIssue({ message: 'Give up to ten conditions as a JSON list.' })
+    return NEVER
+  }),
+)
+
+/** A moment in UTC. */
+const Moment = v.pipe(
+  v.string(),
+  v.regex(/^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d{1,6})?Z$/, 'Give a moment as 2026-03-01T09:00:00Z.'),
+  v.check((text) => !Number.isNaN(Date.parse(text)), 'There is no such moment.'),
+)
+
+/** Which records of a type, as of when, in which order, and from when on changes are marked. */
+const gridQuery = {
+  typeId: IntParam,
+  fields: FieldIds,
+  words: v.optional(v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200))),
+  /** Now, unless said. */
+  at: v.optional(Moment),
+  marks: v.optional(Moment),
+  where: v.optional(Conditions),
+  /** By name, unless said: the number of a field, with a minus before it for the greatest first. */
+  order: v.optional(v.pipe(v.string(), v.regex(/^-?\d{1,9}$/))),
+}
 
 const recordQuery = v.object({ typeId: IntParam, key: v.pipe(v.string(), v.minLength(1), v.maxLength(10_000)) })
 
@@ -123,11 +172,9 @@ export const recordRoutes = {
     method: 'GET',
     path: '/records/standing',
     needs: 'changes.read',
-    summary: 'The records of a type as they stand, never older than the ledger',
+    summary: 'The records of a type as they stand, or stood at a moment; never older than the ledger',
     query: v.object({
-      typeId: IntParam,
-      fields: FieldIds,
-      words: v.optional(v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200))),
+      ...gridQuery,
       after: v.optional(v.pipe(v.string(), v.maxLength(20_000))),
     }),
     response: StandingPage,

@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { StandingPage } from '@spoor/contract'
 import { compareStanding } from '../src/standing/compare.ts'
-import { standingPage } from '../src/standing/list.ts'
+import { KeyLists, standingPage, type StandingRequest } from '../src/standing/list.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
 import { takeFoundAgain, Taking } from '../src/tracking/taking.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
@@ -55,11 +55,30 @@ afterAll(async () => {
   await world.close()
 })
 
+const lists = new KeyLists()
+
+async function pageOf(request: Partial<StandingRequest> = {}): Promise<StandingPage> {
+  const plain = {
+    words: undefined,
+    at: undefined,
+    marks: undefined,
+    after: undefined,
+    where: [],
+    order: null,
+    limit: 5,
+  }
+  return await standingPage(world.db, lists, { typeId, fieldIds: ids(), ...plain, ...request })
+}
+
 /** All records, page by page. */
-async function listed(limit = 7, words?: string): Promise<StandingPage['records']> {
+async function listed(
+  limit = 7,
+  words?: string,
+  request: Partial<StandingRequest> = {},
+): Promise<StandingPage['records']> {
   const records: StandingPage['records'] = []
   for (let after: string | undefined; ;) {
-    const page = await standingPage(world.db, { typeId, fieldIds: ids(), words, after, limit })
+    const page = await pageOf({ words, after, limit, ...request })
     records.push(...page.records)
     if (page.next === null) return records
     after = page.next
@@ -73,14 +92,46 @@ async function table(): Promise<{ key: string; values: (string | null)[] }[]> {
   return rows.map((row) => ({ key: JSON.stringify([row['id']]), values: columns.map((column) => row[column] ?? null) }))
 }
 
+const cells = ({ values }: StandingPage['records'][number]) =>
+  values.map(({ value, cut }) => (cut ? `${value}…` : value))
+const sorted = (rows: (string | null)[][]) => rows.map((row) => JSON.stringify(row)).sort()
+
+/** Held against what the table held at moments of the past, whatever became of its records since. */
+async function asTheyStood(moments: { at: string; rows: (string | null)[][] }[], chance: Chance): Promise<void> {
+  for (const { at, rows } of moments.filter((_, n) => n % 3 === 0)) {
+    const limit = 1 + chance.whole(30)
+    const then = await listed(limit, undefined, { at })
+    expect([at, sorted(then.map(cells))]).toEqual([at, sorted(rows)])
+    const [amount, note] = [fieldOf.get('amount')!, fieldOf.get('note')!]
+    const least = String(chance.whole(12))
+    const more = await listed(limit, undefined, { at, where: [{ fieldId: amount, is: 'more', text: least }] })
+    expect(sorted(more.map(cells))).toEqual(
+      sorted(rows.filter((row) => row[2] !== null && Number(row[2]) > Number(least))),
+    )
+    const empty = await listed(limit, undefined, {
+      at,
+      where: [
+        { fieldId: note, is: 'empty', text: '' },
+        { fieldId: amount, is: 'filled', text: '' },
+      ],
+    })
+    expect(sorted(empty.map(cells))).toEqual(sorted(rows.filter((row) => row[3] === null && row[2] !== null)))
+    const down = await listed(limit, undefined, { at, order: { fieldId: amount, descending: true } })
+    const amounts = down.map((row) => cells(row)[2]).filter((one) => one !== null)
+    expect(amounts.map(Number)).toEqual(
+      rows.flatMap((row) => (row[2] === null ? [] : [Number(row[2])])).sort((a, b) => b - a),
+    )
+  }
+}
+
 describe('records as they stand', () => {
   it('are what the table holds after whatever is written, however far the follower has read', async () => {
     const chance = new Chance(77)
     const texts = ['9 Weir', '10 Weir', 'Ünal', 'a_b%c', '💧'.repeat(150), 'x'.repeat(5000), '', "o'clock", '<b>']
     const text = () => chance.one(texts) + String(chance.whole(50))
     await workOnce(world, new Taking(world.db, world.sources, world.vault.derive('fingerprint')))
-    const page = async () =>
-      await standingPage(world.db, { typeId, fieldIds: ids(), words: undefined, after: undefined, limit: 1 })
+    const page = () => pageOf({ limit: 1 })
+    const moments: { at: string; rows: (string | null)[][] }[] = []
     expect(await page()).toMatchObject({ records: [], coming: 20 })
     await following.readOn()
     expect(await page()).toMatchObject({ coming: 0 })
@@ -127,7 +178,12 @@ describe('records as they stand', () => {
       const byKey = (a: { key: string }, b: { key: string }) => (a.key < b.key ? -1 : 1)
       expect([round, held.toSorted(byKey)]).toEqual([round, now.toSorted(byKey)])
       expect(new Set(records.map((one) => one.key)).size).toBe(records.length)
+      const { rows: clock } = await world.business.query<{ at: string }>(
+        `select to_char(clock_timestamp(), 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as at`,
+      )
+      moments.push({ at: clock[0]!.at, rows: now.map(({ values }) => values) })
     }
+    await asTheyStood(moments, chance)
   }, 120_000)
 
   it('stand in the order in which people look for names, and are found by what their name holds', async () => {
@@ -154,7 +210,7 @@ describe('records as they stand', () => {
       await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'tracked by a test', world.admin)
     }
     const ofFive = async () => {
-      const page = await standingPage(world.db, { typeId, fieldIds: [late], words: 'five', after: undefined, limit: 5 })
+      const page = await pageOf({ fieldIds: [late], words: 'five' })
       return page.records[0]!.values[0]!
     }
     expect(await ofFive()).toMatchObject({ value: null, unknown: 'untracked' })

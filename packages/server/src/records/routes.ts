@@ -7,7 +7,8 @@ import { proofsOfFound } from '../found/prove.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { isLimited } from '../ledger/reach.ts'
 import type { Sources } from '../sources/registry.ts'
-import { standingPage } from '../standing/list.ts'
+import type * as v from 'valibot'
+import { KeyLists, standingPage, type StandingRequest } from '../standing/list.ts'
 import { presentOf } from './present.ts'
 import { storyOf } from './story.ts'
 
@@ -19,20 +20,14 @@ export interface RecordsDeps {
 /** Records as the trail knows them. */
 export function recordsRouter({ db, sources }: RecordsDeps): Router {
   const router = Router()
+  const lists = new KeyLists()
   bind(router, routes.readStoryOfRecord, async ({ query, person }) =>
     storyOf(db, query.typeId, query.key, await reachFor(db, person), Date.now()),
   )
   bind(router, routes.proveFound, async ({ query }) => ({ found: await proofsOfFound(db, query.typeId, query.key) }))
   bind(router, routes.listStanding, async ({ query, person }) => {
     await demandAll(db, person)
-    const { typeId, fields, words, after } = query
-    return await standingPage(db, {
-      typeId,
-      fieldIds: await fieldsOf(db, typeId, fields),
-      words,
-      after,
-      limit: pageSize,
-    })
+    return await standingPage(db, lists, await requestOf(db, query))
   })
   bind(router, routes.readPresentRecord, async ({ query, person }) => {
     await demandAll(db, person)
@@ -42,6 +37,28 @@ export function recordsRouter({ db, sources }: RecordsDeps): Router {
 }
 
 const pageSize = 100
+
+type GridQuery = v.InferOutput<(typeof routes.listStanding)['query']>
+
+/** @throws Problem where a field is not one of the type's */
+async function requestOf(db: Database, { fields, order, where = [], ...query }: GridQuery): Promise<StandingRequest> {
+  const by = order === undefined ? null : { fieldId: Math.abs(Number(order)), descending: order.startsWith('-') }
+  const asked = [...where.map((one) => one.fieldId), ...(by ? [by.fieldId] : [])]
+  const known = await fieldsOf(db, query.typeId, [...new Set([...fields, ...asked])])
+  // What a condition names is reckoned with the rest, so that what is not known of it shows no record.
+  const { typeId, words, at, marks, after } = query
+  return {
+    typeId,
+    words,
+    at,
+    marks,
+    after,
+    fieldIds: known.filter((id) => fields.includes(id) || asked.includes(id)),
+    where,
+    order: by,
+    limit: pageSize,
+  }
+}
 
 /** @throws Problem for whoever sees a part: what is there now comes from saves of anybody. */
 async function demandAll(db: Database, person: SignedIn): Promise<void> {

@@ -86,7 +86,7 @@ export async function keepStanding(
 }
 
 /** Records as one bound array for each of {@link standingColumns}. */
-function keptOf(records: readonly [key: string, Standing][]): string[][] {
+export function keptOf(records: readonly [key: string, Standing][]): string[][] {
   const column = (of: (standing: Standing) => string | null) => boundArray(records.map(([, one]) => of(one)))
   return [
     boundArray(records.map(([key]) => key)),

@@ -1,4 +1,5 @@
-import { holdingNow, isOfFound, stand, type CoverageSpell, type Standing, type Standings } from '@spoor/core'
+import { randomUUID } from 'node:crypto'
+import { holdingNow, isOfFound, type CoverageSpell, type Segment, type Standing } from '@spoor/core'
 import type { StandingPage } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -7,15 +8,17 @@ import { coverageOf } from '../ledger/coverage.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { referencesOf } from '../ledger/references.ts'
 import { anywhere } from '../ledger/scope-sql.ts'
-import { comingAfter } from './after.ts'
-import { standingAt, standingColumns, standingOf, type StandingRow } from './kept.ts'
-import { lastSave, readSaves } from './saves.ts'
+import { keysInGrid, type GridRequest } from './grid.ts'
+import { beginning, standingAt, standingColumns, standingOf, type StandingRow } from './kept.ts'
+import { recordsAt, timesChanged } from './moment.ts'
+import { mostBehind, savesBehind, tailOf, type Tail } from './tail.ts'
 
-export interface StandingRequest {
-  typeId: number
+export interface StandingRequest extends Pick<GridRequest, 'typeId' | 'words' | 'where' | 'order'> {
   fieldIds: readonly number[]
-  /** Records whose name holds these words. */
-  words: string | undefined
+  /** An instant in UTC; now, where none is said. */
+  at: string | undefined
+  /** Changes after this instant are marked, and who was deleted since is named. */
+  marks: string | undefined
   /** What `next` of the page before said. */
   after: string | undefined
   limit: number
@@ -26,46 +29,203 @@ const evermore = '9999-12-31T23:59:59Z'
 
 const name = 'left(label, 200) collate spoor.natural'
 
+type Row = StandingPage['records'][number]
+type Cell = Row['values'][number]
+
+/** What a page is made of. */
+interface Listed {
+  records: Row[]
+  next: string | null
+  total: number | null
+}
+
 /**
  * The records of a type as they stand, by their names: as they are kept, with what came since put upon them, so that
- * nothing here is older than the ledger.
+ * nothing here is older than the ledger. Or as they stood at a moment, in another order, those only that met conditions.
  */
-export async function standingPage(db: Database, request: StandingRequest): Promise<StandingPage> {
+export async function standingPage(db: Database, lists: KeyLists, request: StandingRequest): Promise<StandingPage> {
   return await db.transaction(
     async (trx) => {
       const behind = await savesBehind(trx)
       // On a ledger that is older than the follower: nobody waits for so much to be read at once.
-      if (behind > mostBehind) return { records: [], references: [], next: null, coming: 0, behind }
+      if (behind > mostBehind) return { records: [], references: [], next: null, total: null, coming: 0, behind }
       const masked = await maskedFields(trx)
+      const hidden = [...request.where.map((one) => one.fieldId), ...(request.order ? [request.order.fieldId] : [])]
+      if (hidden.some((fieldId) => masked.has(fieldId)))
+        throw new Problem('not-allowed', 'A masked field is neither looked into nor put in order by. Nothing was read.')
       const tail = await tailOf(trx, request.typeId)
-      const rows = await pageOf(trx, request, tail)
-      const page = rows.slice(0, request.limit).map((row) => ({
-        key: row.record_key,
-        place: row.place,
-        standing: row.in_tail ? tail.records.get(row.record_key)! : standingOf(row),
-      }))
-      const coverage = await coverageOf(trx, request.typeId, savesMet(page))
-      const spellsOf = new Map(request.fieldIds.map((id) => [id, coverage.filter((spell) => spell.fieldId === id)]))
-      const records = page.map(({ key, standing }) => ({
-        key,
-        label: standing.label,
-        values: request.fieldIds.map((fieldId) => held(standing, fieldId, spellsOf.get(fieldId)!, masked.has(fieldId))),
-      }))
+      const { at, marks, where, order } = request
+      const isPlain = at === undefined && marks === undefined && where.length === 0 && order === null
+      const { records, next, total } = isPlain
+        ? await listByName(trx, request, tail, masked)
+        : await listThen(trx, lists, request, tail, masked)
       const pointing = records.flatMap(({ values }) =>
         values.map(({ fieldId, value }) => ({ fieldId, before: null, after: value })),
       )
-      const last = page.at(-1)
       return {
         records,
+        total,
         coming: await comingOf(trx, request.typeId),
         behind: 0,
         references: await referencesOf(trx, pointing),
-        next: rows.length > request.limit && last ? JSON.stringify([last.place, last.key]) : null,
+        next,
       }
     },
     { isolationLevel: 'repeatable read', readOnly: true },
   )
 }
+
+async function listByName(
+  trx: Knex.Transaction,
+  request: StandingRequest,
+  tail: Tail,
+  masked: ReadonlySet<number>,
+): Promise<Listed> {
+  const rows = await pageOf(trx, request, tail)
+  const page = rows.slice(0, request.limit).map((row) => ({
+    key: row.record_key,
+    place: row.place,
+    standing: row.in_tail ? tail.records.get(row.record_key)! : standingOf(row),
+  }))
+  const last = page.at(-1)
+  return {
+    records: await rowsNow(trx, request, page, masked),
+    next: rows.length > request.limit && last ? JSON.stringify([last.place, last.key]) : null,
+    total: null,
+  }
+}
+
+async function rowsNow(
+  trx: Knex.Transaction,
+  { typeId, fieldIds }: StandingRequest,
+  page: readonly { key: string; standing: Standing }[],
+  masked: ReadonlySet<number>,
+): Promise<Row[]> {
+  const coverage = await coverageOf(trx, typeId, savesMet(page))
+  const spellsOf = new Map(fieldIds.map((id) => [id, coverage.filter((spell) => spell.fieldId === id)]))
+  return page.map(({ key, standing }) => ({
+    key,
+    label: standing.label,
+    deletedAt: standing.deleted,
+    values:
+      standing.deleted === null
+        ? fieldIds.map((fieldId) => held(standing, fieldId, spellsOf.get(fieldId)!, masked.has(fieldId)))
+        : [],
+  }))
+}
+
+/** Lists of keys that somebody goes down: putting all records of a type in order is done once for all pages. */
+export class KeyLists {
+  readonly #lists = new Map<string, readonly string[]>()
+
+  keep(keys: readonly string[]): string {
+    const id = randomUUID()
+    this.#lists.set(id, keys)
+    if (this.#lists.size > mostLists) this.#lists.delete(this.#lists.keys().next().value!)
+    return id
+  }
+
+  read(id: string): readonly string[] | undefined {
+    return this.#lists.get(id)
+  }
+}
+
+const mostLists = 20
+
+/** @throws Problem where somebody made it up */
+function placeIn(after: string | undefined): { list: string; from: number } {
+  if (after === undefined) return { list: '', from: 0 }
+  const [, list, from] = /^([0-9a-f-]{36}) (\d{1,9})$/.exec(after) ?? []
+  if (list === undefined) throw noPlace()
+  return { list, from: Number(from) }
+}
+
+async function listThen(
+  trx: Knex.Transaction,
+  lists: KeyLists,
+  request: StandingRequest,
+  tail: Tail,
+  masked: ReadonlySet<number>,
+): Promise<Listed> {
+  const { typeId, fieldIds, marks, limit, where } = request
+  const now = new Date().toISOString()
+  const isNow = request.at === undefined || request.at > now
+  const at = isNow ? now : request.at!
+  const place = placeIn(request.after)
+  let keys = lists.read(place.list)
+  let list = place.list
+  if (!keys) {
+    keys = await keysInGrid(trx, { ...request, at, isNow, deletedSince: marks ?? null }, tail)
+    list = lists.keep(keys)
+  }
+  const records: Row[] = []
+  let from = place.from
+  // What was not there after all, or does not hold for sure, makes room for the next.
+  while (records.length < limit && from < keys.length) {
+    const some = keys.slice(from, from + limit - records.length)
+    from += some.length
+    const rows = isNow
+      ? await rowsNow(trx, request, await standingsOf(trx, typeId, some, tail), masked)
+      : await rowsThen(trx, request, some, { at, tail, masked })
+    records.push(...rows.filter((row) => row.deletedAt !== null || isSure(row, where)))
+  }
+  if (marks !== undefined) {
+    const alive = records.filter((row) => row.deletedAt === null).map((row) => row.key)
+    const times = await timesChanged(trx, typeId, alive, { fieldIds, after: marks, until: at })
+    for (const row of records)
+      for (const cell of row.values) cell.times = Math.min(2, times.get(row.key)?.get(cell.fieldId) ?? 0)
+  }
+  return { records, next: from < keys.length ? `${list} ${from}` : null, total: keys.length }
+}
+
+/** Whether the fields that conditions name are known of a record; of those that are not asked for nothing is said. */
+function isSure({ values }: Row, where: StandingRequest['where']): boolean {
+  return where.every(({ fieldId }) => (values.find((cell) => cell.fieldId === fieldId)?.unknown ?? null) === null)
+}
+
+async function standingsOf(
+  trx: Knex.Transaction,
+  typeId: number,
+  keys: readonly string[],
+  tail: Tail,
+): Promise<{ key: string; standing: Standing }[]> {
+  const kept = await standingAt(trx, typeId, keys)
+  return keys.flatMap((key) => {
+    const standing = tail.keys.includes(key) ? tail.records.get(key) : kept.get(key)
+    return standing ? [{ key, standing }] : []
+  })
+}
+
+async function rowsThen(
+  trx: Knex.Transaction,
+  { typeId, fieldIds, marks }: StandingRequest,
+  keys: readonly string[],
+  { at, tail, masked }: { at: string; tail: Tail; masked: ReadonlySet<number> },
+): Promise<Row[]> {
+  const page = await standingsOf(trx, typeId, keys, tail)
+  const coverage = await coverageOf(trx, typeId, savesMet(page))
+  const then = await recordsAt(trx, typeId, keys, { fieldIds, at, coverage, masked })
+  return page.flatMap(({ key, standing }): Row[] => {
+    const { label, fields } = then.get(key)!
+    const segments = [...fields.values()]
+    const gone = segments.length > 0 && segments.every(({ holding }) => holding.state === 'absent')
+    const row = { key, label: label ?? standing.label }
+    if (!gone) return [{ ...row, deletedAt: null, values: fieldIds.map((id) => cellOf(id, fields.get(id)!)) }]
+    // Made later, or deleted before anybody asked.
+    const deletedAt = segments[0]!.from
+    const isNamed = marks !== undefined && deletedAt !== null && segments[0]!.by !== null && deletedAt > marks
+    return isNamed ? [{ ...row, deletedAt, values: [] }] : []
+  })
+}
+
+function cellOf(fieldId: number, { holding, from, found }: Segment): Cell {
+  const cell = { ...nothing, fieldId }
+  if (holding.state === 'unknown') return { ...cell, unknown: holding.why }
+  if (holding.state === 'absent') return cell
+  return { ...cell, ...beginning(holding.value), found, since: from }
+}
+
+const nothing: Omit<Cell, 'fieldId'> = { value: null, unknown: null, cut: false, found: false, since: null, times: 0 }
 
 /** How many records were found that are not kept yet. */
 async function comingOf(trx: Knex.Transaction, typeId: number): Promise<number> {
@@ -77,15 +237,10 @@ async function comingOf(trx: Knex.Transaction, typeId: number): Promise<number> 
   return Number(rows[0]!.coming)
 }
 
-function held(
-  standing: Standing,
-  fieldId: number,
-  coverage: readonly CoverageSpell[],
-  masked: boolean,
-): StandingPage['records'][number]['values'][number] {
+function held(standing: Standing, fieldId: number, coverage: readonly CoverageSpell[], masked: boolean): Cell {
   const stood = standing.fields.get(fieldId)
   const holding = holdingNow(standing, fieldId, coverage, evermore)
-  const plain = { fieldId, value: null, unknown: null, cut: false, found: false, since: null }
+  const plain = { ...nothing, fieldId }
   if (holding.state === 'unknown') return { ...plain, unknown: holding.why }
   if (masked) return { ...plain, unknown: 'masked' }
   if (holding.state === 'absent') return plain
@@ -103,30 +258,6 @@ function savesMet(page: readonly { standing: Standing }[]): { id: string; captur
   return page.flatMap(({ standing }) =>
     [...standing.fields.values()].flatMap(({ at, by }) => (isOfFound(by) ? [] : [{ id: by, captured_at: at }])),
   )
-}
-
-/** So many saves are put upon what is kept while somebody waits. */
-const mostBehind = 30_000
-
-async function savesBehind(trx: Knex.Transaction): Promise<number> {
-  const { read_save } = await trx('spoor.standing_read').first<{ read_save: string }>('read_save')
-  return Number(BigInt(await lastSave(trx)) - BigInt(read_save))
-}
-
-interface Tail {
-  /** Keys of which what is kept is not the latest. */
-  keys: readonly string[]
-  records: Standings
-}
-
-/** What was saved since the follower read on, put upon what it keeps. */
-async function tailOf(trx: Knex.Transaction, typeId: number): Promise<Tail> {
-  const { read_save } = await trx('spoor.standing_read').first<{ read_save: string }>('read_save')
-  const saves = await readSaves(trx, 's.type_id = ? and s.id > ?', [typeId, read_save], mostBehind)
-  const keys = [...new Set(saves.flatMap(({ key, keyBefore }) => (keyBefore === null ? [key] : [key, keyBefore])))]
-  const records = await standingAt(trx, typeId, keys)
-  stand(records, saves, await comingAfter(trx, records, saves))
-  return { keys, records }
 }
 
 /** A record in the order of the list; of one that is in the tail what it holds stands there. */
@@ -176,5 +307,7 @@ function parsedAfter(text: string): [label: string, key: string] {
   } catch {
     // Said below.
   }
-  throw new Problem('bad-request', 'This is no place in the list. Begin at its first page.')
+  throw noPlace()
 }
+
+const noPlace = () => new Problem('bad-request', 'This is no place in the list. Begin at its first page.')

@@ -5,7 +5,7 @@ import type { Column } from '../frame/layout.ts'
 export const saveColumns = [
   { id: 'time', title: 'Time', width: 44, fixed: true },
   { id: 'who', title: 'Who', width: 160 },
-  { id: 'record', title: 'Record', width: 190, fixed: true },
+  { id: 'record', title: 'Record', width: 220, fixed: true },
   { id: 'values', title: 'Before and after', width: 150, grows: true, fixed: true },
   { id: 'channel', title: 'Came in by', width: 86 },
   { id: 'reason', title: 'Reason', width: 150, hidden: true },

@@ -1,6 +1,15 @@
 <script setup lang="ts">
 import Popover from 'ant-design-vue/es/popover'
-import { isHollow, sentence, withoutPart, withPart, type PartName, type Scope, type ScopePart } from '@spoor/core'
+import {
+  counted,
+  isHollow,
+  sentence,
+  withoutPart,
+  withPart,
+  type PartName,
+  type Scope,
+  type ScopePart,
+} from '@spoor/core'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import SentencePart from './SentencePart.vue'
 import type { NamedVocabulary } from './vocabulary.ts'
@@ -67,6 +76,7 @@ function remove(name: PartName) {
         :text="piece.text"
         :narrows="piece.narrows"
         :exclude="piece.exclude"
+        :many="piece.part === 'record' ? counted(scope.record?.records.length ?? 0, 'record') : undefined"
         :data-part="piece.part"
         @update:open="(now) => (open = now ? piece.part : null)"
       >

@@ -148,6 +148,7 @@ const keep = () =>
   gap: 8px;
   overflow: auto;
   justify-items: start;
+  grid-auto-rows: max-content;
 }
 h3 {
   font-size: 15px;
@@ -181,6 +182,17 @@ label {
   padding: 8px 10px;
   border: 1px solid var(--line);
   border-radius: 4px;
+  width: 100%;
+}
+.own :deep(label) {
+  display: inline-flex;
+}
+.own code {
+  max-height: 110px;
+  overflow: auto;
+}
+.checks code {
+  grid-column: 2;
 }
 .checks li {
   display: grid;
@@ -188,7 +200,6 @@ label {
   padding: 2px 0;
 }
 code {
-  grid-column: 2;
   white-space: pre-wrap;
   user-select: all;
   overflow-wrap: anywhere;

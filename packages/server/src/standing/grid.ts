@@ -1,0 +1,122 @@
+import { valueKind } from '@spoor/core'
+import type { StandingCondition } from '@spoor/contract'
+import type { Knex } from 'knex'
+import { boundArray } from '../database/knex.ts'
+import { anywhere } from '../ledger/scope-sql.ts'
+import { plainNumber } from '../ledger/sorted.ts'
+import { keptOf } from './kept.ts'
+import type { Tail } from './tail.ts'
+
+/** Which records of a type, as of when, and in which order. */
+export interface GridRequest {
+  typeId: number
+  words: string | undefined
+  /** An instant in UTC. */
+  at: string
+  /** Whether that is now: then nothing came after it. */
+  isNow: boolean
+  /** Records that were deleted since are named, too; null where none is to be. */
+  deletedSince: string | null
+  where: readonly StandingCondition[]
+  order: { fieldId: number; descending: boolean } | null
+}
+
+const name = 'left(r.label, 200) collate spoor.natural'
+
+/**
+ * The keys of all records that were there at a moment and meet the conditions then, in order. A field's value then is what the
+ * first change after the moment met, else what it holds now. Whether that is known, and a condition so holds for sure, is
+ * reckoned of those that are shown.
+ */
+export async function keysInGrid(trx: Knex.Transaction, request: GridRequest, tail: Tail): Promise<string[]> {
+  const { typeId, words, at, isNow, deletedSince, where, order } = request
+  const bindings: (string | number | string[])[] = []
+  const wanted = [...new Set([...where.map((one) => one.fieldId), ...(order ? [order.fieldId] : [])])]
+  const fields = await trx('spoor.field')
+    .whereIn('id', wanted)
+    .select<{ id: number; base_type: string }[]>('id', 'base_type')
+  const numeric = new Set(fields.flatMap((field) => (valueKind(field.base_type) === 'number' ? [field.id] : [])))
+  const moved = isNow ? [] : await movedSince(trx, typeId, at)
+  const rows = `with rows as (
+     select record_key, label, born, deleted, vals from spoor.standing where type_id = ? and record_key <> all(?::text[])
+     union all select record_key, label, born, deleted, vals
+       from unnest(?::text[], ?::text[], ?::timestamptz[], ?::timestamptz[], ?::timestamptz[], ?::bigint[], ?::jsonb[])
+         as tail(record_key, label, since, born, deleted, last_save, vals)),
+   moved as (select * from unnest(?::text[], ?::text[]) as moved(was, key))`
+  bindings.push(
+    typeId,
+    boundArray(tail.keys),
+    ...keptOf([...tail.records]),
+    boundArray(moved.map(([was]) => was)),
+    boundArray(moved.map(([, key]) => key)),
+  )
+  // What a field held then: asked once for each field, for all records together.
+  const thens = wanted.map((fieldId) => {
+    if (isNow) return ''
+    bindings.push(typeId, fieldId, at)
+    return `, then_${fieldId} as materialized (
+     select distinct on (key) key, before from (
+       select coalesce(m.key, c.record_key) as key, c.before, c.captured_at, c.save_id
+         from ledger.change c left join moved m on m.was = c.record_key
+        where c.type_id = ? and c.field_id = ? and c.captured_at > ?::timestamptz) as later
+      order by key, captured_at, save_id)`
+  })
+  const joins = isNow ? '' : wanted.map((id) => ` left join then_${id} on then_${id}.key = r.record_key`).join('')
+  const held = (fieldId: number) => {
+    const now = `r.vals -> '${fieldId}' ->> 0`
+    return isNow ? `(${now})` : `(case when then_${fieldId}.key is null then ${now} else then_${fieldId}.before end)`
+  }
+  const number = (text: string) => `case when ${text} ~ '${plainNumber}' then ${text}::numeric end`
+  const conditions: string[] = []
+  const add = (sql: string, ...values: (string | number)[]) => {
+    conditions.push(sql)
+    bindings.push(...values)
+  }
+  if (deletedSince === null) add('(r.deleted is null or r.deleted > ?::timestamptz)', at)
+  else add('(r.deleted is null or r.deleted > ?::timestamptz)', deletedSince)
+  // One that was made later may be another's successor under its key, which is asked of its saves.
+  if (!isNow)
+    add(
+      `(r.born is null or r.born <= ?::timestamptz or exists (select from ledger.save s where s.type_id = ? and s.record_key = r.record_key and s.captured_at <= ?::timestamptz))`,
+      at,
+      typeId,
+      at,
+    )
+  if (words !== undefined) add(`r.label ilike ? escape '\\'`, anywhere(words))
+  for (const { fieldId, is, text } of where) {
+    const value = held(fieldId)
+    const compared = numeric.has(fieldId) && new RegExp(plainNumber).test(text)
+    const [left, right] = compared ? [number(value), '?::numeric'] : [`${value} collate "C"`, '?']
+    if (is === 'empty') add(`${value} is null`)
+    else if (is === 'filled') add(`${value} is not null`)
+    else if (is === 'containing') add(`${value} ilike ? escape '\\'`, anywhere(text))
+    else add(`${left} ${{ equal: '=', other: 'is distinct from', more: '>', less: '<' }[is]} ${right}`, text)
+  }
+  const by: string[] = []
+  if (order) {
+    const direction = `${order.descending ? 'desc' : 'asc'} nulls last`
+    const value = held(order.fieldId)
+    if (numeric.has(order.fieldId)) by.push(`${number(value)} ${direction}`)
+    by.push(`left(${value}, 300) collate spoor.natural ${direction}`)
+  }
+  const { rows: found } = await trx.raw<{ rows: { record_key: string }[] }>(
+    `${rows}${thens.join('')}
+     select r.record_key from rows r${joins} where ${conditions.join(' and ')} order by ${[...by, name, 'r.record_key'].join(', ')}`,
+    bindings,
+  )
+  return found.map((row) => row.record_key)
+}
+
+/** Keys that records had at some time after a moment or at it, and those they have now, or had last. */
+async function movedSince(trx: Knex.Transaction, typeId: number, at: string): Promise<[was: string, now: string][]> {
+  const moves = await trx('ledger.save')
+    .where({ type_id: typeId })
+    .whereNotNull('key_before')
+    .where('captured_at', '>', at)
+    .orderBy('id', 'desc')
+    .select<{ key_before: string; record_key: string }[]>('key_before', 'record_key')
+  // The latest first: where a key goes is known before those who came to it are met.
+  const now = new Map<string, string>()
+  for (const { key_before, record_key } of moves) now.set(key_before, now.get(record_key) ?? record_key)
+  return [...now]
+}

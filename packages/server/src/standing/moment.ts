@@ -1,0 +1,208 @@
+import {
+  segmentAt,
+  timelineOf,
+  type CoverageSpell,
+  type FoundValue,
+  type Hidden,
+  type Segment,
+  type TrailSave,
+} from '@spoor/core'
+import { boundArray, type Database } from '../database/knex.ts'
+import { findingsOf, type Finding } from '../found/read.ts'
+import { isErased, valuesOf } from '../found/record.ts'
+import { threadOf, type KeySpan } from '../ledger/thread.ts'
+import { keptLength } from './kept.ts'
+
+/** A record as it was at a moment. */
+export interface RecordThen {
+  /** What the last save until then called it; null where none does. */
+  label: string | null
+  /** By field: the spell around the moment. Of a value that is longer than is told, its beginning and one character more. */
+  fields: Map<number, Segment>
+}
+
+const told = keptLength + 1
+
+interface ChangeRow {
+  n: number
+  field_id: number
+  save_id: string
+  captured_at: string
+  before: string | null
+  after: string | null
+  erased: boolean
+}
+
+interface ActRow {
+  n: number
+  id: string
+  captured_at: string
+  action: 'create' | 'delete'
+}
+
+/** The keys that each of some records had, by its present key; most have had one. */
+export async function spansOf(db: Database, typeId: number, keys: readonly string[]): Promise<Map<string, KeySpan[]>> {
+  const { rows } = await db.raw<{ rows: { key: string }[] }>(
+    `select distinct w.key from unnest(?::text[]) as w(key)
+      where exists (select from ledger.save s where s.type_id = ? and s.key_before = w.key)
+         or exists (select from ledger.save s where s.type_id = ? and s.record_key = w.key and s.key_before is not null)`,
+    [boundArray(keys), typeId, typeId],
+  )
+  const spans = new Map(keys.map((key): [string, KeySpan[]] => [key, [{ key, from: '0', to: null }]]))
+  for (const { key } of rows) spans.set(key, await threadOf(db, typeId, key))
+  return spans
+}
+
+/** Spans as one relation `span(n, key, since, until)`, `n` the record's place among the keys. */
+const spanSql = `unnest(?::int[], ?::text[], ?::bigint[], ?::bigint[]) as span(n, key, since, until)`
+
+function spanBindings(keys: readonly string[], spans: ReadonlyMap<string, readonly KeySpan[]>): string[][] {
+  const all = keys.flatMap((key, n) => spans.get(key)!.map((span) => ({ n, ...span })))
+  return [
+    boundArray(all.map(({ n }) => n)),
+    boundArray(all.map(({ key }) => key)),
+    boundArray(all.map(({ from }) => from)),
+    boundArray(all.map(({ to }) => to)),
+  ]
+}
+
+const within = (of: string, number: string) =>
+  `${of}.record_key = span.key and ${of}.${number} >= span.since and (span.until is null or ${of}.${number} < span.until)`
+
+/**
+ * What some records held at a moment. A field's spell is told by the evidence nearest to the moment on either side, so that
+ * a record's whole trail is not read: what core reckons from these is what it reckons from all.
+ * @param at an instant in UTC @param coverage of the type's fields
+ */
+export async function recordsAt(
+  db: Database,
+  typeId: number,
+  keys: readonly string[],
+  {
+    fieldIds,
+    at,
+    coverage,
+    masked,
+  }: {
+    fieldIds: readonly number[]
+    at: string
+    coverage: readonly CoverageSpell[]
+    masked: ReadonlySet<number>
+  },
+): Promise<Map<string, RecordThen>> {
+  const spans = await spansOf(db, typeId, keys)
+  const bound = spanBindings(keys, spans)
+  const changesBy = async (side: string, order: string) => {
+    const { rows } = await db.raw<{ rows: ChangeRow[] }>(
+      `select distinct on (span.n, c.field_id) span.n, c.field_id, c.save_id, c.captured_at, left(c.before, ?) as before,
+              left(c.after, ?) as after, c.erased
+         from ${spanSql} join ledger.change c on c.type_id = ? and ${within('c', 'save_id')}
+        where c.field_id = any(?::int[]) and c.captured_at ${side} ?::timestamptz
+        order by span.n, c.field_id, c.captured_at ${order}, c.save_id ${order}`,
+      [told, told, ...bound, typeId, boundArray(fieldIds), at],
+    )
+    return rows
+  }
+  const actsBy = async (side: string, order: string) => {
+    const { rows } = await db.raw<{ rows: ActRow[] }>(
+      `select distinct on (span.n) span.n, s.id, s.captured_at, s.action
+         from ${spanSql} join ledger.save s on s.type_id = ? and ${within('s', 'id')}
+        where s.action <> 'change' and s.captured_at ${side} ?::timestamptz
+        order by span.n, s.captured_at ${order}, s.id ${order}`,
+      [...bound, typeId, at],
+    )
+    return rows
+  }
+  const changes = [...(await changesBy('<=', 'desc')), ...(await changesBy('>', 'asc'))]
+  const acts = [...(await actsBy('<=', 'desc')), ...(await actsBy('>', 'asc'))]
+  const labels = await labelsAt(db, typeId, bound, at)
+  const found = await foundOfAll(db, typeId, keys, spans)
+  return new Map(
+    keys.map((key, n): [string, RecordThen] => {
+      const saves = savesAround(
+        changes.filter((row) => row.n === n),
+        acts.filter((row) => row.n === n),
+        masked,
+      )
+      const own = found.get(key) ?? []
+      const fields = fieldIds.map((fieldId): [number, Segment] => {
+        const hide = (row: Finding): Hidden | null =>
+          isErased(row, fieldId) ? 'erased' : masked.has(fieldId) ? 'masked' : null
+        const values = own.flatMap((row): FoundValue[] => {
+          const place = row.field_ids.indexOf(fieldId)
+          if (place < 0) return []
+          const hidden = hide(row)
+          const held = hidden ? null : (valuesOf(row)[place]?.slice(0, told) ?? null)
+          return [{ fieldId, at: row.instant, value: held, hidden }]
+        })
+        const telling = saves.filter(
+          (save) => save.action !== 'change' || save.changes.some((one) => one.fieldId === fieldId),
+        )
+        // The spells of a timeline cover all of time.
+        return [fieldId, segmentAt(timelineOf({ saves: telling, coverage, found: values }, fieldId), at)!]
+      })
+      return [key, { label: labels.get(n) ?? null, fields: new Map(fields) }]
+    }),
+  )
+}
+
+/** The evidence as saves in the order in which they came about; what one save tells stands in one. */
+function savesAround(changes: readonly ChangeRow[], acts: readonly ActRow[], masked: ReadonlySet<number>): TrailSave[] {
+  const saves = new Map<string, TrailSave & { changes: TrailSave['changes'][number][] }>()
+  for (const { id, captured_at, action } of acts) saves.set(id, { id, at: captured_at, action, changes: [] })
+  for (const { save_id, captured_at, field_id, before, after, erased } of changes) {
+    const save = saves.get(save_id) ?? { id: save_id, at: captured_at, action: 'change' as const, changes: [] }
+    const hidden = erased ? 'erased' : masked.has(field_id) ? 'masked' : null
+    save.changes.push({ fieldId: field_id, before, after, hidden })
+    saves.set(save_id, save)
+  }
+  return [...saves.values()].sort((a, b) => (BigInt(a.id) < BigInt(b.id) ? -1 : 1))
+}
+
+async function labelsAt(db: Database, typeId: number, bound: string[][], at: string): Promise<Map<number, string>> {
+  const { rows } = await db.raw<{ rows: { n: number; label: string }[] }>(
+    `select distinct on (span.n) span.n, s.label
+       from ${spanSql} join ledger.save s on s.type_id = ? and ${within('s', 'id')}
+      where s.captured_at <= ?::timestamptz order by span.n, s.captured_at desc, s.id desc`,
+    [...bound, typeId, at],
+  )
+  return new Map(rows.map((row) => [row.n, row.label]))
+}
+
+async function foundOfAll(
+  db: Database,
+  typeId: number,
+  keys: readonly string[],
+  spans: ReadonlyMap<string, readonly KeySpan[]>,
+): Promise<Map<string, Finding[]>> {
+  const still = keys.filter((key) => spans.get(key)!.length === 1 && spans.get(key)![0]!.from === '0')
+  const found = new Map<string, Finding[]>()
+  const one = (key: string): KeySpan => ({ key, from: '0', to: null })
+  for (const row of await findingsOf(db, typeId, still.map(one)))
+    found.set(row.record_key, [...(found.get(row.record_key) ?? []), row])
+  for (const key of keys) if (!still.includes(key)) found.set(key, await findingsOf(db, typeId, spans.get(key)!))
+  return found
+}
+
+/** How often each field of some records was changed after a moment and until another; creations and deletions apart. */
+export async function timesChanged(
+  db: Database,
+  typeId: number,
+  keys: readonly string[],
+  { fieldIds, after, until }: { fieldIds: readonly number[]; after: string; until: string },
+): Promise<Map<string, Map<number, number>>> {
+  const bound = spanBindings(keys, await spansOf(db, typeId, keys))
+  const { rows } = await db.raw<{ rows: { n: number; field_id: number; times: string }[] }>(
+    `select span.n, c.field_id, count(*) as times
+       from ${spanSql} join ledger.change c on c.type_id = ? and ${within('c', 'save_id')}
+       join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at and s.action = 'change'
+      where c.field_id = any(?::int[]) and c.captured_at > ?::timestamptz and c.captured_at <= ?::timestamptz group by 1, 2`,
+    [...bound, typeId, boundArray(fieldIds), after, until],
+  )
+  const times = new Map<string, Map<number, number>>()
+  for (const row of rows) {
+    const key = keys[row.n]!
+    times.set(key, (times.get(key) ?? new Map<number, number>()).set(row.field_id, Number(row.times)))
+  }
+  return times
+}
