@@ -11,6 +11,8 @@ export interface Props {
   baseType: string
   /** What the record is called that the value points to. */
   label?: string | undefined
+  /** Whether its past is what stands beside. */
+  here: boolean
 }
 const props = defineProps<Props>()
 const shown = computed(() => {
@@ -28,13 +30,49 @@ const title = computed(() => {
 </script>
 
 <template>
-  <span class="mono" role="cell" :class="{ unknown: isBlank, quiet: shown.isWords }" :title="title"
+  <span
+    class="mono cell"
+    role="cell"
+    :class="{ unknown: isBlank, quiet: shown.isWords, moved: held.times > 0, here }"
+    :title="title"
     ><span v-if="isBlank && held.unknown" class="visually-hidden">{{ whyUnknown(held.unknown) }}</span
-    ><bdi>{{ shown.text }}{{ held.cut ? '…' : '' }}</bdi></span
+    ><bdi>{{ shown.text }}{{ held.cut ? '…' : '' }}</bdi
+    ><span v-if="held.times > 0" class="spots"
+      ><span v-for="n in held.times" :key="n" class="spot" aria-hidden="true" /><span class="visually-hidden">{{
+        held.times === 1 ? 'changed' : 'changed more than once'
+      }}</span></span
+    ></span
   >
 </template>
 
 <style scoped>
+.cell {
+  cursor: pointer;
+  position: relative;
+  padding: 3px 16px 3px 4px;
+  margin-left: -4px;
+}
+.moved {
+  font-weight: 650;
+}
+.here {
+  outline: 2px solid var(--pine);
+  outline-offset: -2px;
+  background: var(--pine-wash);
+}
+.spots {
+  position: absolute;
+  right: 3px;
+  bottom: 4px;
+  display: inline-flex;
+  gap: 2px;
+}
+.spot {
+  width: 5px;
+  height: 5px;
+  border-radius: 50%;
+  background: var(--ink);
+}
 .unknown {
   height: 20px;
   background: repeating-linear-gradient(135deg, var(--line-soft) 0 3px, transparent 3px 7px);

@@ -1,41 +1,39 @@
 <script setup lang="ts">
 import Input from 'ant-design-vue/es/input'
-import { useIntervalFn, watchDebounced } from '@vueuse/core'
+import { useEventListener, useIntervalFn, watchDebounced, watchThrottled } from '@vueuse/core'
 import { routes, type Reference, type StandingPage } from '@spoor/contract'
-import { capitalised, counted } from '@spoor/core'
-import { computed, ref, watch } from 'vue'
+import { capitalised, counted, grouped } from '@spoor/core'
+import { computed, nextTick, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call } from '../api/client.ts'
 import { usePages } from '../changes/saves-list.ts'
 import ColumnChooser from '../frame/ColumnChooser.vue'
 import ColumnHeads from '../frame/ColumnHeads.vue'
 import { useLayout, type Column } from '../frame/layout.ts'
-import PickList from '../frame/PickList.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { usePulse } from '../frame/pulse.ts'
 import { useRows } from '../frame/rows.ts'
+import SplitPane from '../frame/SplitPane.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { labelsOf } from '../value/labels.ts'
+import { fullTime, shortTime } from '../value/time.ts'
+import CellPast from './CellPast.vue'
+import { markedSince, useGridAsked } from './grid.ts'
+import GridSentence from './GridSentence.vue'
 import { recordLink } from './link.ts'
 import StandingCell from './StandingCell.vue'
 
-/** The records of a type as they stand: one line a record, one column a field. */
+/** The records of a type as they stand, or stood at a moment: one line a record, one column a field. */
 const route = useRoute()
 const router = useRouter()
 const pulse = usePulse()
 const names = useVocabulary(ref({}))
 const typeId = computed(() => Number(route.params['typeId']))
-const type = computed(() => names.value.types.find((one) => one.id === typeId.value))
-const types = computed(() =>
-  names.value.types
-    .filter((one) => names.value.fields.some((field) => field.typeId === one.id))
-    .map((one) => ({ value: one.id, label: capitalised(one.plural) })),
-)
 
 /** More would be narrower than what they hold. */
 const shownAtFirst = 7
 const columns = computed<Column<string>[]>(() => [
-  { id: 'record', title: 'Record', width: 190, fixed: true },
+  { id: 'record', title: 'Record', width: 200, grows: true, fixed: true },
   ...names.value.fields
     .filter((field) => field.typeId === typeId.value)
     .map((field, at) => ({
@@ -48,17 +46,18 @@ const columns = computed<Column<string>[]>(() => [
 const layout = useLayout(() => `records-${typeId.value}` as const, columns)
 const fieldIds = computed(() => layout.shown.value.flatMap(({ id }) => (id === 'record' ? [] : [Number(id.slice(1))])))
 
-const words = ref(String(route.query['words'] ?? ''))
-watchDebounced(words, (now) => void router.replace({ query: now.trim() === '' ? {} : { words: now.trim() } }), {
-  debounce: 200,
-})
-const asked = computed(() => String(route.query['words'] ?? ''))
+const { asked, ask } = useGridAsked()
+const words = ref(asked.value.words)
+watchDebounced(words, (now) => ask({ words: now.trim() }), { debounce: 200 })
 
 type Line = StandingPage['records'][number]
 type Held = Line['values'][number]
 const references = ref<Reference[]>([])
+/** From when on changes are marked. */
+const marked = ref<string>()
 const coming = ref(0)
 const behind = ref(0)
+const total = ref<number | null>(null)
 const labelOf = computed(() => labelsOf(references.value))
 /** Rises when the reader takes in what came since. */
 const taken = ref(0)
@@ -70,40 +69,102 @@ const {
   problem,
   more,
 } = usePages<Line>(
-  computed(() => `${typeId.value} ${fieldIds.value.join(',')} ${asked.value} ${taken.value}`),
+  computed(() => JSON.stringify([typeId.value, fieldIds.value, asked.value, taken.value])),
   async (after, signal) => {
     if (fieldIds.value.length === 0) return { items: [], next: null }
+    const { words: holding, at, where, order: by } = asked.value
+    // Of one list all pages are marked from one moment on.
+    if (after === undefined) marked.value = markedSince(asked.value, Date.now())
     const query = {
       typeId: String(typeId.value),
       fields: fieldIds.value.join(','),
-      ...(asked.value === '' ? {} : { words: asked.value }),
+      ...(holding === '' ? {} : { words: holding }),
+      ...(at === null ? {} : { at }),
+      ...(marked.value === undefined ? {} : { marks: marked.value }),
+      ...(where.length === 0 ? {} : { where: JSON.stringify(where) }),
+      ...(by === null ? {} : { order: String(by) }),
       ...(after === undefined ? {} : { after }),
     }
     const page = await call(routes.listStanding, { query, signal })
     references.value = after === undefined ? page.references : [...references.value, ...page.references]
     coming.value = page.coming
     behind.value = page.behind
+    total.value = page.total
     return { items: page.records, next: page.next }
   },
 )
 const scroller = ref<HTMLElement | null>(null)
-const { height, visible } = useRows(lines, scroller, more)
+const { height, visible, scrollTo } = useRows(lines, scroller, more)
 
-/** Nothing moves under the eye of somebody who has gone down the list. */
-watch(
+/** Nothing moves under the eye of somebody who has gone down the list; what was is not moved by what comes. */
+watchThrottled(
   () => pulse.pulse?.latestSave,
-  () => (scroller.value?.scrollTop ?? 0) === 0 && taken.value++,
+  () => asked.value.at === null && (scroller.value?.scrollTop ?? 0) === 0 && taken.value++,
+  { throttle: 3000 },
 )
 
 useIntervalFn(() => (behind.value > 0 || coming.value > 0) && taken.value++, 2000)
 
-function show(id: unknown) {
+function show(id: number) {
   words.value = ''
-  void router.push({ name: 'standing', params: { typeId: String(id) } })
+  cell.value = null
+  const { at, marks } = route.query
+  const kept = { ...(at === undefined ? {} : { at }), ...(marks === undefined ? {} : { marks }) }
+  void router.push({ name: 'standing', params: { typeId: String(id) }, query: kept })
 }
 
+/** The cell whose past stands beside, by its record's key and its column. */
+const cell = ref<{ key: string; column: string } | null>(null)
+const cellLine = computed(() => lines.value.find((line) => line.key === cell.value?.key))
+const cells = computed(() => layout.shown.value.flatMap(({ id }) => (id === 'record' ? [] : [id])))
+const isHere = (line: Line, column: string) => cell.value?.key === line.key && cell.value.column === column
+async function pick(line: Line | undefined, column: string | undefined) {
+  if (!line || column === undefined) return
+  cell.value = { key: line.key, column }
+  scrollTo(lines.value.indexOf(line))
+  await nextTick()
+  scroller.value?.focus({ preventScroll: true })
+}
+const steps: Readonly<Record<string, readonly [down: number, right: number]>> = {
+  ArrowUp: [-1, 0],
+  ArrowDown: [1, 0],
+  ArrowLeft: [0, -1],
+  ArrowRight: [0, 1],
+}
+function onKey(event: KeyboardEvent) {
+  if (event.target !== scroller.value) return
+  const step = steps[event.key]
+  if (step) {
+    event.preventDefault()
+    if (!cell.value) return void pick(lines.value[0], cells.value[0])
+    const row = lines.value.findIndex((line) => line.key === cell.value?.key) + step[0]
+    void pick(lines.value[row], cells.value[cells.value.indexOf(cell.value.column) + step[1]])
+  } else if (event.key === 'Enter' && cellLine.value)
+    void router.push(recordLink({ typeId: typeId.value, key: cellLine.value.key }))
+}
+useEventListener('keydown', (event) => {
+  if (event.key === 'Escape') cell.value = null
+})
+
+/** A column's head puts records in the order of what they held: once upwards, again the greatest first, then by name. */
+function orderBy(column: string) {
+  const fieldId = Number(column.slice(1))
+  const before = asked.value.order
+  ask({ order: column === 'record' || before === -fieldId ? null : before === fieldId ? -fieldId : fieldId })
+}
+const order = computed(() =>
+  asked.value.order === null
+    ? { by: 'record', descending: false }
+    : { by: `f${Math.abs(asked.value.order)}`, descending: asked.value.order < 0 },
+)
+const sortable = computed(() => [
+  'record',
+  ...names.value.fields.filter((field) => field.typeId === typeId.value && !field.masked).map(({ id }) => `f${id}`),
+])
+const isFuture = computed(() => asked.value.at !== null && Date.parse(asked.value.at) > Date.now())
+
 /** Of a column that was just put there. */
-const nothingYet: Held = { fieldId: 0, value: null, unknown: 'unseen', cut: false, found: false, since: null }
+const nothingYet: Held = { fieldId: 0, value: null, unknown: 'unseen', cut: false, found: false, since: null, times: 0 }
 const heldIn = (line: Line, column: string): Held =>
   line.values.find((one) => `f${one.fieldId}` === column) ?? nothingYet
 </script>
@@ -111,28 +172,20 @@ const heldIn = (line: Line, column: string): Held =>
 <template>
   <main class="stand">
     <header>
-      <h1>
-        <PickList
-          :value="type ? typeId : undefined"
-          :options="types"
-          show-search
-          option-filter-prop="label"
-          aria-label="Record type"
-          :dropdown-match-select-width="false"
-          @change="show"
-        />
-        <span> as they stand now</span>
-      </h1>
+      <GridSentence :type-id="typeId" :names="names" :asked="asked" @type="show" @ask="ask" />
+      <span class="quiet count">{{ total === null ? '' : `${grouped(total)} records` }}</span>
       <Input
         v-model:value="words"
         class="find"
         allow-clear
         aria-label="Only records whose name holds these words"
-        placeholder="Only records whose name holds …"
+        placeholder="Name holds …"
       />
       <ColumnChooser :layout="layout" />
-      <RouterLink class="quiet" :to="{ name: 'records' }">Find one record</RouterLink>
     </header>
+    <p v-if="isFuture" class="coming" role="status">
+      {{ fullTime(asked.at!) }} is still to come. These are the records as they stand now.
+    </p>
     <p v-if="behind > 0" class="coming" role="status">
       How records stand is being put together from the ledger: {{ counted(behind, 'save') }} to go.
     </p>
@@ -140,56 +193,89 @@ const heldIn = (line: Line, column: string): Held =>
       {{ counted(coming, 'record') }} that were taken in as found are being put here; they follow within moments.
     </p>
     <ProblemNote v-if="problem" :problem="problem" />
-    <div
-      ref="scroller"
-      class="rows"
-      :class="{ stale }"
-      :aria-busy="loading"
-      role="table"
-      aria-label="Records as they stand"
-      tabindex="0"
-      :style="{ '--columns': layout.template.value, '--least': `${layout.least.value + 40}px` }"
-    >
-      <ColumnHeads class="line head" :layout="layout" :order="{ by: '', descending: false }" :sortable="[]" only="" />
-      <div :style="{ height: `${height}px`, position: 'relative' }" role="rowgroup">
-        <div
-          v-for="{ start, row: line } in visible"
-          :key="line.key"
-          class="line"
-          :style="{ transform: `translateY(${start}px)` }"
-          role="row"
-        >
-          <template v-for="{ id } in layout.shown.value" :key="id">
-            <span v-if="id === 'record'" role="rowheader" :title="line.label"
-              ><RouterLink :to="recordLink({ typeId, key: line.key })"
-                ><bdi>{{ line.label }}</bdi></RouterLink
-              ></span
-            >
-            <StandingCell
-              v-else
-              :held="heldIn(line, id)"
-              :base-type="names.baseType(Number(id.slice(1)))"
-              :label="labelOf(Number(id.slice(1)), heldIn(line, id).value)"
-            />
-          </template>
+    <SplitPane name="grid" :open="cell !== null && cellLine !== undefined" :width="392" label="The cell’s past">
+      <div
+        ref="scroller"
+        class="rows"
+        :class="{ stale }"
+        :aria-busy="loading"
+        role="table"
+        aria-label="Records as they stand"
+        tabindex="0"
+        :style="{ '--columns': layout.template.value, '--least': `${layout.least.value + 40}px` }"
+        @keydown="onKey"
+      >
+        <ColumnHeads class="line head" :layout="layout" :order="order" :sortable="sortable" only="" @order="orderBy" />
+        <div :style="{ height: `${height}px`, position: 'relative' }" role="rowgroup">
+          <div
+            v-for="{ start, row: line } in visible"
+            :key="line.key"
+            class="line"
+            :style="{ transform: `translateY(${start}px)` }"
+            role="row"
+          >
+            <template v-for="{ id } in layout.shown.value" :key="id">
+              <span v-if="id === 'record'" role="rowheader" :class="{ gone: line.deletedAt }" :title="line.label"
+                ><RouterLink :to="recordLink({ typeId, key: line.key })"
+                  ><bdi>{{ line.label }}</bdi></RouterLink
+                ></span
+              >
+              <template v-else-if="line.deletedAt">
+                <span v-if="id === cells[0]" class="ended" role="cell"
+                  >deleted {{ shortTime(line.deletedAt) }} ·
+                  <RouterLink :to="recordLink({ typeId, key: line.key })">what it held</RouterLink></span
+                >
+              </template>
+              <StandingCell
+                v-else
+                :here="isHere(line, id)"
+                :held="heldIn(line, id)"
+                :base-type="names.baseType(Number(id.slice(1)))"
+                :label="labelOf(Number(id.slice(1)), heldIn(line, id).value)"
+                @click="pick(line, id)"
+              />
+            </template>
+          </div>
         </div>
+        <p v-if="loading && lines.length === 0" class="state quiet">Reading records …</p>
+        <p v-else-if="!problem && lines.length === 0 && asked.words !== ''" class="state">
+          No record of these has “{{ asked.words }}” in its name.
+        </p>
+        <p v-else-if="!problem && lines.length === 0 && (asked.at !== null || asked.where.length > 0)" class="state">
+          Of no record it is known that it {{ asked.at === null ? 'is' : 'was then' }}
+          {{ asked.where.length > 0 ? 'so' : 'there' }}. What was not tracked at the moment that is asked for is not
+          known.
+        </p>
+        <p v-else-if="!problem && lines.length === 0 && behind === 0" class="state">
+          Nothing is known of any such record yet. What they hold is taken in when a plan that tracks them is put in
+          force.
+        </p>
+        <p v-if="next !== null" class="paper-only">
+          The first {{ counted(lines.length, 'record') }}, by name. There are more.
+        </p>
       </div>
-      <p v-if="loading && lines.length === 0" class="state quiet">Reading records …</p>
-      <p v-else-if="!problem && lines.length === 0 && asked !== ''" class="state">
-        No record of these has “{{ asked }}” in its name.
+      <p class="legend quiet">
+        <template v-if="marked"
+          ><span class="spot" aria-hidden="true" /> changed in that time, two for more than once ·
+        </template>
+        <span class="swatch" aria-hidden="true" /> not known then: hold the pointer over it for the reason · a press on
+        a cell or the arrow keys show its past
       </p>
-      <p v-else-if="!problem && lines.length === 0 && behind === 0" class="state">
-        Nothing is known of any such record yet. What they hold is taken in when a plan that tracks them is put in
-        force.
-      </p>
-      <p v-if="next !== null" class="paper-only">
-        The first {{ counted(lines.length, 'record') }}, by name. There are more.
-      </p>
-    </div>
-    <p class="legend quiet">
-      <span class="swatch" aria-hidden="true" /> not known: hold the pointer over it for the reason. Where a value came
-      from stands there, too.
-    </p>
+      <template #pane>
+        <CellPast
+          v-if="cell && cellLine"
+          :key="`${typeId} ${cell.key}`"
+          :type-id="typeId"
+          :record-key="cell.key"
+          :label="cellLine.label"
+          :field-id="Number(cell.column.slice(1))"
+          :names="names"
+          :at="asked.at"
+          :since="marked"
+          @close="cell = null"
+        />
+      </template>
+    </SplitPane>
   </main>
 </template>
 
@@ -209,16 +295,12 @@ header {
   border-bottom: 1px solid var(--line);
   background: var(--panel);
 }
-h1 {
-  font-size: 16px;
-  font-weight: 400;
-  display: flex;
-  align-items: center;
-  gap: 8px;
+.count {
+  margin-left: auto;
+  white-space: nowrap;
 }
 .find {
-  max-width: 260px;
-  margin-left: auto;
+  max-width: 150px;
 }
 .coming {
   padding: 6px 18px;
@@ -229,6 +311,21 @@ h1 {
   width: 34px;
   height: 12px;
   vertical-align: -2px;
+}
+.gone {
+  opacity: 0.55;
+}
+.ended {
+  grid-column: 2 / -1;
+  color: var(--soft);
+}
+.spot {
+  display: inline-block;
+  width: 6px;
+  height: 6px;
+  border-radius: 50%;
+  background: var(--ink);
+  vertical-align: 1px;
 }
 .legend {
   padding: 6px 18px;
