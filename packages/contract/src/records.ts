@@ -179,6 +179,13 @@ export const recordRoutes = {
     }),
     response: StandingPage,
   }),
+  exportStanding: route({
+    method: 'GET',
+    path: '/records/standing.csv',
+    needs: 'changes.export',
+    summary: 'The records of a type as they stand, or stood at a moment, as CSV: a line a record, a column a field',
+    query: v.object(gridQuery),
+  }),
   proveFound: route({
     method: 'GET',
     path: '/records/found',

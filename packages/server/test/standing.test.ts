@@ -252,6 +252,15 @@ describe('records as they stand', () => {
     while ((await following.readOn()) > 0);
     expect((await there())[1]).toMatchObject({ value: null, unknown: 'erased' })
     expect((await there())[3]).toMatchObject({ value: 'kept' })
+    // As it stood before it was erased, too.
+    const { rows: clock } = await world.db.raw<{ rows: { at: string }[] }>(
+      'select max(captured_at) as at from ledger.save',
+    )
+    const then = await listed(7, undefined, { at: clock[0]!.at })
+    expect(then.find((one) => one.key === JSON.stringify([`${key}x`]))!.values[1]).toMatchObject({
+      value: null,
+      unknown: 'erased',
+    })
     const { rows } = await world.db.raw<{ rows: unknown[] }>('select from spoor.standing where vals::text like ?', [
       `%to go ${when}%`,
     ])
@@ -287,6 +296,54 @@ describe('records as they stand', () => {
     expect(await compareStanding(world.db)).toEqual([])
   })
 
+  it('have what changed in a time marked, and who was deleted in it named, and go out as they are shown', async () => {
+    await world.business.query(
+      `insert into "odd thing" values ('m1', 'marked', 1, '=1+1'), ('m2', 'marked and gone', 2, '')`,
+    )
+    await world.collect()
+    const now = async () => {
+      const { rows } = await world.db.raw<{ rows: { at: string }[] }>('select clock_timestamp() as at')
+      return rows[0]!.at
+    }
+    const before = await now()
+    await world.business.query(`update "odd thing" set amount = 5 where id = 'm1'`)
+    await world.business.query(`update "odd thing" set amount = 6, note = '@x' where id = 'm1'`)
+    await world.business.query(`delete from "odd thing" where id = 'm2'`)
+    await world.business.query(`insert into "odd thing" values ('m3', 'marked and new', 3, null)`)
+    await world.collect()
+    const marks = (records: StandingPage['records']) =>
+      records.map(({ label, deletedAt, values }) => [label, deletedAt !== null, values.map((cell) => cell.times)])
+    const marked = await listed(2, 'marked', { marks: before })
+    expect(marks(marked)).toEqual([
+      ['marked', false, [0, 0, 2, 1]],
+      ['marked and gone', true, []],
+      ['marked and new', false, [0, 0, 0, 0]],
+    ])
+    expect(marks(await listed(2, 'marked', { at: before, marks: '2020-01-01T00:00:00Z' }))).toEqual([
+      ['marked', false, [0, 0, 0, 0]],
+      ['marked and gone', false, [0, 0, 0, 0]],
+    ])
+    const query = `typeId=${typeId}&fields=${ids().join(',')}&words=marked`
+    expect(await ada.text(`/records/standing.csv?${query}&marks=${encodeURIComponent(before)}`)).toBe(
+      [
+        '"record","record key","deleted","id","name","amount","note"',
+        `"marked","[""m1""]",,"m1","marked","6","'@x"`,
+        `"marked and gone","[""m2""]","${marked[1]!.deletedAt}",,,,`,
+        '"marked and new","[""m3""]",,"m3","marked and new","3",',
+        '',
+      ].join('\r\n'),
+    )
+    expect(await ada.text(`/records/standing.csv?${query}&at=${encodeURIComponent(before)}`)).toContain(
+      `"marked and gone","[""m2""]",,"m2","marked and gone","2",""`,
+    )
+    const event = await world
+      .db('ledger.event')
+      .where({ kind: 'export' })
+      .orderBy('id', 'desc')
+      .first<{ words: string }>()
+    expect(event.words).toMatch(/^took odd things as they stood .* out as CSV: id, name, amount and note$/)
+  })
+
   it('are told to whoever sees everything, by fields of the type, from a place that there is', async () => {
     const path = (query: string) => `/records/standing?typeId=${typeId}&${query}`
     const fields = `fields=${ids().join(',')}`
@@ -296,7 +353,23 @@ describe('records as they stand', () => {
     expect((await ada.send('GET', path('fields=999999'))).status).toBe(404)
     for (const after of ['{', '[1,2]', '["a"]', 'null'])
       expect((await ada.send('GET', path(`${fields}&after=${encodeURIComponent(after)}`))).status).toBe(400)
+    for (const wrong of [
+      'at=yesterday',
+      'at=2026-13-45T00:00:00Z',
+      'marks=7',
+      'order=name',
+      'where=[',
+      'where=[{"fieldId":1}]',
+    ])
+      expect([wrong, (await ada.send('GET', path(`${fields}&${encodeURI(wrong)}`))).status]).toEqual([wrong, 400])
+    const strange = encodeURIComponent('[{"fieldId":999999,"is":"equal","text":""}]')
+    expect((await ada.send('GET', path(`${fields}&where=${strange}`))).status).toBe(404)
+    expect((await ada.send('GET', path(`${fields}&order=-999999`))).status).toBe(404)
+    // Long ago nothing was known, and what is to come is what is now.
+    expect((await ada.send('GET', path(`${fields}&at=0001-01-01T00:00:00Z`))).answer).toMatchObject({ records: [] })
+    expect((await ada.send('GET', path(`${fields}&at=9999-12-31T23:59:59Z`))).status).toBe(200)
     const audrey = await signIn(served, 'audrey', 'password of audrey')
     expect((await audrey.send('GET', path(fields))).status).toBe(403)
+    expect((await audrey.send('GET', `/records/standing.csv?typeId=${typeId}&${fields}`)).status).toBe(403)
   })
 })

@@ -1,10 +1,10 @@
-import { pipeline } from 'node:stream/promises'
 import { Router } from 'express'
 import { isZone, type Scope } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'
+import { sendDownload } from '../http/download.ts'
 import { csvLines, exportQuery } from './csv.ts'
 import { keepLayout, readLayouts } from './layouts.ts'
 import { recordEvent } from '../ledger/events.ts'
@@ -102,11 +102,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
       address: request.ip,
     })
     response.type('text/csv; charset=utf-8').attachment(`changes-${new Date().toISOString().slice(0, 10)}.csv`)
-    await pipeline(rows.stream(), ...csvLines(query.columns, query.zone, masked), response).catch((error: unknown) => {
-      // The reader stopped the download: nothing to answer any more. Otherwise break off, so that the file is not taken for whole.
-      response.destroy()
-      if ((error as NodeJS.ErrnoException).code !== 'ERR_STREAM_PREMATURE_CLOSE') throw error
-    })
+    await sendDownload(response, [rows.stream(), ...csvLines(query.columns, query.zone, masked)])
   })
 
   return router

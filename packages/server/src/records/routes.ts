@@ -1,14 +1,18 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
+import { counted, listed } from '@spoor/core'
 import { reachFor } from '../ledger/scope-request.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { proofsOfFound } from '../found/prove.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
+import { recordEvent } from '../ledger/events.ts'
 import { isLimited } from '../ledger/reach.ts'
+import { sendDownload } from '../http/download.ts'
 import type { Sources } from '../sources/registry.ts'
 import type * as v from 'valibot'
 import { KeyLists, standingPage, type StandingRequest } from '../standing/list.ts'
+import { gridLines, gridSheet } from './grid-csv.ts'
 import { presentOf } from './present.ts'
 import { storyOf } from './story.ts'
 
@@ -29,12 +33,32 @@ export function recordsRouter({ db, sources }: RecordsDeps): Router {
     await demandAll(db, person)
     return await standingPage(db, lists, await requestOf(db, query))
   })
+  bind(router, routes.exportStanding, async ({ query, person, request, response }) => {
+    await demandAll(db, person)
+    // Of one moment, however long it takes.
+    const asked = { ...(await requestOf(db, query)), at: query.at ?? new Date().toISOString() }
+    const [type] = await db('spoor.record_type').where({ id: query.typeId }).select<{ plural: string }[]>('plural')
+    const fields = await db('spoor.field')
+      .where({ type_id: query.typeId })
+      .select<{ id: number; name: string }[]>('id', 'name')
+    const names = asked.fieldIds.map((id) => fields.find((field) => field.id === id)!.name)
+    await recordEvent(db, {
+      kind: 'export',
+      personId: person.id,
+      words: `took ${type!.plural} as they stood ${asked.at} out as CSV: ${listed(names)}${conditionsSaid(asked.where.length)}`,
+      address: request.ip,
+    })
+    response.type('text/csv; charset=utf-8').attachment(`${type!.plural}-${asked.at.slice(0, 10)}.csv`)
+    await sendDownload(response, [gridLines(db, lists, asked), gridSheet(names)])
+  })
   bind(router, routes.readPresentRecord, async ({ query, person }) => {
     await demandAll(db, person)
     return await presentOf(db, sources, query.typeId, query.key)
   })
   return router
 }
+
+const conditionsSaid = (many: number) => (many === 0 ? '' : `, those only that met ${counted(many, 'condition')}`)
 
 const pageSize = 100
 

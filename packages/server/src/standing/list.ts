@@ -151,6 +151,7 @@ async function listThen(
   const now = new Date().toISOString()
   const isNow = request.at === undefined || request.at > now
   const at = isNow ? now : request.at!
+  if (!isNow && !(await wasTracked(trx, typeId, at))) return { records: [], next: null, total: 0 }
   const place = placeIn(request.after)
   let keys = lists.read(place.list)
   let list = place.list
@@ -176,6 +177,17 @@ async function listThen(
       for (const cell of row.values) cell.times = Math.min(2, times.get(row.key)?.get(cell.fieldId) ?? 0)
   }
   return { records, next: from < keys.length ? `${list} ${from}` : null, total: keys.length }
+}
+
+/** Whether anything of a type had been tracked by a moment: before that, who was there is not known either. */
+async function wasTracked(trx: Knex.Transaction, typeId: number, at: string): Promise<boolean> {
+  const { rows } = await trx.raw<{ rows: { was: boolean }[] }>(
+    // A save that bears an earlier beginning out comes some seconds before the one that is written down.
+    `select exists (select from spoor.coverage c join spoor.field f on f.id = c.field_id
+       where f.type_id = ? and c.from_at <= ?::timestamptz + interval '10 seconds') as was`,
+    [typeId, at],
+  )
+  return rows[0]!.was
 }
 
 /** Whether the fields that conditions name are known of a record; of those that are not asked for nothing is said. */

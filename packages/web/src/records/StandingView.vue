@@ -5,7 +5,7 @@ import { routes, type Reference, type StandingPage } from '@spoor/contract'
 import { capitalised, counted, grouped } from '@spoor/core'
 import { computed, nextTick, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { call } from '../api/client.ts'
+import { addressOf, call } from '../api/client.ts'
 import { usePages } from '../changes/saves-list.ts'
 import ColumnChooser from '../frame/ColumnChooser.vue'
 import ColumnHeads from '../frame/ColumnHeads.vue'
@@ -16,6 +16,7 @@ import { useRows } from '../frame/rows.ts'
 import SplitPane from '../frame/SplitPane.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { labelsOf } from '../value/labels.ts'
+import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
 import CellPast from './CellPast.vue'
 import { markedSince, useGridAsked } from './grid.ts'
@@ -27,6 +28,7 @@ import StandingCell from './StandingCell.vue'
 const route = useRoute()
 const router = useRouter()
 const pulse = usePulse()
+const session = useSession()
 const names = useVocabulary(ref({}))
 const typeId = computed(() => Number(route.params['typeId']))
 
@@ -50,6 +52,20 @@ const { asked, ask } = useGridAsked()
 const words = ref(asked.value.words)
 watchDebounced(words, (now) => ask({ words: now.trim() }), { debounce: 200 })
 
+const gridQuery = computed(() => {
+  const { words: holding, at, where, order: by } = asked.value
+  return {
+    typeId: String(typeId.value),
+    fields: fieldIds.value.join(','),
+    ...(holding === '' ? {} : { words: holding }),
+    ...(at === null ? {} : { at }),
+    ...(marked.value === undefined ? {} : { marks: marked.value }),
+    ...(where.length === 0 ? {} : { where: JSON.stringify(where) }),
+    ...(by === null ? {} : { order: String(by) }),
+  }
+})
+const csvAddress = computed(() => addressOf(routes.exportStanding, { query: gridQuery.value }))
+
 type Line = StandingPage['records'][number]
 type Held = Line['values'][number]
 const references = ref<Reference[]>([])
@@ -72,19 +88,9 @@ const {
   computed(() => JSON.stringify([typeId.value, fieldIds.value, asked.value, taken.value])),
   async (after, signal) => {
     if (fieldIds.value.length === 0) return { items: [], next: null }
-    const { words: holding, at, where, order: by } = asked.value
     // Of one list all pages are marked from one moment on.
     if (after === undefined) marked.value = markedSince(asked.value, Date.now())
-    const query = {
-      typeId: String(typeId.value),
-      fields: fieldIds.value.join(','),
-      ...(holding === '' ? {} : { words: holding }),
-      ...(at === null ? {} : { at }),
-      ...(marked.value === undefined ? {} : { marks: marked.value }),
-      ...(where.length === 0 ? {} : { where: JSON.stringify(where) }),
-      ...(by === null ? {} : { order: String(by) }),
-      ...(after === undefined ? {} : { after }),
-    }
+    const query = { ...gridQuery.value, ...(after === undefined ? {} : { after }) }
     const page = await call(routes.listStanding, { query, signal })
     references.value = after === undefined ? page.references : [...references.value, ...page.references]
     coming.value = page.coming
@@ -182,6 +188,7 @@ const heldIn = (line: Line, column: string): Held =>
         placeholder="Name holds …"
       />
       <ColumnChooser :layout="layout" />
+      <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="csvAddress" download>As CSV</a>
     </header>
     <p v-if="isFuture" class="coming" role="status">
       {{ fullTime(asked.at!) }} is still to come. These are the records as they stand now.

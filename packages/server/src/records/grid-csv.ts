@@ -1,0 +1,54 @@
+import type { StandingPage } from '@spoor/contract'
+import { stringify, type Stringifier } from 'csv-stringify'
+import type { Database } from '../database/knex.ts'
+import { inert } from '../changes/csv.ts'
+import { erasedText, maskedText } from '../ledger/masked.ts'
+import { standingPage, type KeyLists, type StandingRequest } from '../standing/list.ts'
+
+type Cell = StandingPage['records'][number]['values'][number]
+
+/** So many records are read at once. */
+const atOnce = 500
+
+/** What is not known is said, so that nobody takes it for nothing. */
+const unknownWords: Readonly<Record<NonNullable<Cell['unknown']>, string>> = {
+  untracked: 'not known (not tracked then)',
+  gap: 'not known (a gap in tracking)',
+  unseen: 'not known (not changed since it is tracked)',
+  contradicted: 'not known (changed unseen)',
+  erased: erasedText,
+  masked: maskedText,
+}
+
+function cellText({ value, unknown, cut }: Cell): string | null {
+  if (unknown !== null) return unknownWords[unknown]
+  if (value === null) return null
+  return inert(cut ? `${value}…` : value)
+}
+
+/** Every record of a grid as a line, read page by page. NULL is an empty cell, empty text a quoted one. */
+export async function* gridLines(
+  db: Database,
+  lists: KeyLists,
+  request: Omit<StandingRequest, 'after' | 'limit'>,
+): AsyncGenerator<(string | null)[]> {
+  for (let after: string | undefined; ;) {
+    const page = await standingPage(db, lists, { ...request, after, limit: atOnce })
+    for (const { key, label, deletedAt, values } of page.records) {
+      const cells = deletedAt === null ? values.map(cellText) : request.fieldIds.map(() => null)
+      yield [inert(label), inert(key), deletedAt, ...cells]
+    }
+    if (page.next === null) return
+    after = page.next
+  }
+}
+
+/** @param fields names of the fields, in the order in which they are asked for */
+export function gridSheet(fields: readonly string[]): Stringifier {
+  return stringify({
+    header: true,
+    columns: ['record', 'record key', 'deleted', ...fields].map((header, at) => ({ key: String(at), header })),
+    record_delimiter: 'windows',
+    quoted_string: true,
+  })
+}
