@@ -25,12 +25,12 @@ const tail = () => page.locator('.bar .tail')
 async function ask(words: string) {
   await page.keyboard.press('Escape')
   await page.keyboard.press('/')
-  await page.getByLabel('The scope in plain words').fill(words)
+  await page.getByLabel('Find, or ask in plain words').fill(words)
 }
 async function show(words: string) {
   await ask(words)
   await page.keyboard.press('Enter')
-  await expect(page.getByLabel('The scope in plain words')).toHaveCount(0)
+  await expect(page.getByLabel('Find, or ask in plain words')).toHaveValue('')
 }
 const read = (title: string) => page.getByRole('tab', { name: title, exact: true }).click()
 const day = (instant: string) => new Date(instant).toLocaleDateString('en-CA', { timeZone: 'Europe/London' })

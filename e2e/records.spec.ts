@@ -46,7 +46,7 @@ test('is found by its name, and tells of the bank account there and back', async
   await page.goto(`${application()}/records`)
   await expect(page.getByRole('listitem').first()).toBeVisible()
   await page.getByLabel('Find a record').fill(contractor!.label)
-  await page.getByRole('link', { name: contractor!.label }).first().click()
+  await page.getByRole('link', { name: `Contractor ${contractor!.label}`, exact: true }).click()
   await expect(page.getByRole('heading', { level: 1 })).toHaveText(contractor!.label)
   await expect(lane('bank account').locator('.joint').last()).toBeVisible()
   await page.getByRole('button', { name: 'Versions' }).click()
@@ -143,4 +143,119 @@ test('records of a type stand as the business has them, are found by name, and l
   await axeFindsNothing(page)
   await grid.getByRole('link', { name: label, exact: true }).click()
   await expect(page.getByRole('heading', { level: 1 })).toHaveText(label)
+})
+
+/** The box in the bar, reached by its key. */
+async function find(words: string) {
+  await page.keyboard.press('Escape')
+  await page.keyboard.press('/')
+  await page.getByLabel('Find, or ask in plain words').fill(words)
+}
+const options = () => page.getByRole('listbox', { name: 'What that may mean' }).getByRole('option')
+
+test('a record is found from anywhere by a value that it had, and leads to its story', async () => {
+  const [had] = await query<{ value: string; label: string }>(
+    demo('history').databases.spoor,
+    `select c.before as value, r.label from ledger.change c join spoor.field f on f.id = c.field_id
+       join spoor.record r using (type_id, record_key)
+      where f.column_name = 'email' and c.before like '%@%' and not r.deleted
+        and not exists (select from ledger.change o where o.field_id = c.field_id and o.record_key <> c.record_key and c.before in (o.before, o.after))
+      order by c.save_id limit 1`,
+  )
+  await page.goto(`${application()}/today`)
+  await expect(page.getByRole('heading', { level: 1 })).toBeVisible()
+  await find(had!.value.toUpperCase())
+  await expect(options().first()).toContainText('Record')
+  await expect(options().first()).toContainText(`email was ${had!.value}`)
+  await axeFindsNothing(page)
+  await page.keyboard.press('Enter')
+  await expect(page.getByRole('heading', { level: 1 })).toHaveText(had!.label)
+  // It is at hand from then on.
+  await find('')
+  await expect(options().first()).toContainText(had!.label)
+})
+
+test('what is typed may mean a save, somebody, a field or a record type, and says which', async () => {
+  await find('save 17')
+  await expect(options().first()).toHaveText(/^Save\s*Save 17$/)
+  await page.keyboard.press('Enter')
+  await expect(page).toHaveURL(/changes\?save=17$/)
+  await expect(page.getByRole('complementary', { name: 'the opened save' })).toBeVisible()
+  await find('oona marchetti')
+  await expect(options().filter({ hasText: 'everything they changed' })).toHaveCount(1)
+  await find('deposit')
+  await expect(options().first()).toContainText(/Field\s*deposit of tenancies/)
+  await find('tenancies')
+  await expect(options().first()).toContainText(/Record type\s*Tenancies/)
+  await page.keyboard.press('Enter')
+  await expect(page.getByRole('group', { name: 'Which records' })).toContainText('Tenancies as they stand now')
+  await find('no such thing anywhere')
+  await expect(page.getByText('Nothing is called so')).toBeVisible()
+  await page.keyboard.press('Escape')
+})
+
+test('records stand as they stood at any moment, what changed is marked, and a cell tells its past', async () => {
+  const fact = incident('uplift')
+  const tenancy = await typeOf('tenancy')
+  const grid = page.getByRole('table', { name: 'Records as they stand' })
+  const [corrected] = await query<{ label: string; wrong: string; right: string; between: string; after: string }>(
+    demo('history').databases.spoor,
+    `select r.label, c.before as wrong, c.after as right,
+            to_char(c.captured_at - interval '1 second', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') as between,
+            to_char(c.captured_at + interval '1 second', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') as after
+       from ledger.change c join spoor.field f on f.id = c.field_id join spoor.record r using (type_id, record_key)
+      where f.column_name = 'weekly_rent' and c.type_id = $1 and c.record_key = any($2) and c.captured_at > $3::timestamptz + interval '1 hour'
+        and c.captured_at < $3::timestamptz + interval '20 days' order by c.captured_at limit 1`,
+    [tenancy, fact.records, fact.from],
+  )
+  const number = corrected!.label.split(' · ')[0]!
+  const cell = (text: string) => grid.getByRole('cell').filter({ hasText: text }).first()
+  await page.goto(`${application()}/records/of/${tenancy}?words=${number}&at=${corrected!.between}&marks=none`)
+  await expect(cell(corrected!.wrong)).toBeVisible()
+  await page.goto(`${application()}/records/of/${tenancy}?words=${number}&at=${corrected!.after}&marks=30`)
+  await expect(cell(corrected!.right)).toContainText('changed more than once')
+  await expect(page.getByRole('group', { name: 'Which records' })).toContainText(
+    'what changed in the preceding 30 days',
+  )
+  await cell(corrected!.right).click()
+  const past = page.getByRole('complementary', { name: 'The cell’s past' })
+  await expect(past.getByRole('heading')).toHaveText('weekly rent')
+  await expect(past.getByRole('listitem').nth(1)).toContainText(corrected!.wrong)
+  await axeFindsNothing(page)
+  await page.keyboard.press('ArrowRight')
+  await expect(past.getByRole('heading')).not.toHaveText('weekly rent')
+  await page.keyboard.press('Escape')
+  await expect(past).toHaveCount(0)
+})
+
+test('who was deleted in the marked time is named, and a condition leaves those it holds for', async () => {
+  const fact = incident('deletedTenant')
+  const tenant = await typeOf('tenant')
+  const grid = page.getByRole('table', { name: 'Records as they stand' })
+  const [gone] = await query<{ label: string }>(
+    demo('history').databases.spoor,
+    `select label from spoor.record where type_id = $1 and deleted and record_key = any($2)`,
+    [tenant, fact.records],
+  )
+  const name = encodeURIComponent(gone!.label)
+  const since = new Date(Date.parse(fact.from) - 3_600_000).toISOString()
+  await page.goto(`${application()}/records/of/${tenant}?words=${name}&marks=${since}`)
+  await expect(grid.getByText('what it held')).toBeVisible()
+  await page.goto(`${application()}/records/of/${tenant}?words=${name}&at=${since}`)
+  await expect(grid.getByRole('rowheader').filter({ hasText: gone!.label })).toBeVisible()
+  await expect(grid.getByText('what it held')).toHaveCount(0)
+
+  await page.goto(`${application()}/records/of/${await typeOf('tenancy')}`)
+  await page.locator('[data-part=where]').click()
+  await page.getByRole('combobox', { name: 'Field' }).fill('deposit')
+  await page.keyboard.press('Enter')
+  await page.getByLabel('Condition').selectOption('is')
+  await page.getByLabel('Value').fill('0.00')
+  await page.getByRole('button', { name: 'Add', exact: true }).click()
+  await expect(page.getByRole('group', { name: 'Which records' })).toContainText('those whose deposit is 0.00')
+  const [held] = await query<{ count: string }>(
+    demo('history').databases.business,
+    'select count(*) from lettings.tenancy where deposit = 0',
+  )
+  await expect(page.getByText(`${Number(held!.count).toLocaleString('en-GB')} records`)).toBeVisible()
 })

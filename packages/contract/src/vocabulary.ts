@@ -40,7 +40,21 @@ export const Vocabulary = v.object({
 export type Vocabulary = v.InferOutput<typeof Vocabulary>
 
 export const RecordHits = v.object({
-  records: v.array(v.object({ typeId: v.number(), key: v.string(), label: v.string(), deleted: v.boolean() })),
+  records: v.array(
+    v.object({
+      typeId: v.number(),
+      key: v.string(),
+      label: v.string(),
+      deleted: v.boolean(),
+      /** What of it was met, where that is not its name or key: a value it holds or held, or a key that it had. */
+      by: v.nullable(
+        v.union([
+          v.object({ fieldId: v.number(), value: v.string(), now: v.boolean() }),
+          v.object({ formerKey: v.string() }),
+        ]),
+      ),
+    }),
+  ),
 })
 export type RecordHits = v.InferOutput<typeof RecordHits>
 
@@ -56,7 +70,7 @@ export const vocabularyRoutes = {
     method: 'GET',
     path: '/records/find',
     needs: 'changes.read',
-    summary: 'Records whose label or key contains some words',
+    summary: 'Records whose label or key contains some words, or which hold or held exactly that',
     query: v.object({
       words: v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200)),
       typeId: v.optional(IntParam),

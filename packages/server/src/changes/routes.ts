@@ -12,7 +12,7 @@ import { maskedFields } from '../ledger/masked.ts'
 import { changeValues, saveDetail } from './queries/detail.ts'
 import { savePage } from '../ledger/saves.ts'
 import { summarise } from './queries/summary.ts'
-import { findRecords, readVocabulary } from './queries/vocabulary.ts'
+import { readVocabulary } from './queries/vocabulary.ts'
 import { exportWords } from '../ledger/scope-words.ts'
 import { reachFor, requestedScopes } from '../ledger/scope-request.ts'
 
@@ -28,9 +28,6 @@ export function changesRouter({ db }: ChangesDeps): Router {
   const router = Router()
 
   bind(router, routes.readVocabulary, async ({ person }) => readVocabulary(db, await reachFor(db, person), Date.now()))
-  bind(router, routes.findRecords, async ({ query, person }) =>
-    findRecords(db, query.words, query.typeId, await reachFor(db, person), Date.now()),
-  )
 
   bind(router, routes.readLayouts, async ({ person }) => ({ layouts: await readLayouts(db, person.id) }))
   bind(router, routes.keepLayout, async ({ params, body, person }) => {

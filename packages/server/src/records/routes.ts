@@ -12,6 +12,7 @@ import { sendDownload } from '../http/download.ts'
 import type { Sources } from '../sources/registry.ts'
 import type * as v from 'valibot'
 import { KeyLists, standingPage, type StandingRequest } from '../standing/list.ts'
+import { findRecords } from './find.ts'
 import { gridLines, gridSheet } from './grid-csv.ts'
 import { presentOf } from './present.ts'
 import { storyOf } from './story.ts'
@@ -27,6 +28,9 @@ export function recordsRouter({ db, sources }: RecordsDeps): Router {
   const lists = new KeyLists()
   bind(router, routes.readStoryOfRecord, async ({ query, person }) =>
     storyOf(db, query.typeId, query.key, await reachFor(db, person), Date.now()),
+  )
+  bind(router, routes.findRecords, async ({ query, person }) =>
+    findRecords(db, query.words, query.typeId, await reachFor(db, person), Date.now()),
   )
   bind(router, routes.proveFound, async ({ query }) => ({ found: await proofsOfFound(db, query.typeId, query.key) }))
   bind(router, routes.listStanding, async ({ query, person }) => {

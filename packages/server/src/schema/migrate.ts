@@ -22,6 +22,7 @@ import { up as months } from './migrations/018-months.ts'
 import { up as watch } from './migrations/019-watch.ts'
 import { up as readerZone } from './migrations/020-reader-zone.ts'
 import { up as called } from './migrations/021-called.ts'
+import { up as findingRecords } from './migrations/022-finding-records.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -48,6 +49,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '019-watch': watch,
   '020-reader-zone': readerZone,
   '021-called': called,
+  '022-finding-records': findingRecords,
 }
 
 const source: Knex.MigrationSource<string> = {

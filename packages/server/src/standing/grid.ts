@@ -23,14 +23,64 @@ export interface GridRequest {
 
 const name = 'left(r.label, 200) collate spoor.natural'
 
+type Bindings = (string | number | string[])[]
+
+/** Which records were there at the moment, by a row `r` as it stands. */
+function thereThen({ typeId, words, at, isNow, deletedSince }: GridRequest): [sql: string, bindings: Bindings] {
+  const conditions = ['(r.deleted is null or r.deleted > ?::timestamptz)']
+  const bindings: Bindings = [deletedSince ?? at]
+  // One that was made later may be another's successor under its key, which is asked of its saves.
+  if (!isNow) {
+    conditions.push(
+      `(r.born is null or r.born <= ?::timestamptz or exists (select from ledger.save s where s.type_id = ? and s.record_key = r.record_key and s.captured_at <= ?::timestamptz))`,
+    )
+    bindings.push(at, typeId, at)
+  }
+  if (words !== undefined) {
+    conditions.push(`r.label ilike ? escape '\\'`)
+    bindings.push(anywhere(words))
+  }
+  return [conditions.join(' and '), bindings]
+}
+
+const columns = 'r.record_key, r.label, r.born, r.deleted'
+const standing = `spoor.standing r where r.type_id = ? and r.record_key not in (select unnest(?::text[]))`
+const tailRows = `unnest(?::text[], ?::text[], ?::timestamptz[], ?::timestamptz[], ?::timestamptz[], ?::bigint[], ?::jsonb[])
+         as r(record_key, label, since, born, deleted, last_save, vals)`
+
+/** The first of them by name, for which no more is read than is wanted. */
+export async function firstInGrid(
+  trx: Knex.Transaction,
+  request: GridRequest,
+  tail: Tail,
+  most: number,
+): Promise<{ keys: string[]; total: number }> {
+  const { typeId } = request
+  const [there, bindings] = thereThen(request)
+  const kept = [typeId, boundArray(tail.keys), ...bindings]
+  const late = [...keptOf([...tail.records]), ...bindings]
+  const branch = (alive: string) =>
+    `(select ${columns} from ${standing} and ${there} and r.deleted is ${alive} order by ${name}, r.record_key limit ?)`
+  const { rows } = await trx.raw<{ rows: { record_key: string }[] }>(
+    `select r.record_key from (${branch('null')} union all ${branch('not null')}
+       union all (select ${columns} from ${tailRows} where ${there})) r order by ${name}, r.record_key limit ?`,
+    [...kept, most, ...kept, most, ...late, most],
+  )
+  const { rows: counts } = await trx.raw<{ rows: { total: string }[] }>(
+    `select (select count(*) from ${standing} and ${there}) + (select count(*) from ${tailRows} where ${there}) as total`,
+    [...kept, ...late],
+  )
+  return { keys: rows.map((row) => row.record_key), total: Number(counts[0]!.total) }
+}
+
 /**
  * The keys of all records that were there at a moment and meet the conditions then, in order. A field's value then is what the
  * first change after the moment met, else what it holds now. Whether that is known, and a condition so holds for sure, is
  * reckoned of those that are shown.
  */
 export async function keysInGrid(trx: Knex.Transaction, request: GridRequest, tail: Tail): Promise<string[]> {
-  const { typeId, words, at, isNow, deletedSince, where, order } = request
-  const bindings: (string | number | string[])[] = []
+  const { typeId, at, isNow, where, order } = request
+  const bindings: Bindings = []
   const wanted = [...new Set([...where.map((one) => one.fieldId), ...(order ? [order.fieldId] : [])])]
   const fields = await trx('spoor.field')
     .whereIn('id', wanted)
@@ -38,7 +88,7 @@ export async function keysInGrid(trx: Knex.Transaction, request: GridRequest, ta
   const numeric = new Set(fields.flatMap((field) => (valueKind(field.base_type) === 'number' ? [field.id] : [])))
   const moved = isNow ? [] : await movedSince(trx, typeId, at)
   const rows = `with rows as (
-     select record_key, label, born, deleted, vals from spoor.standing where type_id = ? and record_key <> all(?::text[])
+     select record_key, label, born, deleted, vals from spoor.standing where type_id = ? and record_key not in (select unnest(?::text[]))
      union all select record_key, label, born, deleted, vals
        from unnest(?::text[], ?::text[], ?::timestamptz[], ?::timestamptz[], ?::timestamptz[], ?::bigint[], ?::jsonb[])
          as tail(record_key, label, since, born, deleted, last_save, vals)),
@@ -72,17 +122,9 @@ export async function keysInGrid(trx: Knex.Transaction, request: GridRequest, ta
     conditions.push(sql)
     bindings.push(...values)
   }
-  if (deletedSince === null) add('(r.deleted is null or r.deleted > ?::timestamptz)', at)
-  else add('(r.deleted is null or r.deleted > ?::timestamptz)', deletedSince)
-  // One that was made later may be another's successor under its key, which is asked of its saves.
-  if (!isNow)
-    add(
-      `(r.born is null or r.born <= ?::timestamptz or exists (select from ledger.save s where s.type_id = ? and s.record_key = r.record_key and s.captured_at <= ?::timestamptz))`,
-      at,
-      typeId,
-      at,
-    )
-  if (words !== undefined) add(`r.label ilike ? escape '\\'`, anywhere(words))
+  const [there, thereBindings] = thereThen(request)
+  conditions.push(there)
+  bindings.push(...thereBindings)
   for (const { fieldId, is, text } of where) {
     const value = held(fieldId)
     const compared = numeric.has(fieldId) && new RegExp(plainNumber).test(text)
@@ -99,11 +141,14 @@ export async function keysInGrid(trx: Knex.Transaction, request: GridRequest, ta
     if (numeric.has(order.fieldId)) by.push(`${number(value)} ${direction}`)
     by.push(`left(${value}, 300) collate spoor.natural ${direction}`)
   }
+  // How many changes there were since is not known to the planner, who would look through them for each record anew.
+  await trx.raw('set local enable_nestloop = off')
   const { rows: found } = await trx.raw<{ rows: { record_key: string }[] }>(
     `${rows}${thens.join('')}
      select r.record_key from rows r${joins} where ${conditions.join(' and ')} order by ${[...by, name, 'r.record_key'].join(', ')}`,
     bindings,
   )
+  await trx.raw('set local enable_nestloop = on')
   return found.map((row) => row.record_key)
 }
 

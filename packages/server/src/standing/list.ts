@@ -8,7 +8,7 @@ import { coverageOf } from '../ledger/coverage.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { referencesOf } from '../ledger/references.ts'
 import { anywhere } from '../ledger/scope-sql.ts'
-import { keysInGrid, type GridRequest } from './grid.ts'
+import { firstInGrid, keysInGrid, type GridRequest } from './grid.ts'
 import { beginning, standingAt, standingColumns, standingOf, type StandingRow } from './kept.ts'
 import { recordsAt, timesChanged } from './moment.ts'
 import { mostBehind, savesBehind, tailOf, type Tail } from './tail.ts'
@@ -114,23 +114,30 @@ async function rowsNow(
   }))
 }
 
+interface KeyList {
+  /** In order; at first perhaps not all of them. */
+  keys: readonly string[]
+  total: number
+}
+
 /** Lists of keys that somebody goes down: putting all records of a type in order is done once for all pages. */
 export class KeyLists {
-  readonly #lists = new Map<string, readonly string[]>()
+  readonly #lists = new Map<string, KeyList>()
 
-  keep(keys: readonly string[]): string {
+  keep(list: KeyList): string {
     const id = randomUUID()
-    this.#lists.set(id, keys)
+    this.#lists.set(id, list)
     if (this.#lists.size > mostLists) this.#lists.delete(this.#lists.keys().next().value!)
     return id
   }
 
-  read(id: string): readonly string[] | undefined {
+  read(id: string): KeyList | undefined {
     return this.#lists.get(id)
   }
 }
 
 const mostLists = 20
+const firstKeys = 1000
 
 /** @throws Problem where somebody made it up */
 function placeIn(after: string | undefined): { list: string; from: number } {
@@ -153,11 +160,17 @@ async function listThen(
   const at = isNow ? now : request.at!
   if (!isNow && !(await wasTracked(trx, typeId, at))) return { records: [], next: null, total: 0 }
   const place = placeIn(request.after)
-  let keys = lists.read(place.list)
+  const grid = { ...request, at, isNow, deletedSince: marks ?? null }
+  let { keys, total } = lists.read(place.list) ?? { keys: [], total: -1 }
   let list = place.list
-  if (!keys) {
-    keys = await keysInGrid(trx, { ...request, at, isNow, deletedSince: marks ?? null }, tail)
-    list = lists.keep(keys)
+  // By name the first are found by an index; who goes further down has all of them put in order, as others have at once.
+  if (total < 0 && place.from === 0 && where.length === 0 && request.order === null) {
+    ;({ keys, total } = await firstInGrid(trx, grid, tail, firstKeys))
+    list = lists.keep({ keys, total })
+  } else if (total < 0 || (place.from + limit > keys.length && keys.length < total)) {
+    keys = await keysInGrid(trx, grid, tail)
+    total = keys.length
+    list = lists.keep({ keys, total })
   }
   const records: Row[] = []
   let from = place.from
@@ -176,7 +189,7 @@ async function listThen(
     for (const row of records)
       for (const cell of row.values) cell.times = Math.min(2, times.get(row.key)?.get(cell.fieldId) ?? 0)
   }
-  return { records, next: from < keys.length ? `${list} ${from}` : null, total: keys.length }
+  return { records, next: from < total ? `${list} ${from}` : null, total }
 }
 
 /** Whether anything of a type had been tracked by a moment: before that, who was there is not known either. */

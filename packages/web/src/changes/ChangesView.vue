@@ -8,7 +8,6 @@ import { addressOf, call, problemOf } from '../api/client.ts'
 import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import SplitPane from '../frame/SplitPane.vue'
-import AskLine from '../scope/AskLine.vue'
 import NamedScopes from '../scope/NamedScopes.vue'
 import ScopeSentence from '../scope/ScopeSentence.vue'
 import { useUrlScope } from '../scope/url-scope.ts'
@@ -119,7 +118,6 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
         {{ counted(summary.changes, 'change') }} · </template
       >{{ readerZone }}
     </span>
-    <AskLine class="ask" :names="names" @change="(scope) => set(scope)" />
     <span class="kept"><NamedScopes :scope="text" @open="openNamed" /></span>
   </div>
   <ProblemNote v-if="problem" :problem="problem" class="problem">
@@ -244,14 +242,6 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   font-size: 13px;
   white-space: nowrap;
   text-align: right;
-}
-.ask {
-  grid-area: 2 / 2 / 3 / 3;
-  justify-self: end;
-}
-.ask.open {
-  grid-area: 3 / 1 / 4 / 4;
-  justify-self: stretch;
 }
 .kept {
   justify-self: end;

@@ -14,13 +14,13 @@ const open = ref(false)
 const shown = computed(() => stages.filter((stage) => session.may(stage.needs)))
 const everywhere = computed(() => [
   ...shown.value.map((stage, at) => [String(at + 1), `to ${stage.title}`] as const),
+  ['/', 'find a record, a person, a field or a save, or ask for changes in plain words'] as const,
   ['?', 'this list'] as const,
   ['Esc', 'back out one step'] as const,
 ])
 const here = computed((): readonly (readonly [string, string])[] => {
   if (route.path.startsWith('/changes'))
     return [
-      ['/', 'type the scope in plain words'],
       ['j k ↓ ↑', 'through the rows'],
       ['Enter', 'open the save beside the list, or a run where it stands'],
       ['→ ←', 'open and close a run'],

@@ -3,6 +3,7 @@ import Popover from 'ant-design-vue/es/popover'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { roleNames } from '@spoor/contract'
+import FindBox from '../find/FindBox.vue'
 import { useSession } from '../session/session.ts'
 import KeysHelp from './KeysHelp.vue'
 import PulseMark from './PulseMark.vue'
@@ -50,6 +51,7 @@ async function signOut() {
       </RouterLink>
     </nav>
     <span class="space" />
+    <FindBox v-if="session.may('changes.read')" />
     <RouterLink v-if="working > 0" class="working" to="/work">{{ working }} under way</RouterLink>
     <PulseMark />
     <KeysHelp />

@@ -5,6 +5,7 @@ import { counted, scopeEntries, type Scope, type Segment } from '@spoor/core'
 import { computed } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { scopeQuery } from '../scope/query.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { labelsOf } from '../value/labels.ts'
@@ -114,7 +115,7 @@ const others = useQuery({
     </ol>
     <p v-if="elsewhere && others.data.value" class="others">
       The same field on all records, in the marked days:
-      <RouterLink :to="{ path: '/changes', query: Object.fromEntries(scopeEntries(elsewhere)) }">{{
+      <RouterLink :to="{ path: '/changes', query: scopeQuery(elsewhere) }">{{
         counted(others.data.value.changes, 'change')
       }}</RouterLink>.
     </p>

@@ -11,8 +11,10 @@ import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import SavePane from '../changes/SavePane.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { useRecent } from '../find/recent.ts'
 import { usePulse } from '../frame/pulse.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
+import { useSession } from '../session/session.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { labelsOf } from '../value/labels.ts'
 import { dayAndTime, dayOnly, fromCalendar, fullTime, readerZone, shortTime, toCalendar } from '../value/time.ts'
@@ -32,6 +34,14 @@ const { data, error, isPending } = useQuery({
     before?.record.typeId === typeId.value && before.record.key === key.value ? before : undefined,
 })
 const names = useVocabulary(ref({}))
+
+const session = useSession()
+const recent = useRecent(() => session.person?.id)
+watch(
+  () => data.value?.record,
+  (record) => record && recent.note({ typeId: record.typeId, key: record.key, label: record.label }),
+  { immediate: true },
+)
 
 const now = useNow({ interval: 60_000 })
 const story = computed(() => data.value ?? { saves: [], coverage: [], found: [] })

@@ -1,6 +1,7 @@
-import { parseScope, scopeEntries, type ParsedScope, type Scope } from '@spoor/core'
+import { parseScope, type ParsedScope, type Scope } from '@spoor/core'
 import { computed, type ComputedRef } from 'vue'
 import { useRoute, useRouter, type LocationQueryRaw } from 'vue-router'
+import { scopeQuery } from './query.ts'
 
 /** Parameters of a link that belong to the view and not to the scope. */
 const viewParameters = ['save', 'reading', 'sort', 'runs'] as const
@@ -31,11 +32,7 @@ export function useUrlScope(): UrlScope {
         const kept = view[name] === undefined ? route.query[name] : view[name]
         if (kept) query[name] = kept
       }
-      for (const [name, value] of scopeEntries(scope)) {
-        const before = query[name]
-        query[name] = before === undefined ? value : [...(Array.isArray(before) ? before : [before]), value]
-      }
-      void router.push({ query })
+      void router.push({ query: { ...query, ...scopeQuery(scope) } })
     },
   }
 }

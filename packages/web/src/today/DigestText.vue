@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import type { Today } from '@spoor/contract'
-import { digestSentences, parseScope, scopeEntries, type DigestPiece, type Scope, type ScopeNames } from '@spoor/core'
+import { digestSentences, parseScope, type DigestPiece, type Scope, type ScopeNames } from '@spoor/core'
 import { computed } from 'vue'
 import type { LocationQueryRaw } from 'vue-router'
+import { scopeQuery } from '../scope/query.ts'
 
 /** A spell in a few exact sentences; every figure leads to what it counts. */
 export interface Props {
@@ -21,7 +22,7 @@ const pieces = computed((): DigestPiece[] =>
   ),
 )
 function query(scope: Scope, reading: string): LocationQueryRaw {
-  return { ...Object.fromEntries(scopeEntries(scope)), ...(reading === 'saves' ? {} : { reading }) }
+  return { ...scopeQuery(scope), ...(reading === 'saves' ? {} : { reading }) }
 }
 </script>
 

@@ -1,10 +1,8 @@
-import type { RecordHits, Vocabulary } from '@spoor/contract'
+import type { Vocabulary } from '@spoor/contract'
 import { fieldPlan, reasonOf, type ActorKind, type Scope, type TrackingPlan } from '@spoor/core'
-import type { Knex } from 'knex'
 import { isLimited } from '../../ledger/reach.ts'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../../ledger/scope-sql.ts'
-import { seenRecord } from './seen-record.ts'
 
 /** The names a scope can be written with: fields that are or were tracked, and actors seen, within the reach. */
 export async function readVocabulary(db: Database, reach: Scope, nowMs: number): Promise<Vocabulary> {
@@ -64,37 +62,4 @@ export async function readVocabulary(db: Database, reach: Scope, nowMs: number):
       }
     }),
   }
-}
-
-const mostHits = 20
-
-/** Records whose label or key contains the words, those that begin with them first. */
-export async function findRecords(
-  db: Database,
-  words: string,
-  typeId: number | undefined,
-  reach: Scope,
-  nowMs: number,
-): Promise<RecordHits> {
-  const anywhere = `%${words.replace(/[\\%_]/g, '\\$&')}%`
-  const query: Knex.QueryBuilder = db('spoor.record as r').where((q) =>
-    q.whereILike('r.label', anywhere).orWhereILike('r.record_key', anywhere),
-  )
-  if (typeId !== undefined) query.where('r.type_id', typeId)
-  const told = isLimited(reach) ? 'seen' : 'r'
-  if (isLimited(reach))
-    // They find a record by what they may know of it, and not by what it is called since.
-    query
-      .joinRaw('join lateral ? seen on true', [seenRecord(db, reach, nowMs, 'r') as never])
-      .where((q) => q.whereILike('seen.label', anywhere).orWhereILike('seen.record_key', anywhere))
-  const rows = (await query
-    .orderByRaw(`${told}.label ilike ? desc, length(${told}.label), ${told}.label`, [anywhere.slice(1)])
-    .limit(mostHits)
-    .select(
-      `${told}.type_id as typeId`,
-      `${told}.record_key as key`,
-      `${told}.label`,
-      `${told}.deleted`,
-    )) as RecordHits['records']
-  return { records: rows }
 }
