@@ -157,7 +157,7 @@ test('a record is found from anywhere by a value that it had, and leads to its s
   const [had] = await query<{ value: string; label: string }>(
     demo('history').databases.spoor,
     `select c.before as value, r.label from ledger.change c join spoor.field f on f.id = c.field_id
-       join spoor.record r using (type_id, record_key)
+       join spoor.record r on r.type_id = c.type_id and r.record_key = c.record_key
       where f.column_name = 'email' and c.before like '%@%' and not r.deleted
         and not exists (select from ledger.change o where o.field_id = c.field_id and o.record_key <> c.record_key and c.before in (o.before, o.after))
       order by c.save_id limit 1`,
@@ -203,7 +203,7 @@ test('records stand as they stood at any moment, what changed is marked, and a c
     `select r.label, c.before as wrong, c.after as right,
             to_char(c.captured_at - interval '1 second', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') as between,
             to_char(c.captured_at + interval '1 second', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') as after
-       from ledger.change c join spoor.field f on f.id = c.field_id join spoor.record r using (type_id, record_key)
+       from ledger.change c join spoor.field f on f.id = c.field_id join spoor.record r on r.type_id = c.type_id and r.record_key = c.record_key
       where f.column_name = 'weekly_rent' and c.type_id = $1 and c.record_key = any($2) and c.captured_at > $3::timestamptz + interval '1 hour'
         and c.captured_at < $3::timestamptz + interval '20 days' order by c.captured_at limit 1`,
     [tenancy, fact.records, fact.from],

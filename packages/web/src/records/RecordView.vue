@@ -92,7 +92,9 @@ watch(
 )
 watchDebounced(
   [a, b],
+  // Whoever has gone on meanwhile takes no moments along.
   () =>
+    route.name === 'record' &&
     void router.replace({
       query: { ...route.query, a: new Date(a.value).toISOString(), b: new Date(b.value).toISOString() },
     }),

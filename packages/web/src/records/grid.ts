@@ -59,7 +59,9 @@ export function useGridAsked() {
   const asked = computed(() => readAsked(route.query))
   return {
     asked,
-    ask: (change: Partial<GridAsked>) => void router.replace({ query: written({ ...asked.value, ...change }) }),
+    // What is asked for late, by somebody who has gone on, is not put into another page's link.
+    ask: (change: Partial<GridAsked>) =>
+      route.name === 'standing' && void router.replace({ query: written({ ...asked.value, ...change }) }),
   }
 }
 
