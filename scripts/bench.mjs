@@ -14,6 +14,7 @@ run(async () => {
   const { capturePgbench } = await import('../bench/pgbench.mjs')
   const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
+  const { findRecord } = await import('../bench/find.mjs')
   const { found } = await import('../bench/found.mjs')
   const { amounts, firstView } = await import('../bench/screen.mjs')
   const { standing } = await import('../bench/standing.mjs')
@@ -39,6 +40,7 @@ run(async () => {
     'state-type': stateType,
     'record-story': recordStory,
     standing,
+    'find-record': findRecord,
     'first-view': firstView,
     amounts,
   }
