@@ -194,6 +194,27 @@ test('what is typed may mean a save, somebody, a field or a record type, and say
   await page.keyboard.press('Escape')
 })
 
+test('another record of the type is put beside it, at moments of their own', async () => {
+  const [one, two] = await query<{ key: string; label: string; rent: string }>(
+    demo('history').databases.spoor,
+    `select record_key as key, label, vals -> (select id::text from spoor.field where column_name = 'weekly_rent') ->> 0 as rent
+       from spoor.standing where type_id = $1 and deleted is null order by record_key limit 2`,
+    [await typeOf('tenancy')],
+  )
+  await open('tenancy', one!.key)
+  await page.getByRole('button', { name: 'Another record beside it' }).click()
+  await page.getByLabel('Find a record to put beside it').fill(two!.label)
+  await page.getByRole('button', { name: two!.label }).click()
+  await expect(page.getByRole('heading', { level: 2 })).toContainText(two!.label)
+  await expect(moments()).toContainText('B, the other')
+  await expect(rowOf('weekly rent').getByRole('cell').nth(0)).toHaveText(one!.rent)
+  await expect(rowOf('weekly rent').getByRole('cell').nth(1)).toHaveText(two!.rent)
+  await expect(moments()).toContainText(`between ${one!.label} at A and ${two!.label} at B`)
+  await axeFindsNothing(page)
+  await page.getByRole('button', { name: 'Put it away' }).click()
+  await expect(moments()).not.toContainText('B, the other')
+})
+
 test('records stand as they stood at any moment, what changed is marked, and a cell tells its past', async () => {
   const fact = incident('uplift')
   const tenancy = await typeOf('tenancy')

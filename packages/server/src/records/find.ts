@@ -10,6 +10,8 @@ import { threadOf } from '../ledger/thread.ts'
 type Hit = RecordHits['records'][number]
 
 const mostHits = 20
+/** So many that contain the words are put in order; of more, those that begin with them are met all the same. */
+const mostMet = 2000
 /** Shorter words are the beginning of too many names to be looked for anywhere in them. */
 const leastAnywhere = 3
 /** Longer values are looked for in Changes. */
@@ -44,19 +46,27 @@ async function byName(
 ): Promise<Hit[]> {
   const signs = words.replace(/[\\%_]/g, '\\$&')
   const anywhere = `%${signs}%`
-  const short = words.length < leastAnywhere
   const begin = words.toLowerCase()
-  const query: Knex.QueryBuilder = db('spoor.record as r').where((q) => {
-    if (!short) return q.whereILike('r.label', anywhere).orWhereILike('r.record_key', anywhere)
-    return q
-      .whereRaw(`lower(left(r.label, 40)) collate "C" >= ? and lower(left(r.label, 40)) collate "C" < ?`, [
-        begin,
-        `${begin}\u{10ffff}`,
-      ])
-      .orWhere('r.record_key', JSON.stringify([words]))
-  })
-  if (typeId !== undefined) query.where('r.type_id', typeId)
   const told = isLimited(reach) ? 'seen' : 'r'
+  const ofType = (query: Knex.QueryBuilder) => (typeId === undefined ? query : query.where('type_id', typeId))
+  const record = () => ofType(db('spoor.record').select('type_id', 'record_key', 'label', 'deleted'))
+  // By an index in its own order, so that a name which begins so is met whatever else contains the words.
+  const beginning = record()
+    .whereRaw(`lower(left(label, 40)) collate "C" >= ? and lower(left(label, 40)) collate "C" < ?`, [
+      begin,
+      `${begin}\u{10ffff}`,
+    ])
+    .orderByRaw(`lower(left(label, 40)) collate "C"`)
+    .limit(mostHits)
+  const containing = record()
+    .where((q) => q.whereILike('label', anywhere).orWhereILike('record_key', anywhere))
+    .limit(mostMet)
+  const keyed = record().where('record_key', JSON.stringify([words]))
+  // Whoever sees a part may know only some of those that are met, so all are.
+  const met = isLimited(reach)
+    ? record().where((q) => q.whereILike('label', anywhere).orWhereILike('record_key', anywhere))
+    : keyed.union(words.length < leastAnywhere ? [beginning] : [beginning, containing], true)
+  const query = db.from(met.as('r'))
   if (isLimited(reach))
     // They find a record by what they may know of it, and not by what it is called since.
     query
@@ -65,12 +75,10 @@ async function byName(
   const rows = (await query
     .orderByRaw(`${told}.label ilike ? desc, length(${told}.label), ${told}.label`, [anywhere.slice(1)])
     .limit(mostHits)
-    .select(
-      `${told}.type_id as typeId`,
-      `${told}.record_key as key`,
-      `${told}.label`,
-      `${told}.deleted`,
-    )) as Omit<Hit, 'by'>[]
+    .select(`${told}.type_id as typeId`, `${told}.record_key as key`, `${told}.label`, `${told}.deleted`)) as Omit<
+    Hit,
+    'by'
+  >[]
   return rows.map((row) => ({ ...row, by: null }))
 }
 

@@ -101,19 +101,17 @@ defineExpose({
 
 <template>
   <div class="panel" @mousedown.prevent>
-    <div v-if="isScope || unclear.length > 0" class="meaning" role="status">
+    <div v-if="isScope" class="meaning" role="status">
       <p>
         <span v-for="(one, at) in stretches" :key="at" :class="one.state" :title="one.title">{{ one.text }}</span>
         <button class="plain quiet close" @click="emit('close')">Close</button>
       </p>
-      <template v-if="isScope">
-        <p v-for="piece in unclear" :key="piece.from" class="attention">
-          “{{ text.slice(piece.from, piece.to) }}”
-          <template v-if="piece.state === 'ambiguous'"
-            >could be {{ piece.meaning.slice(0, 6).join(' or ') }}; say which.</template
-          ><template v-else>is no name, date or condition that is known here, and narrows nothing.</template>
-        </p>
-      </template>
+      <p v-for="piece in unclear" :key="piece.from" class="attention">
+        “{{ text.slice(piece.from, piece.to) }}”
+        <template v-if="piece.state === 'ambiguous'"
+          >could be {{ piece.meaning.slice(0, 6).join(' or ') }}; say which.</template
+        ><template v-else>is no name, date or condition that is known here, and narrows nothing.</template>
+      </p>
     </div>
     <ul v-if="options.length > 0" id="find-options" role="listbox" aria-label="What that may mean">
       <li

@@ -22,7 +22,8 @@ const emit = defineEmits<{ pick: [fieldId: number]; open: [saveId: string] }>()
 const a = defineModel<number>('a', { required: true })
 const b = defineModel<number>('b', { required: true })
 
-const chosen = ref<Range | null>(null)
+/** A part of the time line that somebody chose; lanes one under the other share it. */
+const chosen = defineModel<Range | null>('range', { default: null })
 const range = computed(() => chosen.value ?? props.whole)
 const axis = useTemplateRef<HTMLElement>('axis')
 const { width } = useElementSize(axis)

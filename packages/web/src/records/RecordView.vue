@@ -10,6 +10,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import SavePane from '../changes/SavePane.vue'
+import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useRecent } from '../find/recent.ts'
 import { usePulse } from '../frame/pulse.ts'
@@ -18,7 +19,9 @@ import { useSession } from '../session/session.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
 import { labelsOf } from '../value/labels.ts'
 import { dayAndTime, dayOnly, fromCalendar, fullTime, readerZone, shortTime, toCalendar } from '../value/time.ts'
+import BesidePicker from './BesidePicker.vue'
 import RecordLanes from './RecordLanes.vue'
+import { recordLink } from './link.ts'
 import { lengthWords, type Range } from './scale.ts'
 import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
 
@@ -59,10 +62,29 @@ const held = computed(() =>
 const trail = computed(() => trailOf(story.value, held.value.found))
 const fieldIds = computed(() => fieldsOf(story.value))
 const lanes = computed(() => lanesOf(trail.value, fieldIds.value))
+
+/** Another record of the same type, whose moment B stands beside this one's moment A. */
+const besideKey = computed(() => String(route.query['beside'] ?? ''))
+const beside = useQuery({
+  queryKey: ['record-story', typeId, besideKey, computed(() => pulse.pulse?.latestSave)],
+  queryFn: () => call(routes.readStoryOfRecord, { query: { typeId: String(typeId.value), key: besideKey.value } }),
+  enabled: computed(() => besideKey.value !== ''),
+  placeholderData: (before) => (before?.record.key === besideKey.value ? before : undefined),
+})
+const other = computed(() => (besideKey.value === '' ? undefined : beside.data.value))
+const otherTrail = computed(() => (other.value ? trailOf(other.value) : null))
+const otherLanes = computed(() => (otherTrail.value ? lanesOf(otherTrail.value, fieldIds.value) : []))
+const timesOf = (list: readonly Save[]) => [...new Set(list.map((save) => Date.parse(save.at)))].sort((x, y) => x - y)
+function putBeside(key: string | null) {
+  const { beside: _, ...rest } = route.query
+  void router.replace({ query: key === null ? rest : { ...rest, beside: key } })
+}
+const zoom = ref<Range | null>(null)
 const saves = computed(() => data.value?.saves ?? [])
-const saveTimes = computed(() => [...new Set(saves.value.map((save) => Date.parse(save.at)))].sort((x, y) => x - y))
+const saveTimes = computed(() => timesOf(saves.value))
+const otherTimes = computed(() => timesOf(other.value?.saves ?? []))
 const people = computed(() => new Set(saves.value.map((save) => save.actor.knownAs ?? save.actor.name)).size)
-const labelOf = computed(() => labelsOf(data.value?.references ?? []))
+const labelOf = computed(() => labelsOf([...(data.value?.references ?? []), ...(other.value?.references ?? [])]))
 const shown = (holding: Holding, fieldId: number) =>
   holdingShown(holding, names.value.baseType(fieldId), (held) => labelOf.value(fieldId, held))
 
@@ -70,7 +92,8 @@ const shown = (holding: Holding, fieldId: number) =>
 const whole = computed<Range>(() => {
   const toMs = now.value.getTime()
   const tracked = story.value.coverage.map(({ from }) => Date.parse(from))
-  const first = saveTimes.value[0] ?? Math.min(...tracked, toMs - 86_400_000)
+  const firsts = [saveTimes.value[0], otherTimes.value[0]].filter((ms) => ms !== undefined)
+  const first = firsts.length > 0 ? Math.min(...firsts) : Math.min(...tracked, toMs - 86_400_000)
   const room = Math.max(60_000, (toMs - first) * 0.06)
   return { fromMs: first - room, toMs }
 })
@@ -102,7 +125,7 @@ watchDebounced(
 )
 
 const atA = computed(() => stateAt(trail.value, fieldIds.value, instantOf(a.value)))
-const atB = computed(() => stateAt(trail.value, fieldIds.value, instantOf(b.value)))
+const atB = computed(() => stateAt(otherTrail.value ?? trail.value, fieldIds.value, instantOf(b.value)))
 const atNow = computed(() => stateAt(trail.value, fieldIds.value, instantOf(now.value.getTime())))
 const differing = computed(() => differences(atA.value, atB.value))
 const certain = computed(() => differing.value.filter((one) => one.differs))
@@ -114,7 +137,7 @@ const rows = computed(() => {
     .map((id) => ({
       id,
       differs: differ.get(id) === true,
-      held: [atA.value.get(id)!, atB.value.get(id)!, atNow.value.get(id)!],
+      held: [atA.value.get(id)!, atB.value.get(id)!, ...(otherTrail.value ? [] : [atNow.value.get(id)!])],
     }))
 })
 const doer = (save: Save) => save.actor.knownAs ?? save.actor.name
@@ -181,6 +204,9 @@ const summaryOf = (save: Save) =>
       <span class="space" />
       <button class="plain view" :class="{ on: view === 'lanes' }" @click="view = 'lanes'">Lanes</button>
       <button class="plain view" :class="{ on: view === 'versions' }" @click="view = 'versions'">Versions</button>
+      <PressPopover v-if="besideKey === ''" title="Another record beside it">
+        <BesidePicker :type-id="typeId" :besides="data.record.key" @pick="putBeside" />
+      </PressPopover>
       <RouterLink :to="{ path: '/changes', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
         >Its saves in Changes</RouterLink
       >
@@ -194,6 +220,7 @@ const summaryOf = (save: Save) =>
           <RecordLanes
             v-model:a="a"
             v-model:b="b"
+            v-model:range="zoom"
             :lanes="lanes"
             :save-times="saveTimes"
             :whole="whole"
@@ -203,6 +230,31 @@ const summaryOf = (save: Save) =>
             @pick="picked = $event"
             @open="opened = $event"
           />
+          <template v-if="other">
+            <h2>
+              <span class="quiet">Beside it:</span> <bdi>{{ other.record.label }}</bdi>
+              <span class="quiet">{{ other.record.deleted ? 'deleted' : '' }}</span>
+              <RouterLink class="small" :to="recordLink(other.record)">Its own story</RouterLink>
+              <button class="plain link small" @click="putBeside(null)">Put it away</button>
+            </h2>
+            <p v-if="other.partial" class="note">You see a part of its saves, so what it held is not reckoned here.</p>
+            <RecordLanes
+              v-model:a="a"
+              v-model:b="b"
+              v-model:range="zoom"
+              :lanes="otherLanes"
+              :save-times="otherTimes"
+              :whole="whole"
+              :picked="pickedLane?.fieldId ?? null"
+              :field-name="names.fieldName"
+              :shown="shown"
+              @pick="picked = $event"
+              @open="opened = $event"
+            />
+          </template>
+          <ProblemNote v-else-if="besideKey !== '' && beside.error.value" :problem="problemOf(beside.error.value)"
+            ><button class="plain link" @click="putBeside(null)">Go on with this record alone</button></ProblemNote
+          >
           <div class="legend quiet">
             <p><span class="hatch" /> unknown: not tracked then, or not changed since it is</p>
             <p v-if="data.found.length > 0">
@@ -242,7 +294,8 @@ const summaryOf = (save: Save) =>
                 <label class="only">only what differs <Switch v-model:checked="onlyDiffering" size="small" /></label>
               </th>
               <th v-for="cursor in ['a', 'b'] as const" :key="cursor">
-                {{ cursor.toUpperCase() }}
+                {{ cursor.toUpperCase()
+                }}<template v-if="other">{{ cursor === 'a' ? ', this one' : ', the other' }}</template>
                 <DatePicker
                   size="small"
                   show-time
@@ -253,7 +306,7 @@ const summaryOf = (save: Save) =>
                   @change="setMoment(cursor, $event as never)"
                 />
               </th>
-              <th>now</th>
+              <th v-if="!other">now</th>
             </tr>
           </thead>
           <tbody>
@@ -277,10 +330,10 @@ const summaryOf = (save: Save) =>
                   ? 'Nothing that is known differs'
                   : `${certain.length} of ${counted(fieldIds.length, 'field')} differ${certain.length === 1 ? 's' : ''}`
               }}
-              between A and B.</b
+              {{ other ? `between ${data.record.label} at A and ${other.record.label} at B` : 'between A and B' }}.</b
             >
           </p>
-          <p v-for="one in how" :key="one.fieldId">
+          <p v-for="one in other ? [] : how" :key="one.fieldId">
             <b>{{ names.fieldName(one.fieldId) }}</b>
             <template v-if="one.saves.length === 0"> changed, and no save in between tells how.</template>
             <template v-for="save in one.saves.slice(-4)" :key="save.id">
@@ -357,6 +410,19 @@ h1 {
 }
 .note {
   padding: 10px 18px;
+}
+.story h2 {
+  display: flex;
+  align-items: baseline;
+  gap: 10px;
+  font-size: 14px;
+  font-weight: 650;
+  padding: 10px 18px 0;
+  border-top: 1px solid var(--line);
+}
+.small {
+  font-size: 12.5px;
+  font-weight: 400;
 }
 .legend {
   padding: 10px 18px 18px;
