@@ -1,4 +1,5 @@
 import {
+  compareInstants,
   segmentAt,
   timelineOf,
   type CoverageSpell,
@@ -92,30 +93,8 @@ export async function recordsAt(
 ): Promise<Map<string, RecordThen>> {
   const spans = await spansOf(db, typeId, keys)
   const bound = spanBindings(keys, spans)
-  const changesBy = async (side: string, order: string) => {
-    const { rows } = await db.raw<{ rows: ChangeRow[] }>(
-      `select distinct on (span.n, c.field_id) span.n, c.field_id, c.save_id, c.captured_at, left(c.before, ?) as before,
-              left(c.after, ?) as after, c.erased
-         from ${spanSql} join ledger.change c on c.type_id = ? and ${within('c', 'save_id')}
-        where c.field_id = any(?::int[]) and c.captured_at ${side} ?::timestamptz
-        order by span.n, c.field_id, c.captured_at ${order}, c.save_id ${order}`,
-      [told, told, ...bound, typeId, boundArray(fieldIds), at],
-    )
-    return rows
-  }
-  const actsBy = async (side: string, order: string) => {
-    const { rows } = await db.raw<{ rows: ActRow[] }>(
-      `select distinct on (span.n) span.n, s.id, s.captured_at, s.action
-         from ${spanSql} join ledger.save s on s.type_id = ? and ${within('s', 'id')}
-        where s.action <> 'change' and s.captured_at ${side} ?::timestamptz
-        order by span.n, s.captured_at ${order}, s.id ${order}`,
-      [...bound, typeId, at],
-    )
-    return rows
-  }
-  const changes = [...(await changesBy('<=', 'desc')), ...(await changesBy('>', 'asc'))]
-  const acts = [...(await actsBy('<=', 'desc')), ...(await actsBy('>', 'asc'))]
-  const labels = await labelsAt(db, typeId, bound, at)
+  const changes = await changesAround(db, typeId, bound, fieldIds, at)
+  const { acts, labels } = await actsAround(db, typeId, bound, at)
   const found = await foundOfAll(db, typeId, keys, spans)
   return new Map(
     keys.map((key, n): [string, RecordThen] => {
@@ -159,14 +138,56 @@ function savesAround(changes: readonly ChangeRow[], acts: readonly ActRow[], mas
   return [...saves.values()].sort((a, b) => (BigInt(a.id) < BigInt(b.id) ? -1 : 1))
 }
 
-async function labelsAt(db: Database, typeId: number, bound: string[][], at: string): Promise<Map<number, string>> {
-  const { rows } = await db.raw<{ rows: { n: number; label: string }[] }>(
-    `select distinct on (span.n) span.n, s.label
-       from ${spanSql} join ledger.save s on s.type_id = ? and ${within('s', 'id')}
-      where s.captured_at <= ?::timestamptz order by span.n, s.captured_at desc, s.id desc`,
-    [...bound, typeId, at],
+const momentSql = '(select ?::timestamptz as at) as moment'
+
+/** The nearest first: those up to the moment before those after it; of the same instant the later, or then the earlier. */
+const nearest = (of: string, number: string) =>
+  `${of}.captured_at > moment.at, abs(extract(epoch from ${of}.captured_at - moment.at)),
+   case when ${of}.captured_at > moment.at then ${of}.${number} else -${of}.${number} end`
+
+/** The changes of each field that are nearest to a moment on either side. */
+async function changesAround(
+  db: Database,
+  typeId: number,
+  bound: string[][],
+  fieldIds: readonly number[],
+  at: string,
+): Promise<ChangeRow[]> {
+  const { rows } = await db.raw<{ rows: ChangeRow[] }>(
+    `select distinct on (span.n, c.field_id, c.captured_at > moment.at) span.n, c.field_id, c.save_id, c.captured_at,
+            left(c.before, ?) as before, left(c.after, ?) as after, c.erased
+       from ${momentSql} cross join ${spanSql} join ledger.change c on c.type_id = ? and ${within('c', 'save_id')}
+      where c.field_id = any(?::int[]) order by span.n, c.field_id, ${nearest('c', 'save_id')}`,
+    [told, told, at, ...bound, typeId, boundArray(fieldIds)],
   )
-  return new Map(rows.map((row) => [row.n, row.label]))
+  return rows
+}
+
+/** The creations and deletions nearest to a moment, and what the last save until then calls each record. */
+async function actsAround(
+  db: Database,
+  typeId: number,
+  bound: string[][],
+  at: string,
+): Promise<{ acts: ActRow[]; labels: Map<number, string> }> {
+  const { rows } = await db.raw<{ rows: (ActRow & { act: boolean; later: boolean; label: string })[] }>(
+    `select distinct on (span.n, s.action <> 'change', s.captured_at > moment.at) span.n, s.id, s.captured_at, s.action,
+            s.label, s.action <> 'change' as act, s.captured_at > moment.at as later
+       from ${momentSql} cross join ${spanSql} join ledger.save s on s.type_id = ? and ${within('s', 'id')}
+      order by span.n, s.action <> 'change', ${nearest('s', 'id')}`,
+    [at, ...bound, typeId],
+  )
+  const lastOf = new Map<number, { at: string; id: bigint; label: string }>()
+  for (const { n, id, captured_at, label, later } of rows) {
+    const known = lastOf.get(n)
+    const order = known ? compareInstants(captured_at, known.at) : 1
+    if (!later && (order > 0 || (order === 0 && BigInt(id) > known!.id)))
+      lastOf.set(n, { at: captured_at, id: BigInt(id), label })
+  }
+  return {
+    acts: rows.filter((row) => row.act),
+    labels: new Map([...lastOf].map(([n, { label }]) => [n, label])),
+  }
 }
 
 async function foundOfAll(

@@ -188,7 +188,7 @@ const heldIn = (line: Line, column: string): Held =>
         placeholder="Name holds …"
       />
       <ColumnChooser :layout="layout" />
-      <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="csvAddress" download>As CSV</a>
+      <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="csvAddress" class="file" download>As CSV</a>
     </header>
     <p v-if="isFuture" class="coming" role="status">
       {{ fullTime(asked.at!) }} is still to come. These are the records as they stand now.
@@ -301,6 +301,9 @@ header {
   padding: 10px 18px;
   border-bottom: 1px solid var(--line);
   background: var(--panel);
+}
+.file {
+  white-space: nowrap;
 }
 .count {
   margin-left: auto;
