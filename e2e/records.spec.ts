@@ -194,6 +194,26 @@ test('what is typed may mean a save, somebody, a field or a record type, and say
   await page.keyboard.press('Escape')
 })
 
+test('saves of its lines stand folded below, and are opened where they stand', async () => {
+  const [tenancy] = await query<{ key: string; lines: string }>(
+    demo('history').databases.spoor,
+    `select s.parent_key as key, count(*) as lines from ledger.save s join spoor.record_type t on t.id = s.type_id
+      where t.table_name = 'rent_account_entry' and s.parent_type_id = $1 group by 1 having count(*) between 3 and 40 order by 1 limit 1`,
+    [await typeOf('tenancy')],
+  )
+  await open('tenancy', tenancy!.key)
+  const fold = page.getByRole('button', { name: `rent account entries · ${tenancy!.lines}` })
+  await expect(page.locator('.thread .point')).not.toHaveCount(0)
+  await fold.click()
+  const list = page.getByRole('list', { name: 'Saves of lines' })
+  await expect(list.getByRole('listitem')).toHaveCount(Number(tenancy!.lines))
+  await axeFindsNothing(page)
+  await list.getByRole('button', { name: 'Open' }).first().click()
+  await expect(page.getByRole('heading', { level: 2 })).toBeVisible()
+  await fold.click()
+  await expect(list).toHaveCount(0)
+})
+
 test('another record of the type is put beside it, at moments of their own', async () => {
   const [one, two] = await query<{ key: string; label: string; rent: string }>(
     demo('history').databases.spoor,

@@ -116,7 +116,7 @@ const FieldIds = v.pipe(
 
 /** What a field is to hold, for a list of records as they stand. */
 export const StandingCondition = v.strictObject({
-  fieldId: v.pipe(v.number(), v.integer(), v.minValue(1)),
+  fieldId: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(2_147_483_647)),
   is: v.picklist(['equal', 'other', 'containing', 'more', 'less', 'empty', 'filled']),
   text: v.pipe(v.string(), v.maxLength(2000)),
 })
@@ -140,8 +140,12 @@ const Conditions = v.pipe(
 /** A moment in UTC. */
 const Moment = v.pipe(
   v.string(),
-  v.regex(/^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d{1,6})?Z$/, 'Give a moment as 2026-03-01T09:00:00Z.'),
-  v.check((text) => !Number.isNaN(Date.parse(text)), 'There is no such moment.'),
+  v.regex(/^(?!0000)\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d{1,6})?Z$/, 'Give a moment as 2026-03-01T09:00:00Z.'),
+  // A day that its month does not have would be read as one of the next.
+  v.check((text) => {
+    const ms = Date.parse(text)
+    return !Number.isNaN(ms) && new Date(ms).toISOString().slice(0, 10) === text.slice(0, 10)
+  }, 'There is no such moment.'),
 )
 
 /** Which records of a type, as of when, in which order, and from when on changes are marked. */

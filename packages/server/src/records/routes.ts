@@ -45,6 +45,8 @@ export function recordsRouter({ db, sources }: RecordsDeps): Router {
     const fields = await db('spoor.field')
       .where({ type_id: query.typeId })
       .select<{ id: number; name: string }[]>('id', 'name')
+    // What keeps it from being read is said instead of a file that breaks off.
+    const lines = await begun(gridLines(db, lists, asked))
     const names = asked.fieldIds.map((id) => fields.find((field) => field.id === id)!.name)
     await recordEvent(db, {
       kind: 'export',
@@ -53,13 +55,23 @@ export function recordsRouter({ db, sources }: RecordsDeps): Router {
       address: request.ip,
     })
     response.type('text/csv; charset=utf-8').attachment(`${type!.plural}-${asked.at.slice(0, 10)}.csv`)
-    await sendDownload(response, [gridLines(db, lists, asked), gridSheet(names)])
+    await sendDownload(response, [lines, gridSheet(names)])
   })
   bind(router, routes.readPresentRecord, async ({ query, person }) => {
     await demandAll(db, person)
     return await presentOf(db, sources, query.typeId, query.key)
   })
   return router
+}
+
+/** What a generator gives, its first already asked for. @throws what that throws */
+async function begun<T>(items: AsyncGenerator<T>): Promise<AsyncGenerator<T>> {
+  const first = await items.next()
+  return (async function* () {
+    if (first.done) return
+    yield first.value
+    yield* items
+  })()
 }
 
 const conditionsSaid = (many: number) => (many === 0 ? '' : `, those only that met ${counted(many, 'condition')}`)

@@ -78,7 +78,12 @@ export async function firstInGrid(
  * first change after the moment met, else what it holds now. Whether that is known, and a condition so holds for sure, is
  * reckoned of those that are shown.
  */
-export async function keysInGrid(trx: Knex.Transaction, request: GridRequest, tail: Tail): Promise<string[]> {
+export async function keysInGrid(
+  trx: Knex.Transaction,
+  request: GridRequest,
+  tail: Tail,
+  most: number,
+): Promise<string[]> {
   const { typeId, at, isNow, where, order } = request
   const bindings: Bindings = []
   const wanted = [...new Set([...where.map((one) => one.fieldId), ...(order ? [order.fieldId] : [])])]
@@ -145,8 +150,8 @@ export async function keysInGrid(trx: Knex.Transaction, request: GridRequest, ta
   await trx.raw('set local enable_nestloop = off')
   const { rows: found } = await trx.raw<{ rows: { record_key: string }[] }>(
     `${rows}${thens.join('')}
-     select r.record_key from rows r${joins} where ${conditions.join(' and ')} order by ${[...by, name, 'r.record_key'].join(', ')}`,
-    bindings,
+     select r.record_key from rows r${joins} where ${conditions.join(' and ')} order by ${[...by, name, 'r.record_key'].join(', ')} limit ?`,
+    [...bindings, most],
   )
   await trx.raw('set local enable_nestloop = on')
   return found.map((row) => row.record_key)

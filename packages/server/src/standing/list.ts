@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto'
-import { holdingNow, isOfFound, type CoverageSpell, type Segment, type Standing } from '@spoor/core'
+import { grouped, holdingNow, isOfFound, type CoverageSpell, type Segment, type Standing } from '@spoor/core'
 import type { StandingPage } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -127,7 +127,12 @@ export class KeyLists {
   keep(list: KeyList): string {
     const id = randomUUID()
     this.#lists.set(id, list)
-    if (this.#lists.size > mostLists) this.#lists.delete(this.#lists.keys().next().value!)
+    let kept = [...this.#lists.values()].reduce((sum, { keys }) => sum + keys.length, 0)
+    for (const [oldest, { keys }] of this.#lists) {
+      if (kept <= mostKept || oldest === id) break
+      this.#lists.delete(oldest)
+      kept -= keys.length
+    }
     return id
   }
 
@@ -136,7 +141,10 @@ export class KeyLists {
   }
 }
 
-const mostLists = 20
+/** So many keys are kept in all, the latest lists first. */
+const mostKept = 2_000_000
+/** More are put in no other order than that of their names, nor gone down to their end. */
+const mostInOrder = 1_000_000
 const firstKeys = 1000
 
 /** @throws Problem where somebody made it up */
@@ -168,7 +176,12 @@ async function listThen(
     ;({ keys, total } = await firstInGrid(trx, grid, tail, firstKeys))
     list = lists.keep({ keys, total })
   } else if (total < 0 || (place.from + limit > keys.length && keys.length < total)) {
-    keys = await keysInGrid(trx, grid, tail)
+    keys = await keysInGrid(trx, grid, tail, mostInOrder + 1)
+    if (keys.length > mostInOrder)
+      throw new Problem(
+        'bad-request',
+        `More than ${grouped(mostInOrder)} records are meant. Say more of their names or of what they hold, to go so far down or to have them in another order.`,
+      )
     total = keys.length
     list = lists.keep({ keys, total })
   }

@@ -4,6 +4,7 @@ import type { Holding } from '@spoor/core'
 import { computed, ref, useTemplateRef } from 'vue'
 import { fullTime } from '../value/time.ts'
 import type { ShownValue } from '../value/words.ts'
+import type { Below } from './below.ts'
 import { placeOf, ticks, zoomed, type Range } from './scale.ts'
 import type { Lane } from './story.ts'
 
@@ -15,9 +16,13 @@ export interface Props {
   picked: number | null
   fieldName: (fieldId: number) => string
   shown: (holding: Holding, fieldId: number) => ShownValue
+  /** What belongs to the record, folded to the moments of its saves. */
+  below?: readonly Below[]
+  /** The type of line whose saves are listed, if any. */
+  listed?: number | null
 }
 const props = defineProps<Props>()
-const emit = defineEmits<{ pick: [fieldId: number]; open: [saveId: string] }>()
+const emit = defineEmits<{ pick: [fieldId: number]; open: [saveId: string]; list: [typeId: number] }>()
 /** The two cursors, epoch milliseconds. */
 const a = defineModel<number>('a', { required: true })
 const b = defineModel<number>('b', { required: true })
@@ -152,6 +157,27 @@ const cursors = computed(() => [
         </div>
       </div>
     </div>
+    <div v-for="one in below" :key="`below ${one.typeId}`" class="row">
+      <button
+        class="plain name"
+        :class="{ on: listed === one.typeId }"
+        :aria-expanded="listed === one.typeId"
+        @click="emit('list', one.typeId)"
+      >
+        {{ listed === one.typeId ? '▾' : '▸' }} {{ one.title }}
+      </button>
+      <div class="lane thread">
+        <button
+          v-for="point in one.points.filter(({ ms }) => isShown(ms))"
+          :key="point.saveId"
+          class="plain point"
+          :style="{ left: percent(point.ms) }"
+          :title="point.title"
+          :aria-label="`Open the save: ${point.title}`"
+          @click="emit('open', point.saveId)"
+        />
+      </div>
+    </div>
     <div class="row over" aria-hidden="false">
       <span />
       <div class="cursors">
@@ -273,6 +299,22 @@ const cursors = computed(() => [
   border-radius: 50%;
   background: var(--ink);
   z-index: 1;
+}
+.thread::before {
+  content: '';
+  position: absolute;
+  inset: 11px 0 auto;
+  border-top: 1px solid var(--line);
+}
+.point {
+  position: absolute;
+  top: 7px;
+  width: 9px;
+  height: 9px;
+  margin-left: -5px;
+  border-radius: 50%;
+  border: 1.5px solid var(--ink);
+  background: var(--panel);
 }
 .over {
   position: absolute;

@@ -5,7 +5,7 @@ import DatePicker from 'ant-design-vue/es/date-picker'
 import Switch from 'ant-design-vue/es/switch'
 import type { Dayjs } from 'dayjs'
 import { routes, type Save } from '@spoor/contract'
-import { counted, differences, stateAt, type Holding } from '@spoor/core'
+import { counted, differences, scopeEntries, stateAt, type Holding } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
@@ -21,6 +21,7 @@ import { labelsOf } from '../value/labels.ts'
 import { dayAndTime, dayOnly, fromCalendar, fullTime, readerZone, shortTime, toCalendar } from '../value/time.ts'
 import BesidePicker from './BesidePicker.vue'
 import RecordLanes from './RecordLanes.vue'
+import { belowRecord, linesScope, mostBelow } from './below.ts'
 import { recordLink } from './link.ts'
 import { lengthWords, type Range } from './scale.ts'
 import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
@@ -148,6 +149,24 @@ const how = computed(() =>
   })),
 )
 
+/** Saves of its lines, which are read in its trail. */
+const lines = computed(() =>
+  data.value ? linesScope(typeId.value, [data.value.record.key, ...data.value.record.formerKeys], names.value) : null,
+)
+const linesText = computed(() => new URLSearchParams(scopeEntries(lines.value ?? {})).toString())
+const linesSaved = useQuery({
+  queryKey: ['saves-of-lines', linesText, computed(() => pulse.pulse?.latestSave)],
+  queryFn: () => call(routes.listSaves, { query: { scope: linesText.value, limit: String(mostBelow) } }),
+  enabled: computed(() => lines.value !== null),
+  placeholderData: (before, query) => (query?.queryKey[1] === linesText.value ? before : undefined),
+})
+const below = computed(() => {
+  const page = lines.value === null ? undefined : linesSaved.data.value
+  return page ? belowRecord(page.saves, page.next !== null, names.value) : []
+})
+const listedBelow = ref<number | null>(null)
+const savesBelow = computed(() => below.value.find((one) => one.typeId === listedBelow.value)?.saves ?? [])
+
 const picked = ref<number | null>(null)
 /** Unless somebody picked one, the field that moved most. */
 const pickedLane = computed(() => {
@@ -227,9 +246,21 @@ const summaryOf = (save: Save) =>
             :picked="pickedLane?.fieldId ?? null"
             :field-name="names.fieldName"
             :shown="shown"
+            :below="below"
+            :listed="listedBelow"
             @pick="picked = $event"
             @open="opened = $event"
+            @list="listedBelow = listedBelow === $event ? null : $event"
           />
+          <ol v-if="savesBelow.length > 0" class="versions below" aria-label="Saves of lines">
+            <li v-for="save in savesBelow" :key="save.id">
+              <span class="when">{{ dayAndTime(save.at) }}</span>
+              <span><ActorGlyph :kind="save.actor.kind" /> {{ doer(save) }}</span>
+              <bdi class="what">{{ save.label }}</bdi>
+              <span class="quiet what">{{ summaryOf(save) }}</span>
+              <button class="plain link" @click="opened = save.id">Open</button>
+            </li>
+          </ol>
           <template v-if="other">
             <h2>
               <span class="quiet">Beside it:</span> <bdi>{{ other.record.label }}</bdi>
@@ -514,6 +545,11 @@ td {
 }
 .versions li.on {
   background: var(--pine-wash);
+}
+.below {
+  max-height: 260px;
+  overflow: auto;
+  border-block: 1px solid var(--line);
 }
 .what {
   overflow: hidden;
