@@ -138,7 +138,7 @@ export class RecordNames {
     }))
     await this.#db.raw(
       `insert into spoor.called (type_id, record_key, label)
-       select ?, w.key, w.label from unnest(?::text[], ?::text[]) as w(key, label)
+       select ?, w.key, w.label from unnest(?::text[], ?::text[]) as w(key, label) order by w.key collate "C"
        on conflict (type_id, record_key) do update set label = excluded.label, read_at = now()`,
       [typeId, boundArray(called.map((one) => one.key)), boundArray(called.map((one) => one.label))],
     )

@@ -277,6 +277,7 @@ async function noteRecords(trx: Knex.Transaction, numbered: readonly Numbered[])
        left join lateral (select r.label, r.deleted from spoor.record r
                            where r.type_id = w.type_id and r.record_key = w.record_key) as known on true
       where known.label is distinct from w.label or known.deleted is distinct from w.deleted
+      order by w.type_id, w.record_key collate "C"
      on conflict (type_id, record_key) do update set label = excluded.label, deleted = excluded.deleted`,
     [
       records.map((r) => r.typeId),

@@ -189,8 +189,10 @@ export class Taking implements JobHandler {
         lines,
       )
       await trx.raw(
+        // In the collector's order: of two who note the same records in orders of their own, each may wait for the other.
         `insert into spoor.record (type_id, record_key, label, deleted)
-         select ?, w.key, w.label, false from unnest(?::text[], ?::text[]) as w(key, label) on conflict do nothing`,
+         select ?, w.key, w.label, false from unnest(?::text[], ?::text[]) as w(key, label)
+          order by w.key collate "C" on conflict do nothing`,
         [taking.type_id, boundArray(read.rows.map((row) => row.key)), boundArray(read.rows.map((row) => row.label))],
       )
       await trx('spoor.taking')
