@@ -59,22 +59,41 @@ const firstHelp = `
 
 export class ConfigError extends Error {}
 
-/** Where the data directory is, which is wanted before anything else is known. */
-export function dataDirOf(env: Record<string, string | undefined>): string {
-  return resolve(env['SPOOR_DATA_DIR'] || '.spoor')
+const First = v.object({
+  SPOOR_DATA_DIR: v.optional(v.string(), '.spoor'),
+  SPOOR_DATABASE_URL: v.optional(v.string()),
+  /** A superuser's address, by which Spoor's own database is made where none is said or kept. */
+  SPOOR_MAKE_DATABASE_WITH: v.optional(Url),
+})
+
+/** What is wanted before it is known where the database is. @throws ConfigError */
+export function readFirst(env: Record<string, string | undefined>): {
+  dataDir: string
+  databaseSaid: boolean
+  makeWith: string | null
+} {
+  const parsed = v.safeParse(First, given(env))
+  if (!parsed.success)
+    throw new ConfigError('Spoor cannot start: SPOOR_MAKE_DATABASE_WITH is not a postgresql:// address.')
+  const { SPOOR_DATA_DIR: dataDir, SPOOR_DATABASE_URL: said, SPOOR_MAKE_DATABASE_WITH: makeWith } = parsed.output
+  return { dataDir: resolve(dataDir), databaseSaid: said !== undefined, makeWith: makeWith ?? null }
 }
+
+/** What is empty counts as not said. */
+const given = (env: Record<string, string | undefined>) =>
+  Object.fromEntries(Object.entries(env).filter(([, value]) => value !== undefined && value !== ''))
 
 /** @throws ConfigError naming every variable that is missing or wrong. */
 export function readConfig(env: Record<string, string | undefined>): ResolvedConfig {
-  const given = Object.fromEntries(Object.entries(env).filter(([, value]) => value !== undefined && value !== ''))
-  const parsed = v.safeParse(Environment, given)
+  const said = given(env)
+  const parsed = v.safeParse(Environment, said)
   if (!parsed.success) {
     const lines = parsed.issues.map((issue) => {
       const name = String(issue.path?.[0]?.key ?? '?')
-      return given[name] === undefined ? `${name} is not set` : `${name} is not ${issue.message}`
+      return said[name] === undefined ? `${name} is not set` : `${name} is not ${issue.message}`
     })
     throw new ConfigError(
-      `Spoor cannot start: ${lines.join('; ')}. See “Configuration” in README.md.${given['SPOOR_DATABASE_URL'] ? '' : firstHelp}`,
+      `Spoor cannot start: ${lines.join('; ')}. See “Configuration” in README.md.${said['SPOOR_DATABASE_URL'] ? '' : firstHelp}`,
     )
   }
   const e = parsed.output

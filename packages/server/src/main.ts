@@ -1,5 +1,5 @@
 import { pino } from 'pino'
-import { ConfigError, dataDirOf, readConfig } from './config.ts'
+import { ConfigError, readConfig, readFirst } from './config.ts'
 import { keptAddresses, makeDatabase, type Addresses } from './schema/make-database.ts'
 import { startServer } from './server.ts'
 
@@ -14,12 +14,11 @@ function sayWhere({ address, firstLink }: Awaited<ReturnType<typeof startServer>
 
 /** The addresses of Spoor's own database where nobody said any: kept at an earlier start, or of one made now. */
 async function ownAddresses(): Promise<Addresses | null> {
-  const dataDir = dataDirOf(process.env)
-  const { SPOOR_DATABASE_URL: said, SPOOR_MAKE_DATABASE_WITH: superuser } = process.env
-  if (said) return null
+  const { dataDir, databaseSaid, makeWith } = readFirst(process.env)
+  if (databaseSaid) return null
   const kept = keptAddresses(dataDir)
-  if (kept || !superuser) return kept
-  const made = await makeDatabase(superuser, dataDir)
+  if (kept || makeWith === null) return kept
+  const made = await makeDatabase(makeWith, dataDir)
   console.log(`\n  Made the database spoor and its three roles; their addresses are kept in ${dataDir}.`)
   return made
 }

@@ -42,6 +42,7 @@ it('makes nothing where something of a name is there already, and says what to d
     'the role spoor_eraser is there already. Nothing was made. Say its address as SPOOR_DATABASE_URL',
   )
   expect(keptAddresses(dataDir)).toBeNull()
+  expect(readdirSync(dataDir), 'no password is left behind').toEqual([])
   expect(await there()).toEqual(['spoor_eraser'])
   await remove()
 })

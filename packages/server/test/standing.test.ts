@@ -296,6 +296,41 @@ describe('records as they stand', () => {
     expect(await compareStanding(world.db)).toEqual([])
   })
 
+  it('meet a condition by what they held then, whoever has had their key since', async () => {
+    await world.business.query(
+      `insert into "odd thing" values ('p', 'goes on', 110), ('r', 'exchanged', 120), ('s', 'exchanged', 1), ('d', 'deleted', 130)`,
+    )
+    await world.collect()
+    const { rows } = await world.db.raw<{ rows: { at: string }[] }>('select clock_timestamp() as at')
+    for (const deed of [
+      `update "odd thing" set id = 'q' where id = 'p'`,
+      `insert into "odd thing" values ('p', 'came after', 3)`,
+      `update "odd thing" set amount = 4 where id = 'p'`,
+      `update "odd thing" set id = case id when 'r' then 's' else 'r' end where id in ('r', 's')`,
+      `update "odd thing" set amount = 5 where id in ('r', 's')`,
+      `delete from "odd thing" where id = 'd'`,
+      `update "odd thing" set id = 'd' where id = 'q'`,
+      `update "odd thing" set amount = 6 where id = 'd'`,
+    ])
+      await world.business.query(deed)
+    await world.collect()
+    const where = [{ fieldId: fieldOf.get('amount')!, is: 'more' as const, text: '100' }]
+    const then = await listed(3, undefined, { at: rows[0]!.at, where })
+    expect(sorted(then.map(cells))).toEqual(
+      // Who was deleted before another came to its key is not listed any more (docs/decisions/034).
+      sorted([
+        ['p', 'goes on', '110', null],
+        ['r', 'exchanged', '120', null],
+      ]),
+    )
+    // Marks later than the moment take nobody away who was there.
+    const later = await listed(3, 'exchanged', { at: rows[0]!.at, marks: '9999-01-01T00:00:00Z' })
+    expect(later.map((row) => row.deletedAt)).toEqual([null, null])
+    await world.business.query(`delete from "odd thing" where name = 'exchanged'`)
+    await world.collect()
+    expect(await listed(3, 'exchanged', { at: rows[0]!.at, marks: '9999-01-01T00:00:00Z' })).toHaveLength(2)
+  })
+
   it('have what changed in a time marked, and who was deleted in it named, and go out as they are shown', async () => {
     await world.business.query(
       `insert into "odd thing" values ('m1', 'marked', 1, '=1+1'), ('m2', 'marked and gone', 2, '')`,

@@ -9,6 +9,7 @@ import {
 } from '@spoor/core'
 import * as v from 'valibot'
 import type { KnownIdentity } from '../people/identities.ts'
+import { readLabelParts } from '../capture/label-parts.ts'
 import type { OutboxRow } from '../capture/outbox.ts'
 
 /** What a login of the source may do. */
@@ -113,7 +114,7 @@ export function interpret(row: OutboxRow, { logins, identities }: Known): Interp
       keyBefore: row.key_before === null ? null : canonicalKey(row.key_before),
       parentKey: row.parent_key === null ? null : canonicalKey(row.parent_key),
       label: row.label,
-      labelOf: row.label_of === null ? null : readLabelParts(row.label_of),
+      labelOf: readLabelParts(row.label_of),
       delta,
       who: whoOf(context, row.login, login, identity),
       onBehalfOf: context.onBehalfOf ?? identity?.forName ?? null,
@@ -169,14 +170,6 @@ function readDelta(json: string): Delta | null {
 
 function isCaptured(value: unknown): boolean {
   return value === null || (typeof value === 'string' && !value.includes('\0'))
-}
-
-const Parts = v.object({ parts: v.array(v.nullable(v.string())), refersTo: v.array(v.nullable(v.number())) })
-
-/** @returns null for what is none: the label stands as it was captured then. */
-export function readLabelParts(json: string): LabelParts | null {
-  const parsed = v.safeParse(Parts, parseJson(json))
-  return parsed.success ? parsed.output : null
 }
 
 function readContext(json: string): Context {

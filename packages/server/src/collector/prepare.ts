@@ -3,7 +3,6 @@ import { setImmediate as breathe } from 'node:timers/promises'
 import {
   changeDigest,
   commitmentsOf,
-  composedLabel,
   contested,
   foldRows,
   groupBy,
@@ -18,6 +17,7 @@ import {
 } from '@spoor/core'
 import { fingerprint } from '../ledger/fingerprint.ts'
 import { sha256Hex } from '../ledger/sha256.ts'
+import { calledBy } from '../capture/label-parts.ts'
 import type { RecordNames } from '../capture/record-names.ts'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { interpret, type CapturedSave, type Known } from './interpret.ts'
@@ -113,11 +113,7 @@ export class Preparer {
     const note = ({ typeId, key, label }: CapturedSave) => names.set(recordPlace(typeId, key), label)
     for (const { save } of earlier) note(save)
     return saves.map((save) => {
-      const { labelOf } = save
-      const called =
-        labelOf === null
-          ? save
-          : { ...save, label: composedLabel(labelOf, (typeId, key) => names.get(recordPlace(typeId, key))) }
+      const called = { ...save, label: calledBy(save.label, save.labelOf, names) }
       note(called)
       return called
     })

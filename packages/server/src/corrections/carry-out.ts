@@ -1,5 +1,4 @@
 import {
-  composedLabel,
   counted,
   fieldPlan,
   following,
@@ -7,7 +6,6 @@ import {
   groupBy,
   itemPlace,
   namedBy,
-  recordPlace,
   rehearse,
   writesOf,
   type Choice,
@@ -20,7 +18,8 @@ import type { Effect, Refusal } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { maskedFields } from '../ledger/masked.ts'
 import { calledNow } from '../ledger/called.ts'
-import { interpret, type CapturedSave } from '../collector/interpret.ts'
+import { interpret } from '../collector/interpret.ts'
+import { calledBy } from '../capture/label-parts.ts'
 import { readOwnOutbox } from '../capture/outbox.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { plainQuery } from '../database/plain.ts'
@@ -393,17 +392,18 @@ async function effectsOf(
       return read.understood ? [read.save] : []
     }),
   )
-  const names = await calledNow(
+  const known = await calledNow(
     db,
     saves.flatMap(({ labelOf }) => (labelOf === null ? [] : namedBy(labelOf))),
   )
-  const nameOf = (typeId: number, key: string) => names.get(recordPlace(typeId, key))?.label
-  const called = ({ label, labelOf }: CapturedSave) => (labelOf === null ? label : composedLabel(labelOf, nameOf))
+  const names = new Map([...known].map(([place, { label }]) => [place, label]))
   return saves.flatMap((save) =>
     Object.entries(save.delta).flatMap(([fieldId, [before, after]]) => {
       const place = { typeId: save.typeId, key: save.key, fieldId: Number(fieldId) }
       // What was asked for and came about is no effect; where the source made something else of it, that is.
-      return asked.get(itemPlace(place)) === after ? [] : [{ ...place, label: called(save), before, after }]
+      return asked.get(itemPlace(place)) === after
+        ? []
+        : [{ ...place, label: calledBy(save.label, save.labelOf, names), before, after }]
     }),
   )
 }

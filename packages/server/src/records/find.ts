@@ -1,10 +1,12 @@
 import type { RecordHits } from '@spoor/contract'
-import type { Scope } from '@spoor/core'
+import { groupBy, keyOfOne, recordPlace, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import { seenRecord } from '../changes/queries/seen-record.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { isLimited } from '../ledger/reach.ts'
+import { anywhere } from '../ledger/scope-sql.ts'
+import { longestTelling, telling } from '../ledger/telling.ts'
 import { threadOf } from '../ledger/thread.ts'
 
 type Hit = RecordHits['records'][number]
@@ -14,8 +16,6 @@ const mostHits = 20
 const mostMet = 2000
 /** Shorter words are the beginning of too many names to be looked for anywhere in them. */
 const leastAnywhere = 3
-/** Longer values are looked for in Changes. */
-const longestValue = 60
 
 /**
  * Records by words: those whose name or key contains them, those that begin with them first; then, for whoever sees
@@ -31,10 +31,10 @@ export async function findRecords(
   const named = await byName(db, words, typeId, reach, nowMs)
   if (isLimited(reach)) return { records: named }
   const records = await Promise.all(named.map((hit) => ofNow(db, hit)))
-  const valued = words.length < leastAnywhere || words.length > longestValue ? [] : await byValue(db, words, typeId)
-  const place = ({ typeId: type, key }: Hit) => `${type} ${key}`
-  const met = new Map([...records, ...valued].toReversed().map((hit) => [place(hit), hit]))
-  return { records: [...met.values()].toReversed().slice(0, mostHits) }
+  const valued = words.length < leastAnywhere || words.length > longestTelling ? [] : await byValue(db, words, typeId)
+  // By name before by value, each record once.
+  const once = groupBy([...records, ...valued], (hit) => recordPlace(hit.typeId, hit.key))
+  return { records: [...once.values()].map(([first]) => first!).slice(0, mostHits) }
 }
 
 async function byName(
@@ -44,8 +44,7 @@ async function byName(
   reach: Scope,
   nowMs: number,
 ): Promise<Hit[]> {
-  const signs = words.replace(/[\\%_]/g, '\\$&')
-  const anywhere = `%${signs}%`
+  const pattern = anywhere(words)
   const begin = words.toLowerCase()
   const told = isLimited(reach) ? 'seen' : 'r'
   const ofType = (query: Knex.QueryBuilder) => (typeId === undefined ? query : query.where('type_id', typeId))
@@ -59,21 +58,21 @@ async function byName(
     .orderByRaw(`lower(left(label, 40)) collate "C"`)
     .limit(mostHits)
   const containing = record()
-    .where((q) => q.whereILike('label', anywhere).orWhereILike('record_key', anywhere))
+    .where((q) => q.whereILike('label', pattern).orWhereILike('record_key', pattern))
     .limit(mostMet)
-  const keyed = record().where('record_key', JSON.stringify([words]))
+  const keyed = record().where('record_key', keyOfOne(words))
   // Whoever sees a part may know only some of those that are met, so all are.
   const met = isLimited(reach)
-    ? record().where((q) => q.whereILike('label', anywhere).orWhereILike('record_key', anywhere))
+    ? record().where((q) => q.whereILike('label', pattern).orWhereILike('record_key', pattern))
     : keyed.union(words.length < leastAnywhere ? [beginning] : [beginning, containing], true)
   const query = db.from(met.as('r'))
   if (isLimited(reach))
     // They find a record by what they may know of it, and not by what it is called since.
     query
       .joinRaw('join lateral ? seen on true', [seenRecord(db, reach, nowMs, 'r') as never])
-      .where((q) => q.whereILike('seen.label', anywhere).orWhereILike('seen.record_key', anywhere))
+      .where((q) => q.whereILike('seen.label', pattern).orWhereILike('seen.record_key', pattern))
   const rows = (await query
-    .orderByRaw(`${told}.label ilike ? desc, length(${told}.label), ${told}.label`, [anywhere.slice(1)])
+    .orderByRaw(`${told}.label ilike ? desc, length(${told}.label), ${told}.label`, [pattern.slice(1)])
     .limit(mostHits)
     .select(`${told}.type_id as typeId`, `${told}.record_key as key`, `${told}.label`, `${told}.deleted`)) as Omit<
     Hit,
@@ -115,21 +114,14 @@ async function byValue(db: Database, words: string, typeId: number | undefined):
      union all
      (select x.type_id, x.record_key, coalesce(r.label, x.record_key), coalesce(r.deleted, false), x.field_id, x.before, false
         from (select x.* from ledger.change x
-               where lower(x.before) collate "C" = lower(?) and length(x.before) between 3 and 60
-                 and x.before !~ '^[-+]{0,1}[0-9]*[.]{0,1}[0-9]*$' and x.before !~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}'
-                 and x.before not in ('true', 'false') and not x.erased and x.field_id <> all(?::int[]) ${ofType} limit ?) x
+               where lower(x.before) collate "C" = lower(?) and ${telling('x.before')} and not x.erased and x.field_id <> all(?::int[]) ${ofType} limit ?) x
         left join spoor.record r on r.type_id = x.type_id and r.record_key = x.record_key)`,
     [words, words, masked, ...type, mostHits, words, masked, ...type, mostHits * 5],
   )
   return await Promise.all(
-    rows.map(({ type_id, record_key, label, deleted, field_id, value, now }) =>
-      ofNow(db, {
-        typeId: type_id,
-        key: record_key,
-        label,
-        deleted,
-        by: { fieldId: field_id, value, now },
-      }).then((hit) => ({ ...hit, by: { fieldId: field_id, value, now } })),
-    ),
+    rows.map(async ({ type_id: type, record_key: key, label, deleted, field_id: fieldId, value, now }) => ({
+      ...(await ofNow(db, { typeId: type, key, label, deleted, by: null })),
+      by: { fieldId, value, now },
+    })),
   )
 }

@@ -84,16 +84,15 @@ type GridQuery = v.InferOutput<(typeof routes.listStanding)['query']>
 async function requestOf(db: Database, { fields, order, where = [], ...query }: GridQuery): Promise<StandingRequest> {
   const by = order === undefined ? null : { fieldId: Math.abs(Number(order)), descending: order.startsWith('-') }
   const asked = [...where.map((one) => one.fieldId), ...(by ? [by.fieldId] : [])]
-  const known = await fieldsOf(db, query.typeId, [...new Set([...fields, ...asked])])
-  // What a condition names is reckoned with the rest, so that what is not known of it shows no record.
   const { typeId, words, at, marks, after } = query
+  await demandFields(db, typeId, [...new Set([...fields, ...asked])])
   return {
     typeId,
     words,
     at,
     marks,
     after,
-    fieldIds: known.filter((id) => fields.includes(id) || asked.includes(id)),
+    fieldIds: fields,
     where,
     order: by,
     limit: pageSize,
@@ -107,10 +106,9 @@ async function demandAll(db: Database, person: SignedIn): Promise<void> {
 }
 
 /** @throws Problem where one is not a field of the type */
-async function fieldsOf(db: Database, typeId: number, wanted: readonly number[]): Promise<readonly number[]> {
+async function demandFields(db: Database, typeId: number, wanted: readonly number[]): Promise<void> {
   const own = await db('spoor.field').where({ type_id: typeId }).whereIn('id', wanted).pluck<number[]>('id')
   const strange = wanted.filter((id) => !own.includes(id))
   if (strange.length > 0)
     throw new Problem('not-found', `There is no field ${strange[0]} of such a record type. Nothing was read.`)
-  return wanted
 }

@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs'
+import { existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import * as v from 'valibot'
 import { quoteIdentifier as id, quoteLiteral } from '../database/identifier.ts'
@@ -27,8 +27,7 @@ export function keptAddresses(dataDir: string): Addresses | null {
  * @throws Error in words when something of these names is there, or the server refuses; nothing is made then
  */
 export async function makeDatabase(superuserUrl: string, dataDir: string): Promise<Addresses> {
-  const names = Object.values(roles)
-  const passwords = new Map(names.map((name) => [name, newPassword()]))
+  const passwords = new Map(Object.values(roles).map((name) => [name, newPassword()]))
   const addresses = Object.fromEntries(
     Object.entries(roles).map(([which, role]) => {
       const url = new URL(superuserUrl)
@@ -41,6 +40,18 @@ export async function makeDatabase(superuserUrl: string, dataDir: string): Promi
   const draft = `${placeOf(dataDir)}.new`
   mkdirSync(dataDir, { recursive: true, mode: 0o700 })
   writeFileSync(draft, `${JSON.stringify(addresses, null, 2)}\n`, { mode: 0o600 })
+  try {
+    await makeIt(superuserUrl, passwords)
+  } catch (error) {
+    rmSync(draft)
+    throw error
+  }
+  renameSync(draft, placeOf(dataDir))
+  return addresses
+}
+
+async function makeIt(superuserUrl: string, passwords: ReadonlyMap<string, string>): Promise<void> {
+  const names = [...passwords.keys()]
   const server = connect(superuserUrl, { applicationName: 'spoor set-up', maxConnections: 1 })
   try {
     const { rows } = await server.raw<{ rows: { what: string }[] }>(
@@ -65,6 +76,4 @@ export async function makeDatabase(superuserUrl: string, dataDir: string): Promi
   } finally {
     await server.destroy()
   }
-  renameSync(draft, placeOf(dataDir))
-  return addresses
 }

@@ -11,13 +11,13 @@ interface Facts {
   owners: string[]
 }
 
-/** What the login that Spoor makes for itself is called, by the database it looks at. */
-const loginFor = (database: string) => `spoor_${database}`.slice(0, 63)
+/** What the login that Spoor makes for itself is called, by the database it looks at. PostgreSQL cuts what is too long. */
+const loginFor = (database: string) => `spoor_${database}`
 
 async function factsOf(source: Database): Promise<Facts> {
   const { rows } = await source.raw<{ rows: Facts[] }>(
     `select current_database() as database, me.rolsuper as superuser,
-            exists (select from pg_roles where rolname = left('spoor_' || current_database(), 63)) as exists,
+            exists (select from pg_roles where rolname = 'spoor_' || current_database()) as exists,
             array(select distinct o.rolname::text from pg_class c join pg_roles o on o.oid = c.relowner join pg_namespace n on n.oid = c.relnamespace
                    where c.relkind in ('r', 'p') and n.nspname !~ '^pg_' and n.nspname not in ('information_schema', 'spoor_capture')
                      and not o.rolsuper order by 1) as owners

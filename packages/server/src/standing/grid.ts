@@ -5,6 +5,7 @@ import { boundArray } from '../database/knex.ts'
 import { anywhere } from '../ledger/scope-sql.ts'
 import { plainNumber } from '../ledger/sorted.ts'
 import { keptOf } from './kept.ts'
+import { keysHeld, type KeyHeld } from './moved.ts'
 import type { Tail } from './tail.ts'
 
 /** Which records of a type, as of when, and in which order. */
@@ -93,17 +94,16 @@ export async function keysInGrid(
   const numeric = new Set(fields.flatMap((field) => (valueKind(field.base_type) === 'number' ? [field.id] : [])))
   const moved = isNow ? [] : await movedSince(trx, typeId, at)
   const rows = `with rows as (
-     select record_key, label, born, deleted, vals from spoor.standing where type_id = ? and record_key not in (select unnest(?::text[]))
-     union all select record_key, label, born, deleted, vals
-       from unnest(?::text[], ?::text[], ?::timestamptz[], ?::timestamptz[], ?::timestamptz[], ?::bigint[], ?::jsonb[])
-         as tail(record_key, label, since, born, deleted, last_save, vals)),
-   moved as (select * from unnest(?::text[], ?::text[]) as moved(was, key))`
+     select ${columns}, r.vals from ${standing} union all select ${columns}, r.vals from ${tailRows}),
+   moved as (select * from unnest(?::text[], ?::bigint[], ?::bigint[], ?::text[]) as moved(was, since, until, now))`
   bindings.push(
     typeId,
     boundArray(tail.keys),
     ...keptOf([...tail.records]),
-    boundArray(moved.map(([was]) => was)),
-    boundArray(moved.map(([, key]) => key)),
+    boundArray(moved.map(({ was }) => was)),
+    boundArray(moved.map(({ from }) => from)),
+    boundArray(moved.map(({ until }) => until)),
+    boundArray(moved.map(({ now }) => now)),
   )
   // What a field held then: asked once for each field, for all records together.
   const thens = wanted.map((fieldId) => {
@@ -111,8 +111,9 @@ export async function keysInGrid(
     bindings.push(typeId, fieldId, at)
     return `, then_${fieldId} as materialized (
      select distinct on (key) key, before from (
-       select coalesce(m.key, c.record_key) as key, c.before, c.captured_at, c.save_id
-         from ledger.change c left join moved m on m.was = c.record_key
+       select case when m.was is null then c.record_key else m.now end as key, c.before, c.captured_at, c.save_id
+         from ledger.change c
+         left join moved m on m.was = c.record_key and c.save_id >= m.since and (m.until is null or c.save_id < m.until)
         where c.type_id = ? and c.field_id = ? and c.captured_at > ?::timestamptz) as later
       order by key, captured_at, save_id)`
   })
@@ -157,16 +158,26 @@ export async function keysInGrid(
   return found.map((row) => row.record_key)
 }
 
-/** Keys that records had at some time after a moment or at it, and those they have now, or had last. */
-async function movedSince(trx: Knex.Transaction, typeId: number, at: string): Promise<[was: string, now: string][]> {
+/** Whose the keys of a type were after a moment, where that is not who has them now. */
+async function movedSince(trx: Knex.Transaction, typeId: number, at: string): Promise<KeyHeld[]> {
   const moves = await trx('ledger.save')
     .where({ type_id: typeId })
     .whereNotNull('key_before')
     .where('captured_at', '>', at)
-    .orderBy('id', 'desc')
-    .select<{ key_before: string; record_key: string }[]>('key_before', 'record_key')
-  // The latest first: where a key goes is known before those who came to it are met.
-  const now = new Map<string, string>()
-  for (const { key_before, record_key } of moves) now.set(key_before, now.get(record_key) ?? record_key)
-  return [...now]
+    .orderBy('id')
+    .select<{ id: string; captured_at: string; transaction_id: string; key_before: string; record_key: string }[]>(
+      'id',
+      'captured_at',
+      'transaction_id',
+      'key_before',
+      'record_key',
+    )
+  return keysHeld(
+    moves.map((move) => ({
+      id: move.id,
+      statement: `${move.transaction_id} ${move.captured_at}`,
+      was: move.key_before,
+      key: move.record_key,
+    })),
+  )
 }

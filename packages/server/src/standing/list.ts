@@ -1,5 +1,13 @@
 import { randomUUID } from 'node:crypto'
-import { grouped, holdingNow, isOfFound, type CoverageSpell, type Segment, type Standing } from '@spoor/core'
+import {
+  compareInstants,
+  grouped,
+  holdingNow,
+  isOfFound,
+  type CoverageSpell,
+  type Segment,
+  type Standing,
+} from '@spoor/core'
 import type { StandingPage } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -162,13 +170,21 @@ async function listThen(
   tail: Tail,
   masked: ReadonlySet<number>,
 ): Promise<Listed> {
-  const { typeId, fieldIds, marks, limit, where } = request
+  const { typeId, marks, limit, where } = request
+  // What a condition names is reckoned with the rest, so that what is not known of it shows no record.
+  const fieldIds = [...new Set([...request.fieldIds, ...where.map((one) => one.fieldId)])]
+  const reckoned = { ...request, fieldIds }
   const now = new Date().toISOString()
-  const isNow = request.at === undefined || request.at > now
+  const isNow = request.at === undefined || compareInstants(request.at, now) > 0
   const at = isNow ? now : request.at!
   if (!isNow && !(await wasTracked(trx, typeId, at))) return { records: [], next: null, total: 0 }
   const place = placeIn(request.after)
-  const grid = { ...request, at, isNow, deletedSince: marks ?? null }
+  const grid = {
+    ...request,
+    at,
+    isNow,
+    deletedSince: marks !== undefined && compareInstants(marks, at) < 0 ? marks : null,
+  }
   let { keys, total } = lists.read(place.list) ?? { keys: [], total: -1 }
   let list = place.list
   // By name the first are found by an index; who goes further down has all of them put in order, as others have at once.
@@ -192,17 +208,18 @@ async function listThen(
     const some = keys.slice(from, from + limit - records.length)
     from += some.length
     const rows = isNow
-      ? await rowsNow(trx, request, await standingsOf(trx, typeId, some, tail), masked)
-      : await rowsThen(trx, request, some, { at, tail, masked })
+      ? await rowsNow(trx, reckoned, await standingsOf(trx, typeId, some, tail), masked)
+      : await rowsThen(trx, reckoned, some, { at, tail, masked })
     records.push(...rows.filter((row) => row.deletedAt !== null || isSure(row, where)))
   }
   if (marks !== undefined) {
     const alive = records.filter((row) => row.deletedAt === null).map((row) => row.key)
-    const times = await timesChanged(trx, typeId, alive, { fieldIds, after: marks, until: at })
+    const times = await timesChanged(trx, typeId, alive, { fieldIds: request.fieldIds, after: marks, until: at })
     for (const row of records)
       for (const cell of row.values) cell.times = Math.min(2, times.get(row.key)?.get(cell.fieldId) ?? 0)
   }
-  return { records, next: from < total ? `${list} ${from}` : null, total }
+  const shown = records.map((row) => ({ ...row, values: row.values.slice(0, request.fieldIds.length) }))
+  return { records: shown, next: from < total ? `${list} ${from}` : null, total }
 }
 
 /** Whether anything of a type had been tracked by a moment: before that, who was there is not known either. */
@@ -216,7 +233,7 @@ async function wasTracked(trx: Knex.Transaction, typeId: number, at: string): Pr
   return rows[0]!.was
 }
 
-/** Whether the fields that conditions name are known of a record; of those that are not asked for nothing is said. */
+/** Whether the fields that conditions name are known of a record. */
 function isSure({ values }: Row, where: StandingRequest['where']): boolean {
   return where.every(({ fieldId }) => (values.find((cell) => cell.fieldId === fieldId)?.unknown ?? null) === null)
 }
@@ -251,7 +268,8 @@ async function rowsThen(
     if (!gone) return [{ ...row, deletedAt: null, values: fieldIds.map((id) => cellOf(id, fields.get(id)!)) }]
     // Made later, or deleted before anybody asked.
     const deletedAt = segments[0]!.from
-    const isNamed = marks !== undefined && deletedAt !== null && segments[0]!.by !== null && deletedAt > marks
+    const isNamed =
+      marks !== undefined && deletedAt !== null && segments[0]!.by !== null && compareInstants(marks, deletedAt) < 0
     return isNamed ? [{ ...row, deletedAt, values: [] }] : []
   })
 }

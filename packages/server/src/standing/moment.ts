@@ -1,5 +1,6 @@
 import {
   compareInstants,
+  groupBy,
   segmentAt,
   timelineOf,
   type CoverageSpell,
@@ -42,7 +43,7 @@ interface ActRow {
 }
 
 /** The keys that each of some records had, by its present key; most have had one. */
-export async function spansOf(db: Database, typeId: number, keys: readonly string[]): Promise<Map<string, KeySpan[]>> {
+async function spansOf(db: Database, typeId: number, keys: readonly string[]): Promise<Map<string, KeySpan[]>> {
   const { rows } = await db.raw<{ rows: { key: string }[] }>(
     `select distinct w.key from unnest(?::text[]) as w(key)
       where exists (select from ledger.save s where s.type_id = ? and s.key_before = w.key)
@@ -95,14 +96,11 @@ export async function recordsAt(
   const bound = spanBindings(keys, spans)
   const changes = await changesAround(db, typeId, bound, fieldIds, at)
   const { acts, labels } = await actsAround(db, typeId, bound, at)
+  const [changesOf, actsOf] = [groupBy(changes, (row) => row.n), groupBy(acts, (row) => row.n)]
   const found = await foundOfAll(db, typeId, keys, spans)
   return new Map(
     keys.map((key, n): [string, RecordThen] => {
-      const saves = savesAround(
-        changes.filter((row) => row.n === n),
-        acts.filter((row) => row.n === n),
-        masked,
-      )
+      const saves = savesAround(changesOf.get(n) ?? [], actsOf.get(n) ?? [], masked)
       const own = found.get(key) ?? []
       const fields = fieldIds.map((fieldId): [number, Segment] => {
         const hide = (row: Finding): Hidden | null =>

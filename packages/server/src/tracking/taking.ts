@@ -2,21 +2,19 @@ import { randomBytes } from 'node:crypto'
 import { setImmediate as breathe, setTimeout as sleep } from 'node:timers/promises'
 import {
   canonicalKey,
-  composedLabel,
   counted,
   commitment,
   emptyPlan,
   foundSalts,
   GrowingRoot,
   namedBy,
-  recordPlace,
   rulesOf,
   takingWords,
   toHex,
-  type LabelParts,
 } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { CapturedTable } from '../capture/table.ts'
+import { calledBy, readLabelParts } from '../capture/label-parts.ts'
 import { RecordNames } from '../capture/record-names.ts'
 import { heldByKey, heldInOrder, type HeldRow } from '../capture/held.ts'
 import { fingerprint } from '../ledger/fingerprint.ts'
@@ -204,10 +202,9 @@ export class Taking implements JobHandler {
 
   /** Rows with their labels, where those are made of what other records are called. */
   async #called(rows: readonly HeldRow[]): Promise<HeldRow[]> {
-    const made = rows.map((row) => ({ row, parts: row.label_of === null ? null : parsedParts(row.label_of) }))
+    const made = rows.map((row) => ({ row, parts: readLabelParts(row.label_of) }))
     const names = await this.#names.of(made.flatMap(({ parts }) => (parts === null ? [] : namedBy(parts))))
-    const nameOf = (typeId: number, key: string) => names.get(recordPlace(typeId, key))
-    return made.map(({ row, parts }) => (parts === null ? row : { ...row, label: composedLabel(parts, nameOf) }))
+    return made.map(({ row, parts }) => ({ ...row, label: calledBy(row.label, parts, names) }))
   }
 
   #line(
@@ -228,8 +225,6 @@ export class Taking implements JobHandler {
     )
   }
 }
-
-const parsedParts = (json: string) => JSON.parse(json) as LabelParts
 
 function* valuesHeld(table: CapturedTable, rows: readonly HeldRow[]): Generator<[fieldId: number, value: string]> {
   for (const row of rows)

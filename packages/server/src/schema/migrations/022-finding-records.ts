@@ -1,8 +1,5 @@
 import type { Knex } from 'knex'
-
-/** Which values a record is looked for by: words, addresses, numbers with blanks; plain numbers and days are everybody's. */
-const telling = (value: string) =>
-  `length(${value}) between 3 and 60 and ${value} !~ '^[-+]{0,1}[0-9]*[.]{0,1}[0-9]*$' and ${value} !~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}' and ${value} not in ('true', 'false')`
+import { telling } from '../../ledger/telling.ts'
 
 /** Records are found in a moment among a million: by a part of their name or key, and by what they hold or held. */
 export async function up(db: Knex): Promise<void> {
