@@ -44,15 +44,25 @@ test('another source is connected by its address, tried first, with words for wh
   await query(business, 'create database annexe')
   const annexe = new URL(business)
   annexe.pathname = '/annexe'
-  await query(annexe.href, 'create table annexe (id int primary key, word text); create table legacy_keys (hook text)')
+  await query(
+    annexe.href,
+    `create role annexe_owner; create table annexe (id int primary key, word text); create table legacy_keys (hook text);
+     alter table annexe owner to annexe_owner; alter table legacy_keys owner to annexe_owner`,
+  )
   await page.getByLabel('Address', { exact: true }).fill(annexe.href)
   await page.getByRole('button', { name: 'Try this address' }).click()
   await expect(page.getByText('public.legacy_keys has no primary key')).toBeVisible()
   await axeFindsNothing(page)
+  // By a superuser's address, which is not kept then.
+  await expect(page.getByLabel('Make a login for Spoor')).toBeChecked()
+  await expect(page.getByText('grant "annexe_owner" to "spoor_annexe";')).toBeVisible()
   await page.getByLabel('What to call it').fill('The annexe')
   await page.getByRole('button', { name: 'Connect' }).click()
   await expect(page.getByRole('combobox', { name: 'Source', exact: true })).toBeVisible()
   await expect(page.getByText('0 of 3 fields tracked · no plan in force yet')).toBeVisible()
+  await page.getByRole('button', { name: 'Sources …' }).click()
+  await expect(page.getByText(/postgresql:\/\/spoor_annexe@127\.0\.0\.1:\d+\/annexe/)).toBeVisible()
+  await page.getByRole('button', { name: 'Close', exact: true }).click()
   await choose(page, 'Source', 'Larkmere business database')
   await expect(page.getByText(/69 of 118 fields tracked · plan 3 in force/)).toBeVisible()
 })

@@ -31,19 +31,24 @@ export function recentOptions(records: readonly RecentRecord[], names: NamedVoca
   }))
 }
 
-function recordOption(hit: RecordHits['records'][number], words: string, names: NamedVocabulary): FindOption {
-  const { by } = hit
+/** What of a record was met, where that is not its name, and whether it is gone. */
+export function metWords({ by, deleted }: RecordHits['records'][number], names: NamedVocabulary): string {
   const met =
     by === null
       ? []
       : 'formerKey' in by
-        ? [`had the key ${by.formerKey}`]
+        ? [`had the key ${(JSON.parse(by.formerKey) as string[]).join(' · ')}`]
         : [`${names.fieldName(by.fieldId)} ${by.now ? 'is' : 'was'} ${by.value}`]
+  return [...(deleted ? ['deleted'] : []), ...met].join(' · ')
+}
+
+function recordOption(hit: RecordHits['records'][number], words: string, names: NamedVocabulary): FindOption {
+  const { by } = hit
   const begins = by === null && hit.label.toLowerCase().startsWith(words.toLowerCase())
   return {
     as: 'Record',
     title: `${names.typeTitle(hit.typeId)} ${hit.label}`,
-    note: [...(hit.deleted ? ['deleted'] : []), ...met].join(' · '),
+    note: metWords(hit, names),
     to: recordLink(hit),
     weight: begins ? 80 : by === null ? 60 : 55,
   }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type Save } from '@spoor/contract'
-import { counted, scopeEntries, type Scope, type Segment } from '@spoor/core'
+import { compareInstants, counted, scopeEntries, type Scope, type Segment } from '@spoor/core'
 import { computed } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -44,7 +44,9 @@ const shown = ({ holding }: Segment) =>
   holdingShown(holding, props.names.baseType(props.fieldId), (held) => labelOf.value(props.fieldId, held))
 const doer = (save: Save) => save.actor.knownAs ?? save.actor.name
 const holdsThen = ({ from, to }: Segment) =>
-  props.at !== null && (from === null || from <= props.at) && (to === null || props.at < to)
+  props.at !== null &&
+  (from === null || compareInstants(from, props.at) <= 0) &&
+  (to === null || compareInstants(props.at, to) < 0)
 function howLong({ from, to, holding }: Segment): string {
   if (holding.state !== 'value' || from === null) return ''
   const ms = (to === null ? Date.now() : Date.parse(to)) - Date.parse(from)

@@ -198,6 +198,7 @@ function add() {
 </template>
 
 <style scoped src="../scope/sentence.css"></style>
+<style scoped src="../scope/condition.css"></style>
 <style scoped>
 .row {
   display: grid;
@@ -208,25 +209,7 @@ function add() {
 .wide {
   width: 460px;
 }
-.said {
-  display: flex;
-  justify-content: space-between;
-  gap: 12px;
-}
 .new {
-  display: grid;
-  grid-template-columns: 150px auto 1fr auto;
-  gap: 6px;
-  align-items: center;
-  margin: 6px 0;
-}
-select {
-  font: inherit;
-  font-size: 13px;
-  height: 26px;
-  background: var(--panel);
-  color: var(--ink);
-  border: 1px solid var(--faint);
-  border-radius: 3px;
+  --condition: 150px auto 1fr auto;
 }
 </style>

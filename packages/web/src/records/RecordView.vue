@@ -5,7 +5,7 @@ import DatePicker from 'ant-design-vue/es/date-picker'
 import Switch from 'ant-design-vue/es/switch'
 import type { Dayjs } from 'dayjs'
 import { routes, type Save } from '@spoor/contract'
-import { counted, differences, scopeEntries, stateAt, type Holding } from '@spoor/core'
+import { counted, differences, stateAt, type Holding } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
@@ -21,10 +21,11 @@ import { labelsOf } from '../value/labels.ts'
 import { dayAndTime, dayOnly, fromCalendar, fullTime, readerZone, shortTime, toCalendar } from '../value/time.ts'
 import BesidePicker from './BesidePicker.vue'
 import RecordLanes from './RecordLanes.vue'
-import { belowRecord, linesScope, mostBelow } from './below.ts'
+import { useBelow } from './below.ts'
+import { useBeside } from './beside.ts'
 import { recordLink } from './link.ts'
 import { lengthWords, type Range } from './scale.ts'
-import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
+import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, timesOf, trailOf } from './story.ts'
 
 const route = useRoute()
 const router = useRouter()
@@ -65,25 +66,11 @@ const fieldIds = computed(() => fieldsOf(story.value))
 const lanes = computed(() => lanesOf(trail.value, fieldIds.value))
 
 /** Another record of the same type, whose moment B stands beside this one's moment A. */
-const besideKey = computed(() => String(route.query['beside'] ?? ''))
-const beside = useQuery({
-  queryKey: ['record-story', typeId, besideKey, computed(() => pulse.pulse?.latestSave)],
-  queryFn: () => call(routes.readStoryOfRecord, { query: { typeId: String(typeId.value), key: besideKey.value } }),
-  enabled: computed(() => besideKey.value !== ''),
-  placeholderData: (before) => (before?.record.key === besideKey.value ? before : undefined),
-})
-const other = computed(() => (besideKey.value === '' ? undefined : beside.data.value))
-const otherTrail = computed(() => (other.value ? trailOf(other.value) : null))
-const otherLanes = computed(() => (otherTrail.value ? lanesOf(otherTrail.value, fieldIds.value) : []))
-const timesOf = (list: readonly Save[]) => [...new Set(list.map((save) => Date.parse(save.at)))].sort((x, y) => x - y)
-function putBeside(key: string | null) {
-  const { beside: _, ...rest } = route.query
-  void router.replace({ query: key === null ? rest : { ...rest, beside: key } })
-}
+const beside = useBeside(typeId, fieldIds)
+const other = beside.story
 const zoom = ref<Range | null>(null)
 const saves = computed(() => data.value?.saves ?? [])
 const saveTimes = computed(() => timesOf(saves.value))
-const otherTimes = computed(() => timesOf(other.value?.saves ?? []))
 const people = computed(() => new Set(saves.value.map((save) => save.actor.knownAs ?? save.actor.name)).size)
 const labelOf = computed(() => labelsOf([...(data.value?.references ?? []), ...(other.value?.references ?? [])]))
 const shown = (holding: Holding, fieldId: number) =>
@@ -93,7 +80,7 @@ const shown = (holding: Holding, fieldId: number) =>
 const whole = computed<Range>(() => {
   const toMs = now.value.getTime()
   const tracked = story.value.coverage.map(({ from }) => Date.parse(from))
-  const firsts = [saveTimes.value[0], otherTimes.value[0]].filter((ms) => ms !== undefined)
+  const firsts = [saveTimes.value[0], beside.times.value[0]].filter((ms) => ms !== undefined)
   const first = firsts.length > 0 ? Math.min(...firsts) : Math.min(...tracked, toMs - 86_400_000)
   const room = Math.max(60_000, (toMs - first) * 0.06)
   return { fromMs: first - room, toMs }
@@ -126,7 +113,7 @@ watchDebounced(
 )
 
 const atA = computed(() => stateAt(trail.value, fieldIds.value, instantOf(a.value)))
-const atB = computed(() => stateAt(otherTrail.value ?? trail.value, fieldIds.value, instantOf(b.value)))
+const atB = computed(() => stateAt(beside.trail.value ?? trail.value, fieldIds.value, instantOf(b.value)))
 const atNow = computed(() => stateAt(trail.value, fieldIds.value, instantOf(now.value.getTime())))
 const differing = computed(() => differences(atA.value, atB.value))
 const certain = computed(() => differing.value.filter((one) => one.differs))
@@ -138,7 +125,7 @@ const rows = computed(() => {
     .map((id) => ({
       id,
       differs: differ.get(id) === true,
-      held: [atA.value.get(id)!, atB.value.get(id)!, ...(otherTrail.value ? [] : [atNow.value.get(id)!])],
+      held: [atA.value.get(id)!, atB.value.get(id)!, ...(beside.trail.value ? [] : [atNow.value.get(id)!])],
     }))
 })
 const doer = (save: Save) => save.actor.knownAs ?? save.actor.name
@@ -149,21 +136,11 @@ const how = computed(() =>
   })),
 )
 
-/** Saves of its lines, which are read in its trail. */
-const lines = computed(() =>
-  data.value ? linesScope(typeId.value, [data.value.record.key, ...data.value.record.formerKeys], names.value) : null,
+const below = useBelow(
+  typeId,
+  computed(() => data.value && [data.value.record.key, ...data.value.record.formerKeys]),
+  names,
 )
-const linesText = computed(() => new URLSearchParams(scopeEntries(lines.value ?? {})).toString())
-const linesSaved = useQuery({
-  queryKey: ['saves-of-lines', linesText, computed(() => pulse.pulse?.latestSave)],
-  queryFn: () => call(routes.listSaves, { query: { scope: linesText.value, limit: String(mostBelow) } }),
-  enabled: computed(() => lines.value !== null),
-  placeholderData: (before, query) => (query?.queryKey[1] === linesText.value ? before : undefined),
-})
-const below = computed(() => {
-  const page = lines.value === null ? undefined : linesSaved.data.value
-  return page ? belowRecord(page.saves, page.next !== null, names.value) : []
-})
 const listedBelow = ref<number | null>(null)
 const savesBelow = computed(() => below.value.find((one) => one.typeId === listedBelow.value)?.saves ?? [])
 
@@ -223,8 +200,8 @@ const summaryOf = (save: Save) =>
       <span class="space" />
       <button class="plain view" :class="{ on: view === 'lanes' }" @click="view = 'lanes'">Lanes</button>
       <button class="plain view" :class="{ on: view === 'versions' }" @click="view = 'versions'">Versions</button>
-      <PressPopover v-if="besideKey === ''" title="Another record beside it">
-        <BesidePicker :type-id="typeId" :besides="data.record.key" @pick="putBeside" />
+      <PressPopover v-if="!beside.wanted.value" title="Another record beside it">
+        <BesidePicker :type-id="typeId" :besides="data.record.key" @pick="beside.put" />
       </PressPopover>
       <RouterLink :to="{ path: '/changes', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
         >Its saves in Changes</RouterLink
@@ -266,15 +243,15 @@ const summaryOf = (save: Save) =>
               <span class="quiet">Beside it:</span> <bdi>{{ other.record.label }}</bdi>
               <span class="quiet">{{ other.record.deleted ? 'deleted' : '' }}</span>
               <RouterLink class="small" :to="recordLink(other.record)">Its own story</RouterLink>
-              <button class="plain link small" @click="putBeside(null)">Put it away</button>
+              <button class="plain link small" @click="beside.put(null)">Put it away</button>
             </h2>
             <p v-if="other.partial" class="note">You see a part of its saves, so what it held is not reckoned here.</p>
             <RecordLanes
               v-model:a="a"
               v-model:b="b"
               v-model:range="zoom"
-              :lanes="otherLanes"
-              :save-times="otherTimes"
+              :lanes="beside.lanes.value"
+              :save-times="beside.times.value"
               :whole="whole"
               :picked="pickedLane?.fieldId ?? null"
               :field-name="names.fieldName"
@@ -283,8 +260,8 @@ const summaryOf = (save: Save) =>
               @open="opened = $event"
             />
           </template>
-          <ProblemNote v-else-if="besideKey !== '' && beside.error.value" :problem="problemOf(beside.error.value)"
-            ><button class="plain link" @click="putBeside(null)">Go on with this record alone</button></ProblemNote
+          <ProblemNote v-else-if="beside.wanted.value && beside.error.value" :problem="problemOf(beside.error.value)"
+            ><button class="plain link" @click="beside.put(null)">Go on with this record alone</button></ProblemNote
           >
           <div class="legend quiet">
             <p><span class="hatch" /> unknown: not tracked then, or not changed since it is</p>

@@ -6,6 +6,7 @@ import { routes, sightOf } from '@spoor/contract'
 import { counted, scopeEntries, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
+import { metWords } from '../find/options.ts'
 import NothingTracked from '../frame/NothingTracked.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
@@ -53,7 +54,7 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
       autofocus
       allow-clear
       aria-label="Find a record by its name or number"
-      placeholder="Find a record by its name or number"
+      placeholder="Find a record by its name, number, a value or a former key"
     />
     <nav v-if="types.length > 0" class="types" aria-label="Records of a type">
       <span class="quiet">As they stand now:</span>
@@ -86,14 +87,14 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
       <h2>Found</h2>
       <p v-if="found.isPending.value" class="quiet">Looking …</p>
       <p v-else-if="found.data.value?.records.length === 0">
-        No record that was ever changed is called so. One that has not changed since tracking began is not on the trail.
+        No record on the trail is called so, has or had such a key, or holds or held exactly that.
       </p>
       <ul v-else>
         <li v-for="record in found.data.value?.records" :key="`${record.typeId} ${record.key}`">
           <RouterLink :to="recordLink(record)"
             ><span class="quiet">{{ names.typeTitle(record.typeId) }}</span> <bdi>{{ record.label }}</bdi></RouterLink
           >
-          <span class="quiet">{{ record.deleted ? 'deleted' : '' }}</span>
+          <span class="quiet met">{{ metWords(record, names) }}</span>
         </li>
       </ul>
     </template>
@@ -131,6 +132,9 @@ li {
   gap: 12px;
   padding: 5px 0;
   border-bottom: 1px solid var(--line-soft);
+}
+li .met {
+  grid-column: 2 / -1;
 }
 li a {
   overflow: hidden;

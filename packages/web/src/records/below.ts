@@ -1,5 +1,9 @@
-import type { Save } from '@spoor/contract'
-import { groupBy, type Scope } from '@spoor/core'
+import { useQuery } from '@tanstack/vue-query'
+import { routes, type Save } from '@spoor/contract'
+import { groupBy, scopeEntries, type Scope } from '@spoor/core'
+import { computed, type ComputedRef, type Ref } from 'vue'
+import { call } from '../api/client.ts'
+import { usePulse } from '../frame/pulse.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { fullTime } from '../value/time.ts'
 
@@ -13,10 +17,10 @@ export interface Below {
 }
 
 /** So many of the latest are shown. */
-export const mostBelow = 200
+const mostBelow = 200
 
 /** The saves of a record's lines, through the keys it had; null where records of its type have none. */
-export function linesScope(typeId: number, keys: readonly string[], names: NamedVocabulary): Scope | null {
+function linesScope(typeId: number, keys: readonly string[], names: NamedVocabulary): Scope | null {
   const types = names.types.filter((type) => type.parentTypeId === typeId).map((type) => type.id)
   if (types.length === 0) return null
   return {
@@ -26,7 +30,7 @@ export function linesScope(typeId: number, keys: readonly string[], names: Named
 }
 
 /** @param more whether there are older ones */
-export function belowRecord(saves: readonly Save[], more: boolean, names: NamedVocabulary): Below[] {
+function belowRecord(saves: readonly Save[], more: boolean, names: NamedVocabulary): Below[] {
   return [...groupBy(saves, (save) => save.typeId)].map(([typeId, own]) => ({
     typeId,
     title: `${names.type(typeId) ?? `record type ${typeId}`} · ${more ? 'the latest ' : ''}${own.length}`,
@@ -37,4 +41,24 @@ export function belowRecord(saves: readonly Save[], more: boolean, names: NamedV
       title: `${label} ${action === 'change' ? 'changed' : `${action}d`}, ${fullTime(at)}`,
     })),
   }))
+}
+
+/** Saves of a record's lines, which are read in its trail. @param keys that it has and had; undefined while nobody knows */
+export function useBelow(
+  typeId: Ref<number>,
+  keys: Ref<readonly string[] | undefined>,
+  names: Ref<NamedVocabulary>,
+): ComputedRef<Below[]> {
+  const pulse = usePulse()
+  const scope = computed(() => (keys.value ? linesScope(typeId.value, keys.value, names.value) : null))
+  const text = computed(() => new URLSearchParams(scopeEntries(scope.value ?? {})).toString())
+  const { data } = useQuery({
+    queryKey: ['saves-of-lines', text, computed(() => pulse.pulse?.latestSave)],
+    queryFn: () => call(routes.listSaves, { query: { scope: text.value, limit: String(mostBelow) } }),
+    enabled: computed(() => scope.value !== null),
+    placeholderData: (before, query) => (query?.queryKey[1] === text.value ? before : undefined),
+  })
+  return computed(() =>
+    scope.value && data.value ? belowRecord(data.value.saves, data.value.next !== null, names.value) : [],
+  )
 }

@@ -112,6 +112,11 @@ export function savesBetween(saves: readonly Save[], fieldId: number, from: stri
   )
 }
 
+/** When saves were made, epoch milliseconds, each moment once and in order. */
+export function timesOf(saves: readonly Pick<Save, 'at'>[]): number[] {
+  return [...new Set(saves.map((save) => Date.parse(save.at)))].sort((x, y) => x - y)
+}
+
 /** A lane of the picture: what one field held, spell by spell. */
 export interface Lane {
   fieldId: number

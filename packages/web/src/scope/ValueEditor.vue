@@ -59,7 +59,7 @@ function add() {
 
 <template>
   <ul v-if="part.tests.length > 0">
-    <li v-for="(one, at) in part.tests" :key="at">
+    <li v-for="(one, at) in part.tests" :key="at" class="said">
       {{ words(one) }}
       <button class="plain act" @click="emit('put', { ...part, tests: part.tests.filter((_, other) => other !== at) })">
         Take away
@@ -76,27 +76,10 @@ function add() {
   <p class="quiet">Values as the database writes them: 120.50, 2026-03-20. Masked fields are left out.</p>
 </template>
 
+<style scoped src="./condition.css"></style>
 <style scoped>
 .new {
-  display: grid;
-  grid-template-columns: auto 1fr auto;
-  gap: 6px;
-  align-items: center;
-  margin: 6px 0;
-}
-select {
-  font: inherit;
-  font-size: 13px;
-  height: 26px;
-  background: var(--panel);
-  color: var(--ink);
-  border: 1px solid var(--faint);
-  border-radius: 3px;
-}
-li {
-  display: flex;
-  justify-content: space-between;
-  gap: 12px;
+  --condition: auto 1fr auto;
 }
 .act {
   color: var(--pine);
