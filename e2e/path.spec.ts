@@ -182,9 +182,9 @@ test('a change is reverted: rehearsed, not over a later one, applied, and linked
   const rent = page.locator('[data-state=clear]')
   await expect(rent).toContainText('weekly rent')
   const deposit = page.locator('[data-state=changed-since]')
-  await expect(deposit).toContainText('changed since')
+  await expect(page.locator('[data-group=changed-since]')).toContainText('1 changed since')
   await expect(deposit).toContainText('333.33')
-  await expect(deposit.getByRole('radio', { name: 'keep', exact: true })).toBeChecked()
+  await expect(deposit.getByRole('radio', { name: 'leave', exact: true })).toBeChecked()
   await axe()
   expect(
     (await inBusiness<{ weekly_rent: string }>('select weekly_rent from lettings.tenancy where id = 10001'))[0]!

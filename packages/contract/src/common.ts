@@ -40,3 +40,17 @@ export const ScopeText = v.optional(v.pipe(v.string(), v.maxLength(20_000)), '')
 export const Kind = v.picklist(actorKinds)
 export const Action = v.picklist(['create', 'change', 'delete'])
 export type Action = v.InferOutput<typeof Action>
+
+/** A moment in UTC. */
+export const Moment = v.pipe(
+  v.string(),
+  v.regex(/^(?!0000)\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d{1,6})?Z$/, 'Give a moment as 2026-03-01T09:00:00Z.'),
+  // A day that its month does not have would be read as one of the next.
+  v.check((text) => {
+    const ms = Date.parse(text)
+    return !Number.isNaN(ms) && new Date(ms).toISOString().slice(0, 10) === text.slice(0, 10)
+  }, 'There is no such moment.'),
+)
+
+/** The canonical text of a record's key. */
+export const RecordKey = v.pipe(v.string(), v.minLength(1), v.maxLength(10_000))

@@ -1,8 +1,8 @@
 import * as v from 'valibot'
-import { Captured, Instant, IntParam, Reason, SaveId, IdNumber } from './common.ts'
+import { Captured, IdNumber, Instant, IntParam, Moment, Reason, RecordKey, SaveId } from './common.ts'
 import { route } from './route.ts'
 
-export const Choice = v.picklist(['keep', 'overwrite'])
+export const Choice = v.picklist(['keep', 'overwrite', 'leave'])
 /** What `follows` is worked out by the source from values that are set back: foretold, never written. */
 export const ItemState = v.picklist(['clear', 'already-so', 'changed-since', 'follows', 'blocked'])
 
@@ -45,6 +45,41 @@ export type Effect = v.InferOutput<typeof Effect>
 export const Refusal = v.object({ typeId: v.number(), key: v.string(), label: v.string(), words: v.string() })
 export type Refusal = v.InferOutput<typeof Refusal>
 
+/** Values of a correction that have in common what becomes of them, and why. */
+export const CorrectionGroup = v.object({
+  id: v.string(),
+  state: ItemState,
+  /** Why they cannot be written. */
+  why: v.nullable(v.string()),
+  /** Of values that changed since: who changed them last and for which reason, as far as the trail knows. */
+  since: v.nullable(v.object({ by: v.string(), reason: v.nullable(v.string()) })),
+  fieldIds: v.array(v.number()),
+  values: v.number(),
+  records: v.number(),
+  /** How many of them are chosen to be set back, and how many were written. */
+  chosen: v.number(),
+  written: v.number(),
+})
+export type CorrectionGroup = v.InferOutput<typeof CorrectionGroup>
+
+/** What the trail saw of what was written. */
+export const Verdict = v.object({
+  /** Values that the trail saw become what was asked for. */
+  asAsked: v.number(),
+  /** Values that it did not: the source made something else of them, or their field was not tracked. The first hundred. */
+  otherwise: v.array(
+    v.object({
+      typeId: v.number(),
+      key: v.string(),
+      label: v.string(),
+      fieldId: v.number(),
+      seen: v.nullable(v.object({ value: Captured })),
+      target: Captured,
+    }),
+  ),
+  otherwiseCount: v.number(),
+})
+
 export const Trial = v.object({
   at: Instant,
   /** Null when the source accepted every write; otherwise its own words. */
@@ -73,15 +108,46 @@ export type CorrectionHead = v.InferOutput<typeof CorrectionHead>
 
 export const Correction = v.object({
   ...CorrectionHead.entries,
-  items: v.array(CorrectionItem),
+  /** What was asked to be set back, where that was not picked change by change. */
+  asked: v.nullable(v.string()),
+  /** Saves in what was asked that made or deleted their record, which setting values back does not undo. */
+  leftOut: v.number(),
+  groups: v.array(CorrectionGroup),
+  /** What applying it would write. */
+  writes: v.object({ values: v.number(), records: v.number() }),
   trial: v.nullable(Trial),
-  /** The saves that carried it out, once collected. */
+  /** The saves that carried it out, once collected: the first of them, and how many there are. */
   savedAs: v.array(SaveId),
+  savedCount: v.number(),
+  /** Once it was applied and all that it wrote was collected. */
+  verdict: v.nullable(Verdict),
 })
 export type Correction = v.InferOutput<typeof Correction>
 
 const params = v.object({ correctionId: IntParam })
 const Choices = v.pipe(v.array(v.strictObject({ itemId: IdNumber, choice: Choice })), v.maxLength(50_000))
+const GroupId = v.pipe(v.string(), v.regex(/^[0-9a-f]{32}$/, 'Give the name of a group of the correction.'))
+
+/** Changes picked one by one, all that a scope means, or values as they were at a moment. */
+const DraftWish = v.union([
+  v.strictObject({
+    changes: v.pipe(
+      v.array(v.strictObject({ saveId: SaveId, fieldId: v.optional(IdNumber) })),
+      v.minLength(1),
+      v.maxLength(10_000),
+    ),
+  }),
+  v.strictObject({ scope: v.pipe(v.string(), v.minLength(1), v.maxLength(20_000)) }),
+  v.strictObject({
+    past: v.strictObject({
+      typeId: IdNumber,
+      at: Moment,
+      fieldIds: v.pipe(v.array(IdNumber), v.minLength(1), v.maxLength(1600)),
+      /** All records of the type, unless said. */
+      keys: v.optional(v.pipe(v.array(RecordKey), v.minLength(1), v.maxLength(1000))),
+    }),
+  }),
+])
 
 export const correctionRoutes = {
   listCorrections: route({
@@ -95,23 +161,27 @@ export const correctionRoutes = {
     method: 'POST',
     path: '/corrections',
     needs: 'corrections.draft',
-    summary: 'Draft a correction that sets changes back, and rehearse it',
-    body: v.strictObject({
-      changes: v.pipe(
-        v.array(v.strictObject({ saveId: SaveId, fieldId: v.optional(IdNumber) })),
-        v.minLength(1),
-        v.maxLength(10_000),
-      ),
-    }),
+    summary:
+      'Draft a correction that sets changes, everything in a scope, or values to what they were at a moment, and rehearse it',
+    body: DraftWish,
     response: Correction,
   }),
   readCorrection: route({
     method: 'GET',
     path: '/corrections/:correctionId',
     needs: 'corrections.read',
-    summary: 'One correction with its items',
+    summary: 'One correction with what becomes of its values, in groups',
     params,
     response: Correction,
+  }),
+  listCorrectionItems: route({
+    method: 'GET',
+    path: '/corrections/:correctionId/items',
+    needs: 'corrections.read',
+    summary: 'Values of a correction, of one group or of all',
+    params,
+    query: v.object({ group: v.optional(GroupId), after: v.optional(IntParam) }),
+    response: v.object({ items: v.array(CorrectionItem), next: v.nullable(v.number()) }),
   }),
   rehearseCorrection: route({
     method: 'POST',
@@ -119,7 +189,13 @@ export const correctionRoutes = {
     needs: 'corrections.draft',
     summary: 'Compare with the source as it is now and try the writes in a transaction that is rolled back',
     params,
-    body: v.strictObject({ choices: Choices }),
+    body: v.strictObject({
+      choices: Choices,
+      /** For all values of a group; a value's own choice comes before its group's. */
+      groups: v.optional(v.pipe(v.array(v.strictObject({ group: GroupId, choice: Choice })), v.maxLength(1000)), []),
+      /** Leave alone the records that the source refused in the last rehearsal. */
+      leaveRefused: v.optional(v.boolean(), false),
+    }),
     response: Correction,
   }),
   applyCorrection: route({

@@ -34,6 +34,7 @@ export const problems = {
   'not-yours': { status: 403, title: 'This was not put to you' },
   'erasure-decided': { status: 409, title: 'This was decided already' },
   'too-many-to-sort': { status: 422, title: 'Too many for another order' },
+  'too-many-to-revert': { status: 422, title: 'Too many for one correction' },
   'too-large': { status: 413, title: 'That is too large' },
   busy: { status: 503, title: 'Spoor is busy' },
   unexpected: { status: 500, title: 'Something went wrong in Spoor' },

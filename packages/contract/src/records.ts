@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Captured, Instant, IntParam } from './common.ts'
+import { Captured, Instant, IntParam, Moment, RecordKey } from './common.ts'
 import { Reference, Save } from './changes.ts'
 import { route } from './route.ts'
 
@@ -137,17 +137,6 @@ const Conditions = v.pipe(
   }),
 )
 
-/** A moment in UTC. */
-const Moment = v.pipe(
-  v.string(),
-  v.regex(/^(?!0000)\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d{1,6})?Z$/, 'Give a moment as 2026-03-01T09:00:00Z.'),
-  // A day that its month does not have would be read as one of the next.
-  v.check((text) => {
-    const ms = Date.parse(text)
-    return !Number.isNaN(ms) && new Date(ms).toISOString().slice(0, 10) === text.slice(0, 10)
-  }, 'There is no such moment.'),
-)
-
 /** Which records of a type, as of when, in which order, and from when on changes are marked. */
 const gridQuery = {
   typeId: IntParam,
@@ -161,7 +150,7 @@ const gridQuery = {
   order: v.optional(v.pipe(v.string(), v.regex(/^-?\d{1,9}$/))),
 }
 
-const recordQuery = v.object({ typeId: IntParam, key: v.pipe(v.string(), v.minLength(1), v.maxLength(10_000)) })
+const recordQuery = v.object({ typeId: IntParam, key: RecordKey })
 
 export const recordRoutes = {
   readPresentRecord: route({

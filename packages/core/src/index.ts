@@ -122,6 +122,7 @@ export {
   writesOf,
   type BlockReason,
   type Choice,
+  type Chosen,
   type CurrentValue,
   type GuardedWrite,
   type RehearsedItem,

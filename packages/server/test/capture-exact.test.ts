@@ -2,11 +2,11 @@ import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
 import { draftCorrection } from '../src/corrections/draft.ts'
-import { readCorrection } from '../src/corrections/store.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
 import { asSuperuser } from './names.ts'
 import { ledger, makeWorld, track, type LedgerEntry, type World } from './support.ts'
+import { wholeCorrection } from './whole-correction.ts'
 
 const wide = Array.from({ length: 1599 }, (_, at) => `c${at} int`).join(', ')
 let world: World
@@ -372,13 +372,9 @@ describe('a revert', () => {
       .where('t.table_name', 'kept')
       .whereIn('f.column_name', [...columns])
       .pluck<number[]>('f.id')
-    const id = await draftCorrection(
-      world.db,
-      fields.map((fieldId) => ({ saveId, fieldId })),
-      world.adminId,
-    )
-    await rehearseCorrection(deps(), id, new Map(), admin())
-    return await readCorrection(world.db, id)
+    const id = await draftCorrection(world.db, { changes: fields.map((fieldId) => ({ saveId, fieldId })) }, world.admin)
+    await rehearseCorrection(deps(), id, {}, admin())
+    return await wholeCorrection(world, id)
   }
 
   it('says what the source made of it where that is not what was written', async () => {
@@ -389,7 +385,7 @@ describe('a revert', () => {
     // A table's name is written in one way, whatever the search path is.
     expect(correction.items.map((item) => item.state)).toEqual(['clear', 'clear', 'clear'])
     await applyCorrection(deps(), correction.id, 'set back', admin())
-    const { items } = await readCorrection(world.db, correction.id)
+    const { items } = await wholeCorrection(world, correction.id)
     expect(items.map((item) => [item.target, item.written, item.why])).toEqual([
       ['a', true, null],
       ['by hand', false, 'written, but the source’s own rules put another value in its place'],
@@ -430,11 +426,11 @@ describe('a revert', () => {
     ).id
     const id = await draftCorrection(
       world.db,
-      saves.map((save) => ({ saveId: save.id, fieldId })),
-      world.adminId,
+      { changes: saves.map((save) => ({ saveId: save.id, fieldId })) },
+      world.admin,
     )
-    await rehearseCorrection(deps(), id, new Map(), admin())
-    const { trial } = await readCorrection(world.db, id)
+    await rehearseCorrection(deps(), id, {}, admin())
+    const { trial } = await wholeCorrection(world, id)
     expect(trial!.refused).toMatchObject([
       { key: '["31"]', words: expect.stringMatching(/kept_word_check.*Failing row contains \(31, never/) as string },
     ])

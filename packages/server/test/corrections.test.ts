@@ -1,14 +1,13 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import type { Correction } from '@spoor/contract'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
 import { applying, noteAttempt, settleAttempts, type Attempt } from '../src/corrections/attempt.ts'
 import { draftCorrection, type PickedChange } from '../src/corrections/draft.ts'
-import { readCorrection } from '../src/corrections/store.ts'
 import type { SignedIn } from '../src/http/bind.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
 import { throughLossyWire } from './lossy.ts'
 import { ledger, makeWorld, track, type LedgerEntry, type World } from './support.ts'
+import { wholeCorrection, type WholeCorrection } from './whole-correction.ts'
 
 let world: World
 let admin: SignedIn
@@ -38,10 +37,10 @@ async function changed(from: string | null, to: string | null): Promise<{ id: nu
 async function fieldId(column: string): Promise<number> {
   return (await world.db('spoor.field').where({ column_name: column }).first<{ id: number }>('id')).id
 }
-async function drafted(picked: PickedChange[]): Promise<Correction> {
-  const id = await draftCorrection(world.db, picked, world.adminId)
-  await rehearseCorrection(deps(), id, new Map(), admin)
-  return await readCorrection(world.db, id)
+async function drafted(picked: PickedChange[]): Promise<WholeCorrection> {
+  const id = await draftCorrection(world.db, { changes: picked }, admin)
+  await rehearseCorrection(deps(), id, {}, admin)
+  return await wholeCorrection(world, id)
 }
 const rentOf = async (id: number) =>
   (await sql('select rent from tenancy where id = $1', [id])).rows[0] as { rent: string | null } | undefined
@@ -63,7 +62,7 @@ describe('a revert', () => {
       channel: 'correction',
       reason: 'typed wrongly',
     })
-    const after = await readCorrection(world.db, correction.id)
+    const after = await wholeCorrection(world, correction.id)
     expect(after).toMatchObject({ state: 'applied', savedAs: [last.id] })
     expect(after.items[0]!.written).toBe(true)
   })
@@ -87,7 +86,12 @@ describe('a revert', () => {
       code: 'nothing-to-revert',
     })
     expect(await rentOf(id)).toEqual({ rent: '133.00' })
-    await rehearseCorrection(deps(), correction.id, new Map([[correction.items[0]!.id, 'overwrite']]), admin)
+    await rehearseCorrection(
+      deps(),
+      correction.id,
+      { items: new Map([[correction.items[0]!.id, 'overwrite' as const]]) },
+      admin,
+    )
     await applyCorrection(deps(), correction.id, 'yes, really', admin)
     expect(await rentOf(id)).toEqual({ rent: '110.00' })
   })
@@ -105,7 +109,7 @@ describe('a revert', () => {
       code: 'correction-moved',
     })
     expect(await rentOf(one.id)).toEqual({ rent: '150.00' })
-    expect((await readCorrection(world.db, correction.id)).state).toBe('draft')
+    expect((await wholeCorrection(world, correction.id)).state).toBe('draft')
   })
 
   it('gives the source’s own words when a rule forbids it', async () => {
@@ -175,7 +179,7 @@ describe('a revert', () => {
       await applyCorrection(deps(), correction.id, 'typed wrongly', admin)
       const { rows } = await sql('select rent, monthly, twice from tenancy where id = $1', [id])
       expect(rows).toEqual([{ rent: '110.00', monthly: '476.67', twice: '220.00' }])
-      const written = (await readCorrection(world.db, correction.id)).items.filter((item) => item.written)
+      const written = (await wholeCorrection(world, correction.id)).items.filter((item) => item.written)
       expect(written.map((item) => item.fieldId)).toEqual([await fieldId('rent')])
     })
 
@@ -278,7 +282,7 @@ describe('an answer that is lost', () => {
     })
     expect(await rentOf(id)).toEqual({ rent: '200.00' })
     await world.collect()
-    const after = await readCorrection(world.db, correction.id)
+    const after = await wholeCorrection(world, correction.id)
     expect(after).toMatchObject({ state: 'applied', appliedBy: 'Ada Admin', reason: 'typed wrongly' })
     expect(after.items.map((item) => item.written)).toEqual([true])
     expect(after.savedAs).toHaveLength(1)
@@ -286,7 +290,7 @@ describe('an answer that is lost', () => {
   })
 
   /** As a server leaves it that dies around the commit: with the writes done by the test, or not. */
-  const leftBehind = async (correction: Correction, end: 'commit' | 'rollback', saved = false): Promise<void> => {
+  const leftBehind = async (correction: WholeCorrection, end: 'commit' | 'rollback', saved = false): Promise<void> => {
     const source = await world.sources.connection(world.sourceId)
     const item = correction.items[0]!
     const attempt: Attempt = { by: admin.id, reason: 'left', transaction: null, written: [item.id], overridden: [] }
@@ -318,17 +322,17 @@ describe('an answer that is lost', () => {
       await expect(applyCorrection(deps(), correction.id, 'again', admin)).rejects.toMatchObject({
         code: 'correction-closed',
       })
-      await expect(rehearseCorrection(deps(), correction.id, new Map(), admin)).rejects.toMatchObject({
+      await expect(rehearseCorrection(deps(), correction.id, {}, admin)).rejects.toMatchObject({
         code: 'correction-closed',
       })
       await other.resign()
       expect(await settleAttempts(world.db, world.sources)).toHaveLength(1)
-      const after = await readCorrection(world.db, correction.id)
+      const after = await wholeCorrection(world, correction.id)
       expect(after.state).toBe(state)
       expect(after.items[0]!.written).toBe(state === 'applied')
       expect(await settleAttempts(world.db, world.sources)).toEqual([])
       if (state === 'draft') await applyCorrection(deps(), correction.id, 'now really', admin)
-      expect((await readCorrection(world.db, correction.id)).state).toBe('applied')
+      expect((await wholeCorrection(world, correction.id)).state).toBe('applied')
     },
   )
 
@@ -342,6 +346,6 @@ describe('an answer that is lost', () => {
       overridden: [],
     })
     expect(await settleAttempts(world.db, world.sources)).toHaveLength(1)
-    expect((await readCorrection(world.db, correction.id)).state).toBe('draft')
+    expect((await wholeCorrection(world, correction.id)).state).toBe('draft')
   })
 })

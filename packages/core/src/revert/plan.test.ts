@@ -6,7 +6,7 @@ import {
   itemsOfChanges,
   rehearse,
   writesOf,
-  type Choice,
+  type Chosen,
   type CurrentValue,
   type GuardedWrite,
   type RevertItem,
@@ -14,7 +14,7 @@ import {
 
 const item: RevertItem = { typeId: 1, key: '["7"]', fieldId: 2, found: '150.00', target: '110.00' }
 const now = (value: string | null) => (): CurrentValue => ({ state: 'value', value })
-const none = new Map<string, Choice>()
+const none = new Map<string, Chosen>()
 
 describe('rehearsing a revert', () => {
   it.each([
@@ -28,10 +28,19 @@ describe('rehearsing a revert', () => {
 
   it('does not overwrite a later change unless chosen', () => {
     expect(writesOf(rehearse([item], now('133.00'), none))).toEqual([])
-    const chosen = new Map([[itemPlace(item), 'overwrite' as const]])
+    const chosen = new Map([[itemPlace(item), { choice: 'overwrite' as const, seen: '133.00' }]])
     expect(writesOf(rehearse([item], now('133.00'), chosen))).toEqual([
       { typeId: 1, key: '["7"]', fieldId: 2, expected: '133.00', value: '110.00' },
     ])
+    const another = rehearse([item], now('134.00'), chosen)
+    expect(another).toMatchObject([{ state: 'changed-since', choice: 'keep' }])
+    expect(writesOf(another)).toEqual([])
+  })
+
+  it('leaves a value alone where somebody says so', () => {
+    const left = new Map([[itemPlace(item), { choice: 'leave' as const, seen: '150.00' }]])
+    expect(writesOf(rehearse([item], now('150.00'), left))).toEqual([])
+    expect(writesOf(rehearse([item], now('133.00'), left))).toEqual([])
   })
 
   it('tells NULL from empty text', () => {
@@ -50,6 +59,12 @@ describe('rehearsing a revert', () => {
     const first = { ...item, found: '130.00', target: '110.00' }
     const second = { ...item, found: '150.00', target: '130.00' }
     expect(itemsOfChanges([first, second])).toEqual([{ ...item, found: '150.00', target: '110.00' }])
+  })
+
+  it('what came between two of them stays', () => {
+    const first = { ...item, found: '130.00', target: '110.00' }
+    const second = { ...item, found: '150.00', target: '140.00' }
+    expect(itemsOfChanges([first, second])).toEqual([second])
   })
 })
 
@@ -85,7 +100,10 @@ describe('apply and invert', () => {
             ),
           )
           const choices = new Map(
-            items.map((i) => [itemPlace(i), overwrite ? ('overwrite' as const) : ('keep' as const)]),
+            items.map((i): [string, Chosen] => [
+              itemPlace(i),
+              { choice: overwrite ? 'overwrite' : 'keep', seen: state.get(itemPlace(i))! },
+            ]),
           )
           const writes = writesOf(
             rehearse(items, (i) => ({ state: 'value', value: state.get(itemPlace(i))! }), choices),

@@ -22,10 +22,17 @@ export type CurrentValue =
 
 export type BlockReason = 'record-gone' | 'field-gone' | 'field-derived' | 'not-allowed' | 'no-value-kept'
 
-export type Choice = 'keep' | 'overwrite'
+/** `keep` what somebody made of it since, `overwrite` that all the same, or `leave` the value alone whatever it holds. */
+export type Choice = 'keep' | 'overwrite' | 'leave'
+
+/** What somebody chose, and the value that was there when they did: nobody chose to overwrite another. */
+export interface Chosen {
+  choice: Choice
+  seen: CapturedValue
+}
 
 export type RehearsedState =
-  | { state: 'clear'; now: CapturedValue }
+  | { state: 'clear'; now: CapturedValue; choice: Choice }
   | { state: 'already-so'; now: CapturedValue }
   | { state: 'changed-since'; now: CapturedValue; choice: Choice }
   | { state: 'follows'; now: CapturedValue }
@@ -39,34 +46,39 @@ export function itemPlace(item: Pick<RevertItem, 'typeId' | 'key' | 'fieldId'>):
 }
 
 /**
- * Several picked changes of one field of one record become one item: found by the last of them, set back to
- * before the first. `changes` must be in capture order.
+ * Several picked changes of one field of one record that follow each other become one item: found by the last of them,
+ * set back to before the first. Where something else came between two of them, what that left is what the later ones are
+ * set back to: it was nobody's wish to undo it. `changes` must be in capture order.
  */
 export function itemsOfChanges(changes: readonly RevertItem[]): RevertItem[] {
   const byPlace = new Map<string, RevertItem>()
   for (const change of changes) {
     const earlier = byPlace.get(itemPlace(change))
-    byPlace.set(itemPlace(change), earlier ? { ...change, target: earlier.target } : change)
+    byPlace.set(itemPlace(change), earlier?.found === change.target ? { ...change, target: earlier.target } : change)
   }
   return [...byPlace.values()]
 }
 
 /**
  * Compares each item with the value the source holds now. A value that is neither the one found nor the target
- * was changed since and is kept unless `choices` (by {@link itemPlace}) says overwrite.
+ * was changed since and is kept unless `choices` (by {@link itemPlace}) says to overwrite what is there now.
  */
 export function rehearse(
   items: readonly RevertItem[],
   current: (item: RevertItem) => CurrentValue,
-  choices: ReadonlyMap<string, Choice>,
+  choices: ReadonlyMap<string, Chosen>,
 ): RehearsedItem[] {
   return items.map((item) => {
     const now = current(item)
     if (now.state === 'blocked') return { ...item, state: 'blocked', why: now.why }
     if (now.state === 'follows') return { ...item, state: 'follows', now: now.value }
     if (now.value === item.target) return { ...item, state: 'already-so', now: now.value }
-    if (now.value === item.found) return { ...item, state: 'clear', now: now.value }
-    return { ...item, state: 'changed-since', now: now.value, choice: choices.get(itemPlace(item)) ?? 'keep' }
+    const chosen = choices.get(itemPlace(item))
+    const leave = chosen?.choice === 'leave'
+    if (now.value === item.found)
+      return { ...item, state: 'clear', now: now.value, choice: leave ? 'leave' : 'overwrite' }
+    const overwrite = chosen?.choice === 'overwrite' && chosen.seen === now.value
+    return { ...item, state: 'changed-since', now: now.value, choice: overwrite ? 'overwrite' : 'keep' }
   })
 }
 
@@ -107,11 +119,10 @@ export interface GuardedWrite {
   value: CapturedValue
 }
 
-/** What a rehearsed plan will write: the clear items and the changed ones somebody chose to overwrite. */
+/** What a rehearsed plan will write: the clear items but those to be left, and the changed ones somebody chose to overwrite. */
 export function writesOf(rehearsed: readonly RehearsedItem[]): GuardedWrite[] {
   return rehearsed.flatMap((item) => {
-    const writes = item.state === 'clear' || (item.state === 'changed-since' && item.choice === 'overwrite')
-    if (!writes) return []
+    if ((item.state !== 'clear' && item.state !== 'changed-since') || item.choice !== 'overwrite') return []
     return [{ typeId: item.typeId, key: item.key, fieldId: item.fieldId, expected: item.now, value: item.target }]
   })
 }

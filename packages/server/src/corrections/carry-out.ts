@@ -9,6 +9,7 @@ import {
   rehearse,
   writesOf,
   type Choice,
+  type Chosen,
   type CurrentValue,
   type GuardedWrite,
   type RehearsedItem,
@@ -29,7 +30,7 @@ import type { SignedIn } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { applying, noteAttempt, outcomeOf, settleAs, type Attempt } from './attempt.ts'
-import { blockedWords, readItems, type KeptItem, type KeptTrial } from './store.ts'
+import { blockedWords, itemsOfGroup, noSuch, readItems, type KeptItem, type KeptTrial } from './store.ts'
 import { lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { writableTables } from './tables.ts'
@@ -64,6 +65,42 @@ interface Plan {
   hidesRows: boolean
 }
 
+/** What somebody chose: for values by their number, for groups, and for what the source refused. */
+export interface RehearsalChoices {
+  items?: ReadonlyMap<number, Choice>
+  groups?: readonly { group: string; choice: Choice }[]
+  leaveRefused?: boolean
+}
+
+/** @throws Problem where a value or a group that is chosen for is not in the correction any more */
+async function choose(
+  trx: Knex.Transaction,
+  correctionId: number,
+  plan: Plan,
+  { items = new Map(), groups = [], leaveRefused = false }: RehearsalChoices,
+): Promise<void> {
+  const byId = new Map(plan.items.map((item) => [item.id, item]))
+  const gone = () =>
+    new Problem(
+      'not-found',
+      'A value or a group that was chosen for is not in this correction as it stands now. Nothing was changed; look at it again.',
+    )
+  for (const { group, choice } of groups) {
+    const ids = await itemsOfGroup(trx, correctionId, group)
+    if (ids.length === 0) throw gone()
+    for (const id of ids) byId.get(id)!.choice = choice
+  }
+  for (const [id, choice] of items) {
+    const item = byId.get(id)
+    if (!item) throw gone()
+    item.choice = choice
+  }
+  if (!leaveRefused) return
+  const row = await trx('spoor.correction').where({ id: correctionId }).first<{ trial: KeptTrial | null }>('trial')
+  const refused = new Set((row.trial?.refused ?? []).map(({ typeId, key }) => `${typeId}/${key}`))
+  for (const item of plan.items) if (refused.has(`${item.typeId}/${item.key}`)) item.choice = 'leave'
+}
+
 /**
  * Compares a draft with the source as it is now and tries its writes for real in a transaction that is rolled
  * back, so that the source's own constraints and triggers give their verdict.
@@ -71,12 +108,12 @@ interface Plan {
 export async function rehearseCorrection(
   deps: CarryOutDeps,
   correctionId: number,
-  choices: ReadonlyMap<number, Choice>,
+  chosen: RehearsalChoices,
   person: SignedIn,
 ): Promise<void> {
   await deps.db.transaction(async (trx) => {
     const plan = await readPlan(deps, trx, correctionId)
-    for (const item of plan.items) item.choice = choices.get(item.id) ?? item.choice
+    await choose(trx, correctionId, plan, chosen)
     const source = await deps.sources.connection(plan.sourceId)
     let rehearsed: RehearsedItem[] = []
     const trial = await reaching(() =>
@@ -87,7 +124,7 @@ export async function rehearseCorrection(
         throw new TrialOver(await tryWrites(deps.db, sourceTrx, plan, writes))
       }),
     )
-    if (rehearsed.length > 0) await storeRehearsal(trx, plan.items, rehearsed)
+    if (rehearsed.length > 0) await storeRehearsal(trx, correctionId, plan.items, rehearsed)
     await noteCompared(trx, correctionId, plan.items, person)
     const stored: KeptTrial = { at: new Date().toISOString(), ...trial }
     await trx('spoor.correction')
@@ -123,7 +160,7 @@ async function tried(source: Database, attempt: (trx: Knex.Transaction) => Promi
 const mostRefused = 200
 
 /**
- * Writes for a trial. When the source refuses, each record is tried by itself, so that those it refuses can be named;
+ * Writes for a trial. When the source refuses, records are tried by halves, so that those it refuses can be named;
  * a rule that is checked only at the end of the transaction speaks here too.
  */
 async function tryWrites(
@@ -146,14 +183,23 @@ async function tryWrites(
   }
   const refusal = await attempt(writes)
   if (refusal === null) return { refusal, refused: [], effects: await effectsOf(db, sourceTrx, writes) }
+  const records = [...groupBy(writes, ({ typeId, key }) => `${typeId}/${key}`).values()]
+  const labels = new Map(plan.items.map((item) => [`${item.typeId}/${item.key}`, item.label]))
   const refused: Refusal[] = []
-  const records = groupBy(writes, ({ typeId, key }) => `${typeId}/${key}`)
-  for (const some of [...records.values()].slice(0, mostRefused)) {
-    const words = await attempt(some)
-    const { typeId, key } = some[0]!
-    const label = plan.items.find((item) => item.typeId === typeId && item.key === key)?.label ?? key
-    if (words !== null) refused.push({ typeId, key, label, words })
+  // By halves: whatever goes through together needs no look at each.
+  const search = async (some: readonly (readonly GuardedWrite[])[], words: string): Promise<void> => {
+    if (refused.length >= mostRefused) return
+    if (some.length > 1) {
+      for (const half of [some.slice(0, some.length >> 1), some.slice(some.length >> 1)]) {
+        const said = await attempt(half.flat())
+        if (said !== null) await search(half, said)
+      }
+      return
+    }
+    const { typeId, key } = some[0]![0]!
+    refused.push({ typeId, key, label: labels.get(`${typeId}/${key}`) ?? key, words })
   }
+  await search(records, refusal)
   return { refusal, refused, effects: [] }
 }
 
@@ -313,7 +359,7 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
     .where({ id: correctionId })
     .forUpdate()
     .first<{ source_id: number; state: string } | undefined>('source_id', 'state')
-  if (!head) throw new Problem('not-found', `There is no correction ${correctionId}.`)
+  if (!head) throw noSuch(correctionId)
   if (head.state === 'applying') throw underWay()
   if (head.state !== 'draft')
     throw new Problem('correction-closed', 'It stands as it was applied. To undo it, revert the changes it made.')
@@ -362,7 +408,11 @@ async function compare(
     if (how === 'alone') return { state: 'blocked', why: 'field-derived' }
     return how === 'follows' ? { state: 'follows', value: now.value } : now
   }
-  return rehearse(wanted, current, new Map(items.map((item) => [itemPlace(item), item.choice])))
+  return rehearse(
+    wanted,
+    current,
+    new Map(items.map((item): [string, Chosen] => [itemPlace(item), { choice: item.choice, seen: item.now }])),
+  )
 }
 
 async function declare(
@@ -410,6 +460,7 @@ async function effectsOf(
 
 async function storeRehearsal(
   trx: Knex.Transaction,
+  correctionId: number,
   items: readonly KeptItem[],
   rehearsed: readonly RehearsedItem[],
 ): Promise<void> {
@@ -418,9 +469,26 @@ async function storeRehearsal(
   await trx.raw(
     `update spoor.correction_item i set now = r.now, state = r.state, why = r.why, choice = r.choice
        from unnest(?::int[], ?::text[], ?::text[], ?::text[], ?::text[]) as r(id, now, state, why, choice) where i.id = r.id`,
-    [items.map((item) => item.id), now, rehearsed.map((item) => item.state), why, items.map((item) => item.choice)].map(
-      boundArray,
-    ),
+    [
+      items.map((item) => item.id),
+      now,
+      rehearsed.map((item) => item.state),
+      why,
+      rehearsed.map((item, at) => ('choice' in item ? item.choice : items[at]!.choice)),
+    ].map(boundArray),
+  )
+  await noteWhoChanged(trx, correctionId)
+}
+
+/** Of values that changed since: the last save that did, as far as it was collected. */
+async function noteWhoChanged(trx: Knex.Transaction, correctionId: number): Promise<void> {
+  await trx.raw(
+    `update spoor.correction_item i set since_save = case when i.state = 'changed-since' then (
+         select c.save_id from ledger.change c
+          where c.type_id = i.type_id and c.record_key = i.record_key and c.field_id = i.field_id and c.save_id > i.save_id
+          order by c.captured_at desc, c.save_id desc limit 1) end
+      where i.correction_id = ? and (i.state = 'changed-since' or i.since_save is not null)`,
+    [correctionId],
   )
 }
 

@@ -1,12 +1,22 @@
-import { itemPlace, itemsOfChanges, type RevertItem } from '@spoor/core'
+import { grouped, itemPlace, itemsOfChanges, type RevertItem, type Scope } from '@spoor/core'
+import type { routes } from '@spoor/contract'
+import type { Knex } from 'knex'
+import type * as v from 'valibot'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import type { SignedIn } from '../http/bind.ts'
+import { changesIn, savesIn } from '../ledger/in-scope.ts'
+import { requestedScopes } from '../ledger/scope-request.ts'
+import { scopeWords } from '../ledger/scope-words.ts'
+import { spanBindings, spansOf, spanSql, withinSpan } from '../standing/moment.ts'
+import { namesOf, wordsOfPast } from './words.ts'
 
-export interface PickedChange {
-  saveId: string
-  /** Absent means every changed field of the save. */
-  fieldId?: number | undefined
-}
+export type DraftWish = v.InferOutput<(typeof routes.draftCorrection)['body']>
+export type PickedChange = Extract<DraftWish, { changes: unknown }>['changes'][number]
+type Past = Extract<DraftWish, { past: unknown }>['past']
+
+/** More changes than one correction takes in a request. */
+const mostChanges = 200_000
 
 interface ChangeRow {
   save_id: string
@@ -15,28 +25,42 @@ interface ChangeRow {
   record_key: string
   field_id: number
   label: string
-  action: string
   before: string | null
   after: string | null
 }
 
-/** Writes a correction down that sets the picked changes back. @returns its number. */
-export async function draftCorrection(
-  db: Database,
-  picked: readonly PickedChange[],
-  personId: number,
-): Promise<number> {
-  const rows = await pickedRows(db, picked)
+/** What a wish comes to. */
+interface Wished {
+  rows: ChangeRow[]
+  /** Saves that made or deleted their record. */
+  leftOut: number
+  asked: string | null
+}
+
+/**
+ * Writes a correction down that sets changes back: those that were picked, all that a scope means, or all that came after a
+ * moment, so that values are what they were then.
+ * @returns its number
+ * @throws Problem where there is nothing to set back, or too much
+ */
+export async function draftCorrection(db: Database, wish: DraftWish, person: SignedIn): Promise<number> {
+  const { rows, leftOut, asked } = await wished(db, wish, person)
+  if (rows.length > mostChanges)
+    throw new Problem(
+      'too-many-to-revert',
+      `There are more than ${grouped(mostChanges)} changed values in it. Nothing was drafted; narrow it, by days say, and make several corrections.`,
+    )
   if (rows.length === 0)
     throw new Problem(
       'nothing-to-revert',
-      'None of what was picked is a changed value that can be set back. Nothing was drafted; pick changes of existing records.',
+      leftOut > 0
+        ? 'It only made and deleted records, and a correction sets values of records back. Nothing was drafted.'
+        : 'None of it is a changed value that can be set back. Nothing was drafted; pick changes of existing records.',
     )
-  const sources = new Set(rows.map((row) => row.source_id))
-  if (sources.size > 1)
+  if (new Set(rows.map((row) => row.source_id)).size > 1)
     throw new Problem(
       'nothing-to-revert',
-      'The picked changes come from several sources. Nothing was drafted; make one correction for each source.',
+      'The changes come from several sources. Nothing was drafted; make one correction for each source.',
     )
   const keys = await presentKeys(db, rows)
   const changes = rows.map((row, at) => ({
@@ -56,45 +80,125 @@ export async function draftCorrection(
   }
   return await db.transaction(async (trx) => {
     const [correction] = await trx('spoor.correction')
-      .insert({ source_id: rows[0]!.source_id, state: 'draft', drafted_by: personId })
+      .insert({ source_id: rows[0]!.source_id, state: 'draft', drafted_by: person.id, asked, left_out: leftOut })
       .returning<{ id: number }[]>('id')
     const correctionId = correction!.id
-    const inserted = (await trx
-      .batchInsert<object>(
-        'spoor.correction_item',
-        items.map((item) => itemRow(correctionId, item, rowsAt.get(itemPlace(item))!.at(-1)!)),
-        1000,
-      )
-      .returning('id' as never)) as { id: number }[]
-    const links = items.flatMap((item, at) =>
-      rowsAt.get(itemPlace(item))!.map((row) => ({
-        correction_id: correctionId,
-        save_id: row.save_id,
-        field_id: row.field_id,
-        item_id: inserted[at]!.id,
-      })),
+    const ids = await insertItems(
+      trx,
+      correctionId,
+      items,
+      items.map((item) => rowsAt.get(itemPlace(item))!.at(-1)!),
     )
-    await trx.batchInsert('spoor.correction_change', links, 1000)
+    const links = items.flatMap((item, at) =>
+      rowsAt.get(itemPlace(item))!.map((row) => ({ save: row.save_id, field: row.field_id, item: ids[at]! })),
+    )
+    await trx.raw(
+      `insert into spoor.correction_change (correction_id, save_id, field_id, item_id)
+       select ?, * from unnest(?::bigint[], ?::int[], ?::int[])`,
+      [
+        correctionId,
+        boundArray(links.map(({ save }) => save)),
+        boundArray(links.map(({ field }) => field)),
+        boundArray(links.map(({ item }) => item)),
+      ],
+    )
     return correctionId
   })
 }
 
-function itemRow(correctionId: number, item: RevertItem, last: ChangeRow) {
-  return {
-    correction_id: correctionId,
-    type_id: item.typeId,
-    record_key: item.key,
-    label: last.label,
-    field_id: item.fieldId,
-    save_id: last.save_id,
-    found: item.found,
-    target: item.target,
-    state: 'clear',
-  }
+async function insertItems(
+  trx: Knex.Transaction,
+  correctionId: number,
+  items: readonly RevertItem[],
+  last: readonly ChangeRow[],
+): Promise<number[]> {
+  const { rows } = await trx.raw<{ rows: { id: number }[] }>(
+    `insert into spoor.correction_item (correction_id, type_id, record_key, label, field_id, save_id, found, target, state)
+     select ?, w.type_id, w.key, w.label, w.field_id, w.save_id, w.found, w.target, 'clear'
+       from unnest(?::int[], ?::text[], ?::text[], ?::int[], ?::bigint[], ?::text[], ?::text[])
+            with ordinality as w(type_id, key, label, field_id, save_id, found, target, place) order by w.place returning id`,
+    [
+      correctionId,
+      boundArray(items.map((item) => item.typeId)),
+      boundArray(items.map((item) => item.key)),
+      boundArray(last.map((row) => row.label)),
+      boundArray(items.map((item) => item.fieldId)),
+      boundArray(last.map((row) => row.save_id)),
+      boundArray(items.map((item) => item.found)),
+      boundArray(items.map((item) => item.target)),
+    ],
+  )
+  return rows.map((row) => row.id).sort((a, b) => a - b)
+}
+
+async function wished(db: Database, wish: DraftWish, person: SignedIn): Promise<Wished> {
+  if ('changes' in wish) return { rows: await pickedRows(db, wish.changes), leftOut: 0, asked: null }
+  if ('past' in wish) return await sinceMoment(db, wish.past)
+  const scopes = await requestedScopes(db, wish.scope, person)
+  return await inScopes(db, scopes, await scopeWords(db, wish.scope))
+}
+
+const columns = `c.save_id, c.captured_at, s.source_id, c.type_id, c.record_key, c.field_id, s.label, c.before, c.after`
+const inOrder = `order by c.captured_at, c.save_id, c.field_id limit ${mostChanges + 1}`
+
+async function inScopes(db: Database, scopes: readonly Scope[], asked: string): Promise<Wished> {
+  const nowMs = Date.now()
+  const { rows } = await db.raw<{ rows: ChangeRow[] }>(
+    `select ${columns} from ? as picked
+       join ledger.change c on c.save_id = picked.id and c.captured_at = picked.captured_at and c.field_id = picked.field_id
+       join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at
+      where s.action = 'change' and not c.erased ${inOrder}`,
+    [changesIn(db, scopes, nowMs)],
+  )
+  const [saves] = savesIn(db, scopes, nowMs)
+  const { rows: others } = await db.raw<{ rows: { count: string }[] }>(
+    `select count(*) from ? as picked join ledger.save s on s.id = picked.id and s.captured_at = picked.captured_at where s.action <> 'change'`,
+    [saves],
+  )
+  return { rows, leftOut: Number(others[0]!.count), asked }
+}
+
+/**
+ * What changed after a moment, through the keys that records had. Of a record that was made since there is nothing to go back
+ * to, and it is left out.
+ */
+async function sinceMoment(db: Database, { typeId, at, fieldIds, keys }: Past): Promise<Wished> {
+  const names = await namesOf(db, typeId, fieldIds)
+  const spans = keys ? spanBindings(keys, await spansOf(db, typeId, keys)) : null
+  const [from, bound] = spans
+    ? [`${spanSql} join ledger.save s on ${withinSpan('s', 'id')}`, spans]
+    : ['ledger.save s', []]
+  const made = `exists (select from ledger.save m where m.type_id = s.type_id and m.record_key = s.record_key
+    and m.action = 'create' and m.captured_at > ?::timestamptz and m.id <= s.id)`
+  const { rows } = await db.raw<{ rows: ChangeRow[] }>(
+    `select ${columns} from ${from}
+       join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = any(?::int[])
+      where s.type_id = ? and s.captured_at > ?::timestamptz and s.action = 'change' and not c.erased and not ${made} ${inOrder}`,
+    [...bound, boundArray(fieldIds), typeId, at, at],
+  )
+  const { rows: others } = await db.raw<{ rows: { count: string }[] }>(
+    `select count(*) from ${from} where s.type_id = ? and s.captured_at > ?::timestamptz and s.action <> 'change'`,
+    [...bound, typeId, at],
+  )
+  return { rows, leftOut: Number(others[0]!.count), asked: wordsOfPast(names, at, keys?.length ?? null) }
 }
 
 /** The key that each row's record has now: the one it had then, or the last that a later save gave it. */
 async function presentKeys(db: Database, rows: readonly ChangeRow[]): Promise<string[]> {
+  // Few records ever get another key; those are followed save by save.
+  const places = new Map(rows.map((row) => [`${row.type_id}/${row.record_key}`, row]))
+  const { rows: left } = await db.raw<{ rows: { type_id: number; record_key: string }[] }>(
+    `select w.* from unnest(?::int[], ?::text[]) as w(type_id, record_key)
+      where exists (select from ledger.save s where s.type_id = w.type_id and s.key_before = w.record_key)`,
+    [
+      boundArray([...places.values()].map((row) => row.type_id)),
+      boundArray([...places.values()].map((row) => row.record_key)),
+    ],
+  )
+  const keys = rows.map((row) => row.record_key)
+  const movers = new Set(left.map((row) => `${row.type_id}/${row.record_key}`))
+  const followed = rows.flatMap((row, at) => (movers.has(`${row.type_id}/${row.record_key}`) ? [at] : []))
+  if (followed.length === 0) return keys
   const { rows: moved } = await db.raw<{ rows: { place: number; record_key: string }[] }>(
     `with recursive trail as (
        select w.place, 0 as steps, w.type_id, w.record_key, w.save_id
@@ -109,20 +213,23 @@ async function presentKeys(db: Database, rows: readonly ChangeRow[]): Promise<st
                                and d.action = 'delete' and d.id > t.save_id and d.id < s.id)
             order by s.id limit 1) as next)
      select distinct on (place) place::int, record_key from trail order by place, steps desc`,
-    [rows.map((row) => row.type_id), rows.map((row) => row.record_key), rows.map((row) => row.save_id)].map(boundArray),
+    [
+      boundArray(followed.map((at) => rows[at]!.type_id)),
+      boundArray(followed.map((at) => rows[at]!.record_key)),
+      boundArray(followed.map((at) => rows[at]!.save_id)),
+    ],
   )
-  const keyAt = new Map(moved.map((row) => [row.place, row.record_key]))
-  return rows.map((_, at) => keyAt.get(at + 1)!)
+  for (const { place, record_key } of moved) keys[followed[place - 1]!] = record_key
+  return keys
 }
 
 async function pickedRows(db: Database, picked: readonly PickedChange[]): Promise<ChangeRow[]> {
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
-    `select distinct c.save_id, c.captured_at, s.source_id, c.type_id, c.record_key, c.field_id, s.label, s.action, c.before, c.after
+    `select distinct ${columns}
        from unnest(?::bigint[], ?::int[]) as picked(save_id, field_id)
        join ledger.save s on s.id = picked.save_id
        join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and (picked.field_id is null or c.field_id = picked.field_id)
-      where s.action = 'change' and not c.erased
-      order by c.captured_at, c.save_id, c.field_id`,
+      where s.action = 'change' and not c.erased ${inOrder}`,
     [boundArray(picked.map((one) => one.saveId)), boundArray(picked.map((one) => one.fieldId ?? null))],
   )
   return rows

@@ -4,7 +4,7 @@ import { bind } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
 import { draftCorrection } from './draft.ts'
-import { listCorrections, readCorrection } from './store.ts'
+import { listCorrections, listItems, readCorrection } from './store.ts'
 
 export function correctionsRouter(deps: CarryOutDeps): Router {
   const { db } = deps
@@ -13,19 +13,21 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   bind(router, routes.listCorrections, async () => ({ corrections: await listCorrections(db) }))
 
   bind(router, routes.draftCorrection, async ({ body, person }) => {
-    const id = await draftCorrection(db, body.changes, person.id)
-    await rehearseCorrection(deps, id, new Map(), person)
+    const id = await draftCorrection(db, body, person)
+    await rehearseCorrection(deps, id, {}, person)
     await recordEvent(db, { kind: 'correction', personId: person.id, words: `drafted correction ${id}` })
     return await readCorrection(db, id)
   })
 
   bind(router, routes.readCorrection, ({ params }) => readCorrection(db, params.correctionId))
 
+  bind(router, routes.listCorrectionItems, ({ params, query }) => listItems(db, params.correctionId, query))
+
   bind(router, routes.rehearseCorrection, async ({ params, body, person }) => {
     await rehearseCorrection(
       deps,
       params.correctionId,
-      new Map(body.choices.map(({ itemId, choice }) => [itemId, choice])),
+      { ...body, items: new Map(body.choices.map(({ itemId, choice }) => [itemId, choice])) },
       person,
     )
     return await readCorrection(db, params.correctionId)

@@ -1,4 +1,4 @@
-import type { Correction, CorrectionHead, CorrectionItem, Effect, Refusal } from '@spoor/contract'
+import type { Correction, CorrectionGroup, CorrectionHead, CorrectionItem, Effect, Refusal } from '@spoor/contract'
 import { itemPlace, type BlockReason } from '@spoor/core'
 import type { Knex } from 'knex'
 import { maskedFields } from '../ledger/masked.ts'
@@ -33,6 +33,8 @@ interface HeadRow {
   applied_at: string | null
   reason: string | null
   trial: KeptTrial | null
+  asked: string | null
+  left_out: number
   item_count: string
   record_count: string
 }
@@ -92,40 +94,112 @@ export async function readItems(db: Knex, correctionId: number): Promise<KeptIte
 
 /** Longer values are shown cut; the save has them whole. */
 const shownLength = 300
+const itemsAtOnce = 200
 
-async function shownItems(
-  db: Knex,
-  correctionId: number,
-): Promise<(KeptItem & { cut: boolean | null; erased: boolean })[]> {
-  const sides = ['found', 'now', 'target'].map((side) => db.raw('left(??, ?) as ??', [side, shownLength, side]))
-  return (await items(db, correctionId)
-    .select(sides)
-    .select('erased')
-    .select(db.raw('greatest(length(found), length(now), length(target)) > ? as cut', [shownLength]))) as (KeptItem & {
-    cut: boolean | null
-    erased: boolean
-  })[]
+/** What an item has in common with others of its group: a text, the same for all of them. */
+const groupOf = `md5(jsonb_build_array(i.state, i.why, coalesce(k.id, a.id), left(s.reason, 300))::text)`
+const grouping = `spoor.correction_item i
+  left join ledger.save s on s.id = i.since_save
+  left join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as`
+/** Whether an item is to be written. */
+const isChosen = `(i.state = 'clear' and i.choice <> 'leave' or i.state = 'changed-since' and i.choice = 'overwrite')`
+
+/** The values of a correction by what they have in common; those that somebody has to decide on come first. */
+async function groupsOf(db: Knex, correctionId: number): Promise<CorrectionGroup[]> {
+  const { rows } = await db.raw<{
+    rows: (Omit<CorrectionGroup, 'since'> & { by: string | null; reason: string | null })[]
+  }>(
+    `select ${groupOf} as id, i.state, i.why, min(coalesce(k.name, a.name)) as by, min(left(s.reason, 300)) as reason,
+            array_agg(distinct i.field_id order by i.field_id) as "fieldIds", count(*)::int as values,
+            count(distinct (i.type_id, i.record_key))::int as records, (count(*) filter (where ${isChosen}))::int as chosen,
+            (count(*) filter (where i.written))::int as written
+       from ${grouping} where i.correction_id = ?
+      group by 1, i.state, i.why
+      order by array_position(array['changed-since', 'blocked', 'clear', 'follows', 'already-so'], i.state), values desc, id`,
+    [correctionId],
+  )
+  return rows.map(({ by, reason, ...group }) => ({ ...group, since: by === null ? null : { by, reason } }))
 }
 
-export async function readCorrection(db: Knex, correctionId: number): Promise<Correction> {
-  const row = (await heads(db).where('c.id', correctionId).first()) as HeadRow | undefined
-  if (!row) throw new Problem('not-found', `There is no correction ${correctionId}.`)
-  const saves = await db('ledger.save')
-    .where({ correction_id: correctionId })
-    .orderBy('id')
-    .select<{ id: string }[]>('id')
+/** The numbers of a group's items. */
+export async function itemsOfGroup(db: Knex, correctionId: number, group: string): Promise<number[]> {
+  const { rows } = await db.raw<{ rows: { id: number }[] }>(
+    `select i.id from ${grouping} where i.correction_id = ? and ${groupOf} = ?`,
+    [correctionId, group],
+  )
+  return rows.map((row) => row.id)
+}
+
+/**
+ * Some items of a correction, in the order in which they were drafted.
+ * @param group of that group only @param after behind that item
+ */
+export async function listItems(
+  db: Knex,
+  correctionId: number,
+  { group, after = 0 }: { group?: string | undefined; after?: number | undefined },
+): Promise<{ items: CorrectionItem[]; next: number | null }> {
+  const row = await db('spoor.correction')
+    .where({ id: correctionId })
+    .first<{ trial: KeptTrial | null } | undefined>('trial')
+  if (!row) throw noSuch(correctionId)
   const masked = await maskedFields(db)
-  const shown = await shownItems(db, correctionId)
-  const { foretold, others } = told(row.trial, shown, masked)
+  const { rows } = await db.raw<{ rows: (KeptItem & { cut: boolean | null; erased: boolean })[] }>(
+    `select i.id, i.type_id as "typeId", i.record_key as key, i.label, i.field_id as "fieldId", i.save_id as "saveId",
+            i.state, i.why, i.choice, i.written, i.erased,
+            left(i.found, ?) as found, left(i.now, ?) as now, left(i.target, ?) as target,
+            greatest(length(i.found), length(i.now), length(i.target)) > ? as cut
+       from ${grouping} where i.correction_id = ? and i.id > ? and (?::text is null or ${groupOf} = ?) order by i.id limit ?`,
+    [
+      shownLength,
+      shownLength,
+      shownLength,
+      shownLength,
+      correctionId,
+      after,
+      group ?? null,
+      group ?? null,
+      itemsAtOnce + 1,
+    ],
+  )
+  const page = rows.slice(0, itemsAtOnce)
+  const { foretold } = await told(db, correctionId, row.trial, masked)
   const hidden = { found: null, now: null, target: null, foretold: null, masked: true }
   const open = (item: KeptItem) => ({ foretold: foretold.get(itemPlace(item)) ?? null, masked: false })
   return {
-    ...headShown(row),
-    items: shown.map(({ erased, cut, ...item }) => ({
+    items: page.map(({ erased, cut, ...item }) => ({
       ...item,
       cut: cut ?? false,
       ...(masked.has(item.fieldId) || erased ? hidden : open(item)),
     })),
+    next: rows.length > itemsAtOnce ? page.at(-1)!.id : null,
+  }
+}
+
+export const noSuch = (correctionId: number) => new Problem('not-found', `There is no correction ${correctionId}.`)
+
+export async function readCorrection(db: Knex, correctionId: number): Promise<Correction> {
+  const row = (await heads(db).where('c.id', correctionId).first()) as HeadRow | undefined
+  if (!row) throw noSuch(correctionId)
+  const masked = await maskedFields(db)
+  const { others } = await told(db, correctionId, row.trial, masked)
+  const { rows: writes } = await db.raw<{ rows: { values: number; records: number }[] }>(
+    `select count(*)::int as values, count(distinct (i.type_id, i.record_key))::int as records
+       from spoor.correction_item i where i.correction_id = ? and ${isChosen}`,
+    [correctionId],
+  )
+  const saves = await db('ledger.save')
+    .where({ correction_id: correctionId })
+    .orderBy('id')
+    .limit(mostSaves)
+    .pluck<string[]>('id')
+  const [all] = await db('ledger.save').where({ correction_id: correctionId }).count<{ count: string }[]>('* as count')
+  return {
+    ...headShown(row),
+    asked: row.asked,
+    leftOut: row.left_out,
+    groups: await groupsOf(db, correctionId),
+    writes: writes[0]!,
     trial: row.trial && {
       at: row.trial.at,
       refusal: row.trial.refusal,
@@ -137,15 +211,70 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
       })),
       effectCount: others.length,
     },
-    savedAs: saves.map((save) => save.id),
+    savedAs: saves,
+    savedCount: Number(all!.count),
+    verdict: row.state === 'applied' && saves.length > 0 ? await verdictOf(db, correctionId, masked) : null,
+  }
+}
+
+const mostSaves = 5
+const mostOtherwise = 100
+
+/** What was written, held against what was captured of it: the last change of each value by this correction. */
+async function verdictOf(db: Knex, correctionId: number, masked: ReadonlySet<number>): Promise<Correction['verdict']> {
+  const { rows } = await db.raw<{
+    rows: {
+      typeId: number
+      key: string
+      label: string
+      fieldId: number
+      target: string | null
+      seen: boolean
+      after: string | null
+      total: string
+    }[]
+  }>(
+    `with saw as (
+       select distinct on (c.type_id, c.record_key, c.field_id) c.type_id, c.record_key, c.field_id, c.after, c.erased
+         from ledger.save s join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at
+        where s.correction_id = ? order by c.type_id, c.record_key, c.field_id, c.save_id desc)
+     select i.type_id as "typeId", i.record_key as key, i.label, i.field_id as "fieldId", left(i.target, ?) as target,
+            saw.field_id is not null as seen, left(saw.after, ?) as after, count(*) over () as total
+       from spoor.correction_item i left join saw using (type_id, record_key, field_id)
+      where i.correction_id = ? and i.written and not i.erased and not coalesce(saw.erased, false)
+        and (saw.field_id is null or saw.after is distinct from i.target) order by i.id limit ?`,
+    [correctionId, shownLength, shownLength, correctionId, mostOtherwise],
+  )
+  const [written] = await db('spoor.correction_item')
+    .where({ correction_id: correctionId, written: true })
+    .count<{ count: string }[]>('* as count')
+  const otherwise = Number(rows[0]?.total ?? 0)
+  return {
+    asAsked: Number(written!.count) - otherwise,
+    otherwise: rows.map(({ seen, after, total: _, ...one }) => ({
+      ...one,
+      target: masked.has(one.fieldId) ? null : one.target,
+      seen: seen && !masked.has(one.fieldId) ? { value: after } : null,
+    })),
+    otherwiseCount: otherwise,
   }
 }
 
 const mostEffects = 200
 
 /** What a trial showed: of the values that follow what they become, and whatever else came about. Nothing masked is told. */
-function told(trial: KeptTrial | null, items: readonly KeptItem[], masked: ReadonlySet<number>) {
-  const following = new Set(items.filter((item) => item.state === 'follows').map(itemPlace))
+async function told(db: Knex, correctionId: number, trial: KeptTrial | null, masked: ReadonlySet<number>) {
+  const following = new Set(
+    (
+      await db('spoor.correction_item')
+        .where({ correction_id: correctionId, state: 'follows' })
+        .select<{ typeId: number; key: string; fieldId: number }[]>(
+          'type_id as typeId',
+          'record_key as key',
+          'field_id as fieldId',
+        )
+    ).map(itemPlace),
+  )
   const effects = (trial?.effects ?? []).filter((effect) => !masked.has(effect.fieldId))
   return {
     foretold: new Map(

@@ -23,6 +23,7 @@ import { up as watch } from './migrations/019-watch.ts'
 import { up as readerZone } from './migrations/020-reader-zone.ts'
 import { up as called } from './migrations/021-called.ts'
 import { up as findingRecords } from './migrations/022-finding-records.ts'
+import { up as corrections } from './migrations/023-corrections.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -50,6 +51,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '020-reader-zone': readerZone,
   '021-called': called,
   '022-finding-records': findingRecords,
+  '023-corrections': corrections,
 }
 
 const source: Knex.MigrationSource<string> = {

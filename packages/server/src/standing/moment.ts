@@ -43,7 +43,7 @@ interface ActRow {
 }
 
 /** The keys that each of some records had, by its present key; most have had one. */
-async function spansOf(db: Database, typeId: number, keys: readonly string[]): Promise<Map<string, KeySpan[]>> {
+export async function spansOf(db: Database, typeId: number, keys: readonly string[]): Promise<Map<string, KeySpan[]>> {
   const { rows } = await db.raw<{ rows: { key: string }[] }>(
     `select distinct w.key from unnest(?::text[]) as w(key)
       where exists (select from ledger.save s where s.type_id = ? and s.key_before = w.key)
@@ -56,9 +56,9 @@ async function spansOf(db: Database, typeId: number, keys: readonly string[]): P
 }
 
 /** Spans as one relation `span(n, key, since, until)`, `n` the record's place among the keys. */
-const spanSql = `unnest(?::int[], ?::text[], ?::bigint[], ?::bigint[]) as span(n, key, since, until)`
+export const spanSql = `unnest(?::int[], ?::text[], ?::bigint[], ?::bigint[]) as span(n, key, since, until)`
 
-function spanBindings(keys: readonly string[], spans: ReadonlyMap<string, readonly KeySpan[]>): string[][] {
+export function spanBindings(keys: readonly string[], spans: ReadonlyMap<string, readonly KeySpan[]>): string[][] {
   const all = keys.flatMap((key, n) => spans.get(key)!.map((span) => ({ n, ...span })))
   return [
     boundArray(all.map(({ n }) => n)),
@@ -68,7 +68,7 @@ function spanBindings(keys: readonly string[], spans: ReadonlyMap<string, readon
   ]
 }
 
-const within = (of: string, number: string) =>
+export const withinSpan = (of: string, number: string) =>
   `${of}.record_key = span.key and ${of}.${number} >= span.since and (span.until is null or ${of}.${number} < span.until)`
 
 /**
@@ -154,7 +154,7 @@ async function changesAround(
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
     `select distinct on (span.n, c.field_id, c.captured_at > moment.at) span.n, c.field_id, c.save_id, c.captured_at,
             left(c.before, ?) as before, left(c.after, ?) as after, c.erased
-       from ${momentSql} cross join ${spanSql} join ledger.change c on c.type_id = ? and ${within('c', 'save_id')}
+       from ${momentSql} cross join ${spanSql} join ledger.change c on c.type_id = ? and ${withinSpan('c', 'save_id')}
       where c.field_id = any(?::int[]) order by span.n, c.field_id, ${nearest('c', 'save_id')}`,
     [told, told, at, ...bound, typeId, boundArray(fieldIds)],
   )
@@ -171,7 +171,7 @@ async function actsAround(
   const { rows } = await db.raw<{ rows: (ActRow & { act: boolean; later: boolean; label: string })[] }>(
     `select distinct on (span.n, s.action <> 'change', s.captured_at > moment.at) span.n, s.id, s.captured_at, s.action,
             s.label, s.action <> 'change' as act, s.captured_at > moment.at as later
-       from ${momentSql} cross join ${spanSql} join ledger.save s on s.type_id = ? and ${within('s', 'id')}
+       from ${momentSql} cross join ${spanSql} join ledger.save s on s.type_id = ? and ${withinSpan('s', 'id')}
       order by span.n, s.action <> 'change', ${nearest('s', 'id')}`,
     [at, ...bound, typeId],
   )
@@ -213,7 +213,7 @@ export async function timesChanged(
   const bound = spanBindings(keys, await spansOf(db, typeId, keys))
   const { rows } = await db.raw<{ rows: { n: number; field_id: number; times: string }[] }>(
     `select span.n, c.field_id, count(*) as times
-       from ${spanSql} join ledger.change c on c.type_id = ? and ${within('c', 'save_id')}
+       from ${spanSql} join ledger.change c on c.type_id = ? and ${withinSpan('c', 'save_id')}
        join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at and s.action = 'change'
       where c.field_id = any(?::int[]) and c.captured_at > ?::timestamptz and c.captured_at <= ?::timestamptz group by 1, 2`,
     [...bound, typeId, boundArray(fieldIds), after, until],

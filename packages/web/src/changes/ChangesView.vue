@@ -23,6 +23,7 @@ import { readingOf, readings, type ReadingId } from './readings.ts'
 import SavesReading from './SavesReading.vue'
 import { useSummary } from './saves-list.ts'
 
+const SetBackAll = defineAsyncComponent(() => import('../corrections/SetBackAll.vue'))
 const AroundReading = defineAsyncComponent(() => import('./AroundReading.vue'))
 const ChangesReading = defineAsyncComponent(() => import('./ChangesReading.vue'))
 const DaysReading = defineAsyncComponent(() => import('./DaysReading.vue'))
@@ -156,6 +157,11 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
       <span class="space" />
       <Checkbox v-if="reading === 'saves' && !problem" v-model:checked="together">Runs in one line</Checkbox>
       <ColumnChooser v-if="layout" :layout="layout" />
+      <SetBackAll
+        v-if="summary && !problem && session.may('corrections.draft') && reading !== 'around'"
+        :scope="text"
+        :summary="summary"
+      />
       <PressPopover v-if="session.may('changes.export') && !problem && reading !== 'around'" title="Export">
         <p class="way">
           <a :href="csvAddress" download>Export as CSV</a><br /><span class="quiet"

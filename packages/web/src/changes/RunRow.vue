@@ -22,9 +22,12 @@ export interface Props {
   picked: boolean | 'some'
   /** How many were read so far, while all are. */
   reading: number | null
+  /** Whether it can be asked for alone, within what is asked. */
+  alone: boolean
+  mayRevert: boolean
 }
 const props = defineProps<Props>()
-const emit = defineEmits<{ toggle: []; pick: []; stop: [] }>()
+const emit = defineEmits<{ toggle: []; pick: []; stop: []; alone: []; revert: [] }>()
 const saves = computed(() => `${props.line.about ? 'more than ' : ''}${counted(props.line.saves, 'save')}`)
 const records = computed(() => {
   const [first, ...others] = props.line.types

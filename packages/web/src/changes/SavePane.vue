@@ -10,6 +10,7 @@ import SavePlace from '../custody/SavePlace.vue'
 import SaveErasure from '../erasure/SaveErasure.vue'
 import { useRevert } from '../corrections/revert.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { isWriting } from '../frame/writing.ts'
 import { usePulse } from '../frame/pulse.ts'
 import SaveReview from '../review/SaveReview.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
@@ -135,11 +136,12 @@ async function copy() {
 }
 
 useEventListener('keydown', (event) => {
-  if ((event.target as HTMLElement).closest('input:not([type=checkbox]), textarea')) return
+  if (isWriting(event.target)) return
   if (event.key === '[' && detail.value?.earlier) emit('open', detail.value.earlier)
   if (event.key === ']' && detail.value?.later) emit('open', detail.value.later)
   if (event.key === 'm' && !event.ctrlKey && !event.metaKey && session.may('changes.mark')) void mark('reviewed')
-  if (event.key === 'r' && !event.ctrlKey && !event.metaKey && mayRevert.value) void draft([{ saveId: props.saveId }])
+  if (event.key === 'r' && !event.ctrlKey && !event.metaKey && mayRevert.value)
+    void draft({ changes: [{ saveId: props.saveId }] })
 })
 </script>
 
@@ -211,7 +213,7 @@ useEventListener('keydown', (event) => {
             v-if="mayRevert && save.changes.length > 1 && !change.erased"
             class="plain step"
             :disabled="busy"
-            @click="draft([{ saveId: save.id, fieldId: change.fieldId }])"
+            @click="draft({ changes: [{ saveId: save.id, fieldId: change.fieldId }] })"
           >
             Rehearse this one
           </button>
@@ -278,7 +280,12 @@ useEventListener('keydown', (event) => {
     <div class="acts">
       <ProblemNote v-if="problem" :problem="problem" class="note" />
       <ProblemNote v-if="markProblem" :problem="markProblem" class="note" />
-      <Button v-if="mayRevert" type="primary" :loading="busy" title="r" @click="draft([{ saveId: save.id }])"
+      <Button
+        v-if="mayRevert"
+        type="primary"
+        :loading="busy"
+        title="r"
+        @click="draft({ changes: [{ saveId: save.id }] })"
         >Rehearse a revert</Button
       >
       <template v-if="session.may('changes.mark')">

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useEventListener } from '@vueuse/core'
 import { routes, saveSorts, type Reference, type RunLine, type Save, type SaveSort } from '@spoor/contract'
-import { grouped } from '@spoor/core'
+import { grouped, parseScope, scopeEntries, withPart, type Scope } from '@spoor/core'
 import { computed, nextTick, ref, watch } from 'vue'
 import { call } from '../api/client.ts'
+import { useRevert } from '../corrections/revert.ts'
 import ColumnHeads from '../frame/ColumnHeads.vue'
 import { track, type ListLayout } from '../frame/layout.ts'
 import { useOrder } from '../frame/order.ts'
@@ -12,6 +13,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { useRows } from '../frame/rows.ts'
 import { useTray } from '../frame/tray.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { useSession } from '../session/session.ts'
 import { labelsOf } from '../value/labels.ts'
 import { dayOf, dayText } from '../value/time.ts'
 import type { SaveColumn } from './columns.ts'
@@ -32,7 +34,12 @@ export interface Props {
   layout: ListLayout<SaveColumn>
 }
 const props = defineProps<Props>()
-const emit = defineEmits<{ open: [saveId: string | null]; scrolled: [top: number]; mark: [saves: Save[]] }>()
+const emit = defineEmits<{
+  open: [saveId: string | null]
+  scrolled: [top: number]
+  mark: [saves: Save[]]
+  show: [scope: Scope]
+}>()
 const tray = useTray()
 const { order, only, refused, press, reset } = useOrder(
   saveSorts,
@@ -142,6 +149,25 @@ function pickedOf({ runId }: RunLine): boolean | 'some' {
   return ofRuns.isWhole(runId) && held === ofRuns.of(runId).saves.length ? true : 'some'
 }
 
+const session = useSession()
+const { draft, problem: draftProblem } = useRevert()
+const mayRevert = computed(() => session.may('corrections.draft'))
+/** What is asked for, of one run alone; null where the sentence leaves some acts out, beside which a run cannot be said. */
+function aloneScope({ runId }: RunLine): Scope | null {
+  const { scope } = parseScope(new URLSearchParams(props.scope))
+  if (scope.how?.exclude) return null
+  return withPart(scope, { part: 'how', exclude: false, actions: [], channels: [], ...scope.how, runs: [runId] })
+}
+function revertRun(line: RunLine) {
+  const scope = aloneScope(line)
+  if (scope && mayRevert.value) void draft({ scope: new URLSearchParams(scopeEntries(scope)).toString() })
+}
+function revert(row: Row | undefined) {
+  // An opened save and a filled tray answer to the key themselves.
+  if (props.openId !== null || tray.saves.length > 0 || !mayRevert.value) return
+  if (row?.row === 'save') void draft({ changes: [{ saveId: row.save.id }] })
+  if (row?.row === 'run') revertRun(row.line)
+}
 function choose(row: Row | undefined) {
   if (row?.row === 'save') emit('open', row.save.id)
   if (row?.row === 'run') void ofRuns.toggle(row.line)
@@ -176,6 +202,7 @@ useEventListener('keydown', (event: KeyboardEvent) => {
     Escape: () => emit('open', null),
     x: () => pick(focused.value),
     m: () => mark(focused.value),
+    r: () => revert(focused.value),
   }
   const act = acts[event.key]
   if (!act || (event.key === 'Enter' && target.closest('button, a'))) return
@@ -188,6 +215,7 @@ useEventListener('keydown', (event: KeyboardEvent) => {
   <ProblemNote v-if="problem && problem.code !== 'bad-scope'" :problem="problem" class="note">
     <button v-if="problem.code === 'too-many-to-sort'" class="plain mend" @click="reset">Show the newest first</button>
   </ProblemNote>
+  <ProblemNote v-if="draftProblem" :problem="draftProblem" class="note" />
   <div
     ref="scroller"
     class="rows"
@@ -234,6 +262,10 @@ useEventListener('keydown', (event: KeyboardEvent) => {
           :picked="pickedOf(row.line)"
           :reading="readingAll === row.line.runId ? ofRuns.of(row.line.runId).saves.length : null"
           :class="{ at: row === focused }"
+          :alone="aloneScope(row.line) !== null"
+          :may-revert="mayRevert"
+          @alone="emit('show', aloneScope(row.line)!)"
+          @revert="revertRun(row.line)"
           @toggle="ofRuns.toggle(row.line)"
           @pick="pickRun(row.line)"
           @stop="ofRuns.stop()"

@@ -1,151 +1,175 @@
 <script setup lang="ts">
-import Button from 'ant-design-vue/es/button'
-import Radio from 'ant-design-vue/es/radio'
-import type { CorrectionItem } from '@spoor/contract'
-import { counted, groupBy, grouped } from '@spoor/core'
-import { computed, ref, watch } from 'vue'
+import type { Correction, CorrectionGroup, CorrectionItem } from '@spoor/contract'
+import { counted, grouped, listed } from '@spoor/core'
+import { computed, ref, toRef } from 'vue'
+import ProblemNote from '../frame/ProblemNote.vue'
 import { useRows } from '../frame/rows.ts'
+import { recordLink } from '../records/link.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ValueText from '../value/ValueText.vue'
-import { stateOrder, stateWords } from './states.ts'
+import ChoiceRadios from './ChoiceRadios.vue'
+import { groupReason, groupWords, useGroups } from './groups.ts'
 
-/** The values of a correction by what became of them, counts first; only those on the screen are drawn. */
+/** The values of a correction by what they have in common, counts first; more of a group on demand. */
 export interface Props {
-  items: readonly CorrectionItem[]
-  draft: boolean
+  correction: Correction
   names: NamedVocabulary
   busy: boolean
 }
 const props = defineProps<Props>()
-const emit = defineEmits<{ choose: [items: CorrectionItem[], choice: 'keep' | 'overwrite'] }>()
-
-type State = CorrectionItem['state']
-const only = ref<State | null>(null)
-const byState = computed(() => groupBy(props.items, (item) => item.state))
-const groups = computed(() => stateOrder.filter((state) => byState.value.has(state)))
-watch(groups, (now) => only.value && !now.includes(only.value) && (only.value = null))
-const shown = computed(() => (only.value === null ? props.items : byState.value.get(only.value)!))
+const emit = defineEmits<{
+  choose: [{ choices: { itemId: number; choice: 'overwrite' | 'leave' }[] }]
+  chooseAll: [{ group: string; choice: 'overwrite' | 'leave' }]
+}>()
+const { lines, more, problem, fetching } = useGroups(toRef(props, 'correction'))
+const draft = computed(() => props.correction.state === 'draft')
 const scroller = ref<HTMLElement | null>(null)
-const { height, visible } = useRows(shown, scroller, async () => {})
-const changed = computed(() => byState.value.get('changed-since') ?? [])
+const { height, visible } = useRows(lines, scroller, async () => {})
 
 const recordOf = (item: CorrectionItem) => `${props.names.typeTitle(item.typeId)} ${item.label}`
 /** What a value is to be, or what the source makes of it. */
 const becomes = (item: CorrectionItem) =>
   item.state !== 'follows' ? item.target : item.foretold ? item.foretold.value : item.now
+const mayChoose = ({ state }: { state: CorrectionItem['state'] }) =>
+  draft.value && (state === 'clear' || state === 'changed-since')
+const isChosen = ({ state, choice }: CorrectionItem) =>
+  state === 'clear' ? choice !== 'leave' : choice === 'overwrite'
+const choiceOf = ({ chosen, values }: CorrectionGroup) =>
+  chosen === values ? 'set back' : chosen === 0 ? 'leave' : null
+const fieldsOf = (group: CorrectionGroup) =>
+  group.fieldIds.length > 3
+    ? counted(group.fieldIds.length, 'field')
+    : listed(group.fieldIds.map((id) => props.names.fieldName(id)))
+const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'changed-since' || state === 'blocked')
 </script>
 
 <template>
   <section class="items">
-    <div class="groups" role="group" aria-label="Show only">
-      <button class="plain" :class="{ on: only === null }" :aria-pressed="only === null" @click="only = null">
-        all {{ counted(items.length, 'value') }}
-      </button>
-      <button
-        v-for="state in groups"
-        :key="state"
-        class="plain"
-        :class="{ on: only === state, attention: state === 'changed-since' || state === 'blocked' }"
-        :aria-pressed="only === state"
-        @click="only = state"
-      >
-        {{ grouped(byState.get(state)!.length) }} {{ stateWords(state, draft) }}
-      </button>
-      <template v-if="draft && changed.length > 1">
-        <span class="space" />
-        <span class="quiet">All that changed since:</span>
-        <Button size="small" :disabled="busy" @click="emit('choose', changed, 'keep')">keep</Button>
-        <Button size="small" :disabled="busy" @click="emit('choose', changed, 'overwrite')">overwrite</Button>
-      </template>
-    </div>
+    <ProblemNote v-if="problem" :problem="problem" />
     <div
       ref="scroller"
       class="rows"
       role="table"
       aria-label="Values"
-      :aria-rowcount="shown.length"
+      :aria-busy="fetching"
       tabindex="0"
       style="
-        --columns: minmax(150px, 1.2fr) minmax(110px, 0.8fr) minmax(90px, 1fr) minmax(90px, 1fr) minmax(90px, 1fr)
-          minmax(230px, 1.3fr);
-        --least: 860px;
+        --columns: minmax(150px, 1.4fr) minmax(100px, 0.8fr) minmax(80px, 0.9fr) minmax(80px, 0.9fr) minmax(80px, 0.9fr)
+          minmax(150px, auto);
+        --least: 800px;
       "
     >
       <div class="line head" role="row">
         <span role="columnheader">Record</span><span role="columnheader">Field</span
-        ><span role="columnheader">Value found</span><span role="columnheader">Value now</span
-        ><span role="columnheader">{{ draft ? 'Value it will get' : 'Value it got' }}</span
-        ><span role="columnheader">State</span>
+        ><span role="columnheader">Found after</span><span role="columnheader">{{ draft ? 'Now' : 'Then' }}</span
+        ><span role="columnheader">{{ draft ? 'Will get' : 'Was to get' }}</span
+        ><span role="columnheader">{{ draft ? 'What to do' : 'What became of it' }}</span>
       </div>
       <div :style="{ height: `${height}px`, position: 'relative' }" role="rowgroup">
-        <div
-          v-for="{ start, row: item } in visible"
-          :key="item.id"
-          class="line"
-          :style="{ transform: `translateY(${start}px)` }"
-          role="row"
-          :data-state="item.state"
+        <template
+          v-for="{ start, row } in visible"
+          :key="row.line === 'item' ? row.item.id : `${row.line} ${row.group.id}`"
         >
-          <span role="rowheader" :title="recordOf(item)"
-            ><bdi>{{ recordOf(item) }}</bdi></span
+          <div
+            v-if="row.line === 'group'"
+            class="line group"
+            role="row"
+            :data-group="row.group.state"
+            :style="{ transform: `translateY(${start}px)` }"
           >
-          <span role="cell"
-            ><RouterLink
-              :to="{ path: '/changes', query: { save: item.saveId } }"
-              title="Open the save that made this change"
-              >{{ names.fieldName(item.fieldId) }}</RouterLink
-            ></span
-          >
-          <span role="cell" :title="item.found ?? ''"
-            ><ValueText
-              :value="item.found"
-              :masked="item.masked"
-              :base-type="names.baseType(item.fieldId)"
-              side="before"
-          /></span>
-          <span role="cell" :title="item.now ?? ''">
-            <ValueText
-              v-if="item.state !== 'blocked'"
-              :value="item.now"
-              :masked="item.masked"
-              :base-type="names.baseType(item.fieldId)"
-              side="before"
-            /><span v-else class="quiet">not to be had</span></span
-          >
-          <span role="cell" :title="item.target ?? ''">
-            <ValueText
-              :value="becomes(item)"
-              :masked="item.masked"
-              :base-type="names.baseType(item.fieldId)"
-              side="after"
-          /></span>
-          <span role="cell" :class="{ attention: item.state === 'changed-since' || item.state === 'blocked' }">
-            <template v-if="item.state === 'follows' && !item.masked">
-              <span class="quiet">{{ stateWords(item.state, draft) }}</span><span
-                v-if="becomes(item) !== item.target"
-                class="attention"
-                >, not as before:
-                <ValueText :value="item.target" :base-type="names.baseType(item.fieldId)" side="before"
-              /></span>
-            </template>
-            <Radio.Group
-              v-else-if="draft && item.state === 'changed-since'"
-              :value="item.choice"
-              :disabled="busy"
-              :aria-label="`Changed since: what to do with ${names.fieldName(item.fieldId)} of ${recordOf(item)}`"
-              @change="
-                (event: { target: { value?: 'keep' | 'overwrite' } }) => emit('choose', [item], event.target.value!)
-              "
+            <span role="cell" class="common">
+              <b :class="{ attention: needsEye(row.group) }">{{ groupWords(row.group, draft) }}</b>
+              <span class="quiet"
+                >{{ fieldsOf(row.group) }} of {{ counted(row.group.records, 'record')
+                }}<template v-if="groupReason(row.group, draft)">
+                  · <bdi>{{ groupReason(row.group, draft) }}</bdi></template
+                ></span
+              >
+            </span>
+            <span role="cell">
+              <template v-if="mayChoose(row.group)">
+                <ChoiceRadios
+                  v-if="row.group.values > 1"
+                  :choice="choiceOf(row.group)"
+                  :label="`All ${groupWords(row.group, draft)}: what to do`"
+                  :disabled="busy"
+                  @choose="emit('chooseAll', { group: row.group.id, choice: $event })"
+                />
+                <span v-if="choiceOf(row.group) === null" class="quiet">{{ grouped(row.group.chosen) }} set back</span>
+              </template>
+            </span>
+          </div>
+          <div v-else-if="row.line === 'more'" class="line" role="row" :style="{ transform: `translateY(${start}px)` }">
+            <span role="cell" class="common"
+              ><button class="plain link" :disabled="fetching" @click="more(row.group)">
+                {{ grouped(row.left) }} more like {{ row.left === row.group.values ? 'that' : 'these' }}
+              </button></span
             >
-              <Radio value="keep">keep</Radio>
-              <Radio value="overwrite">overwrite</Radio>
-            </Radio.Group>
-            <template v-if="item.state !== 'follows'"
-              >{{ item.written ? 'set back' : stateWords(item.state, draft)
-              }}<template v-if="item.why">: {{ item.why }}</template></template
+          </div>
+          <div
+            v-else
+            class="line"
+            role="row"
+            :data-state="row.item.state"
+            :style="{ transform: `translateY(${start}px)` }"
+          >
+            <span role="rowheader" :title="recordOf(row.item)"
+              ><RouterLink :to="recordLink(row.item)"
+                ><bdi>{{ recordOf(row.item) }}</bdi></RouterLink
+              ></span
             >
-          </span>
-        </div>
+            <span role="cell"
+              ><RouterLink
+                :to="{ path: '/changes', query: { save: row.item.saveId } }"
+                title="Open the save that made this change"
+                >{{ names.fieldName(row.item.fieldId) }}</RouterLink
+              ></span
+            >
+            <span role="cell" :title="row.item.found ?? ''"
+              ><ValueText
+                :value="row.item.found"
+                :masked="row.item.masked"
+                :base-type="names.baseType(row.item.fieldId)"
+                side="before"
+            /></span>
+            <span role="cell" :title="row.item.now ?? ''">
+              <ValueText
+                v-if="row.item.state !== 'blocked'"
+                :value="row.item.now"
+                :masked="row.item.masked"
+                :base-type="names.baseType(row.item.fieldId)"
+                side="before"
+              /><span v-else class="quiet">not to be had</span></span
+            >
+            <span role="cell" :title="row.item.target ?? ''">
+              <ValueText
+                :value="becomes(row.item)"
+                :masked="row.item.masked"
+                :base-type="names.baseType(row.item.fieldId)"
+                side="after"
+            /></span>
+            <span role="cell">
+              <template
+                v-if="row.item.state === 'follows' && !row.item.masked && becomes(row.item) !== row.item.target"
+              >
+                <span class="attention">not as before:</span>&nbsp;<ValueText
+                  :value="row.item.target"
+                  :base-type="names.baseType(row.item.fieldId)"
+                  side="before"
+                />
+              </template>
+              <ChoiceRadios
+                v-else-if="mayChoose(row.item)"
+                :choice="isChosen(row.item) ? 'set back' : 'leave'"
+                :label="`${names.fieldName(row.item.fieldId)} of ${recordOf(row.item)}: what to do`"
+                :disabled="busy"
+                @choose="emit('choose', { choices: [{ itemId: row.item.id, choice: $event }] })"
+              />
+              <template v-else-if="row.item.written">set back</template>
+              <span v-else-if="row.item.why" class="quiet">{{ row.item.why }}</span>
+            </span>
+          </div>
+        </template>
       </div>
     </div>
   </section>
@@ -155,27 +179,21 @@ const becomes = (item: CorrectionItem) =>
 <style scoped>
 .items {
   flex: 1;
+  min-width: 0;
   min-height: 0;
   display: flex;
   flex-direction: column;
-  border-top: 1px solid var(--line-soft);
 }
-.groups {
-  flex: none;
-  display: flex;
-  align-items: center;
-  gap: 18px;
-  min-height: 34px;
-  font-size: 13px;
+.group {
+  background: var(--raised);
 }
-.groups .on {
-  font-weight: 650;
-  border-bottom: 2px solid var(--pine);
+.common {
+  grid-column: 1 / 6;
 }
-.space {
-  flex: 1;
+.common b {
+  margin-right: 10px;
 }
-.line :deep(.ant-radio-wrapper) {
-  font-size: 13px;
+.link {
+  color: var(--pine);
 }
 </style>

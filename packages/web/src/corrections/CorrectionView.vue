@@ -4,48 +4,37 @@ import Input from 'ant-design-vue/es/input'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { routes, type Correction, type ProblemBody } from '@spoor/contract'
 import { counted } from '@spoor/core'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
-import { call, problemOf } from '../api/client.ts'
+import { call, problemOf, type CallInput } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
-import { usePulse } from '../frame/pulse.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime } from '../value/time.ts'
-import ValueText from '../value/ValueText.vue'
 import CorrectionItems from './CorrectionItems.vue'
+import CorrectionTrial from './CorrectionTrial.vue'
+import { useRevert } from './revert.ts'
 
 const route = useRoute()
 const session = useSession()
 const cache = useQueryClient()
 const names = useVocabulary(ref({}))
-const pulse = usePulse()
 const id = computed(() => String(route.params['correctionId']))
 const key = computed(() => ['correction', id.value])
 const { data, error, refetch } = useQuery({
   queryKey: key,
   queryFn: () => call(routes.readCorrection, { params: { correctionId: id.value } }),
+  refetchInterval: ({ state }) => (isOnItsWay(state.data) ? 700 : false),
 })
 const correction = computed(() => data.value)
 const busy = ref<'rehearsing' | 'applying' | null>(null)
 const problem = ref<ProblemBody | null>(null)
 const reason = ref('')
 
-// The saves that carry a correction out arrive in the ledger a moment after it is applied.
-watch(
-  () => pulse.pulse?.latestSave,
-  () =>
-    (correction.value?.state === 'applying' ||
-      (correction.value?.state === 'applied' && correction.value.savedAs.length === 0)) &&
-    void refetch(),
-)
+/** Applied, and its saves are still on their way into the ledger, or it is not known yet. */
+const isOnItsWay = (one: Correction | undefined) =>
+  one?.state === 'applying' || (one?.state === 'applied' && one.savedCount === 0)
 
-const willWrite = computed(() =>
-  (correction.value?.items ?? []).filter(
-    (item) => item.state === 'clear' || (item.state === 'changed-since' && item.choice === 'overwrite'),
-  ),
-)
-const recordsToWrite = computed(() => new Set(willWrite.value.map((item) => `${item.typeId}/${item.key}`)).size)
 const isDraft = computed(() => correction.value?.state === 'draft')
 const headWords = computed(() => {
   if (isDraft.value) return 'rehearsal, nothing is written yet'
@@ -65,12 +54,18 @@ async function run(what: 'rehearsing' | 'applying', work: () => Promise<Correcti
   }
 }
 
-const rehearse = (choices: { itemId: number; choice: 'keep' | 'overwrite' }[] = []) =>
-  run('rehearsing', () => call(routes.rehearseCorrection, { params: { correctionId: id.value }, body: { choices } }))
+type Choices = Partial<CallInput<typeof routes.rehearseCorrection>['body']>
+const rehearse = (choices: Choices = {}) =>
+  run('rehearsing', () =>
+    call(routes.rehearseCorrection, { params: { correctionId: id.value }, body: { choices: [], ...choices } }),
+  )
 const apply = () =>
   run('applying', () =>
     call(routes.applyCorrection, { params: { correctionId: id.value }, body: { reason: reason.value } }),
   )
+/** A correction is a transaction like any other, and is set back like one. */
+const { draft: draftUndo, busy: undoing, problem: undoProblem } = useRevert()
+const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
 </script>
 
 <template>
@@ -85,6 +80,12 @@ const apply = () =>
         </h1>
         <p class="quiet">
           Sets {{ counted(correction.itemCount, 'value') }} of {{ counted(correction.recordCount, 'record') }} back.
+          <template v-if="correction.asked">Asked for: “{{ correction.asked }}” </template>
+          <template v-if="correction.leftOut > 0"
+            >{{ counted(correction.leftOut, 'save') }} in it made or deleted
+            {{ correction.leftOut === 1 ? 'its record' : 'their records' }} and
+            {{ correction.leftOut === 1 ? 'is' : 'are' }} left as {{ correction.leftOut === 1 ? 'it is' : 'they are' }}.
+          </template>
           Drafted by {{ correction.draftedBy }}, {{ fullTime(correction.draftedAt) }}.
         </p>
         <p v-if="correction.state === 'applying'" role="status">
@@ -96,14 +97,19 @@ const apply = () =>
           {{ correction.appliedAt && fullTime(correction.appliedAt)
           }}<template v-if="correction.reason">, because “{{ correction.reason }}”</template>.
           <RouterLink
-            v-for="saveId in correction.savedAs.slice(0, 5)"
+            v-for="saveId in correction.savedAs"
             :key="saveId"
             class="save"
             :to="{ path: '/changes', query: { save: saveId } }"
             >Save {{ saveId }}</RouterLink
           >
-          <span v-if="correction.savedAs.length > 5" class="quiet">and {{ correction.savedAs.length - 5 }} more</span>
-          <span v-if="correction.savedAs.length === 0" class="quiet">Its saves are on their way into the ledger.</span>
+          <template v-if="correction.savedCount > correction.savedAs.length">
+            and
+            <RouterLink :to="{ path: '/changes', query: { how: `x${correction.savedAs[0]}` } }"
+              >{{ counted(correction.savedCount - correction.savedAs.length, 'more save') }} in Changes</RouterLink
+            ></template
+          >
+          <span v-if="correction.savedCount === 0" class="quiet">Its saves are on their way into the ledger.</span>
         </p>
       </header>
       <ProblemNote v-if="problem" :problem="problem"
@@ -111,46 +117,22 @@ const apply = () =>
           <button class="plain link" @click="rehearse()">Rehearse again</button>
         </p></ProblemNote
       >
-      <CorrectionItems
-        :items="correction.items"
-        :draft="isDraft"
-        :names="names"
-        :busy="busy !== null"
-        @choose="(items, choice) => rehearse(items.map(({ id: itemId }) => ({ itemId, choice })))"
-      />
-      <section v-if="isDraft && correction.trial" class="trial">
-        <p v-if="correction.trial.refusal" class="failure" role="alert">
-          <b>The source refused the trial:</b> {{ correction.trial.refusal }}
-        </p>
-        <ul v-if="correction.trial.refused.length > 0">
-          <li v-for="one in correction.trial.refused" :key="`${one.typeId}${one.key}`">
-            <bdi>{{ names.typeTitle(one.typeId) }} {{ one.label }}</bdi
-            >: {{ one.words }}
-          </li>
-        </ul>
-        <p v-if="!correction.trial.refusal && willWrite.length > 0">
-          Tried in the source just now and rolled back: it accepts {{ counted(willWrite.length, 'value') }}.
-        </p>
-        <template v-if="correction.trial.effects.length > 0">
-          <p>
-            {{ counted(correction.trial.effectCount, 'value') }} would change along with them, by the source’s own
-            rules<template v-if="correction.trial.effectCount > correction.trial.effects.length"
-              >, these among them</template
-            >:
-          </p>
-          <ul>
-            <li v-for="effect in correction.trial.effects" :key="`${effect.typeId}${effect.key}${effect.fieldId}`">
-              <bdi>{{ names.typeTitle(effect.typeId) }} {{ effect.label }}</bdi
-              >, {{ names.fieldName(effect.fieldId) }}
-              <ValueText
-                :value="effect.before"
-                :base-type="names.baseType(effect.fieldId)"
-                side="before"
-              />&ensp;<ValueText :value="effect.after" :base-type="names.baseType(effect.fieldId)" side="after" />
-            </li>
-          </ul>
-        </template>
-      </section>
+      <ProblemNote v-if="undoProblem" :problem="undoProblem" />
+      <div class="body">
+        <CorrectionItems
+          :correction="correction"
+          :names="names"
+          :busy="busy !== null"
+          @choose="rehearse($event)"
+          @choose-all="rehearse({ groups: [$event] })"
+        />
+        <CorrectionTrial
+          :correction="correction"
+          :names="names"
+          :busy="busy !== null"
+          @leave-refused="rehearse({ leaveRefused: true })"
+        />
+      </div>
       <form v-if="isDraft" class="acts" @submit.prevent="apply">
         <template v-if="session.may('corrections.apply')">
           <Input
@@ -164,18 +146,29 @@ const apply = () =>
             html-type="submit"
             :loading="busy === 'applying'"
             :disabled="
-              willWrite.length === 0 ||
+              correction.writes.values === 0 ||
               reason.trim().length < 3 ||
               correction.trial?.refusal != null ||
               busy === 'rehearsing'
             "
           >
-            {{ willWrite.length === 0 ? 'Nothing would be written' : `Apply to ${counted(recordsToWrite, 'record')}` }}
+            {{
+              correction.writes.values === 0
+                ? 'Nothing would be written'
+                : `Apply to ${counted(correction.writes.records, 'record')}`
+            }}
           </Button>
         </template>
         <p v-else class="quiet">An administrator applies it.</p>
         <Button :loading="busy === 'rehearsing'" @click="rehearse()">Rehearse again</Button>
+        <span class="quiet when"
+          >all or nothing · rehearsed {{ correction.trial && fullTime(correction.trial.at) }}</span
+        >
       </form>
+      <div v-else-if="correction.savedCount > 0 && session.may('corrections.draft')" class="acts">
+        <Button :loading="undoing" @click="undo">Undo this correction</Button>
+        <span class="quiet when">drafts and rehearses what puts every value it wrote back; nothing is written yet</span>
+      </div>
     </template>
   </main>
 </template>
@@ -202,14 +195,12 @@ h1 {
 .save {
   margin-left: 8px;
 }
-.trial {
-  flex: none;
-  max-height: 24vh;
-  overflow: auto;
-  padding: 4px 0;
-}
-.trial li {
-  padding-left: 18px;
+.body {
+  flex: 1;
+  min-height: 0;
+  display: flex;
+  margin: 0 -28px;
+  border-top: 1px solid var(--line-soft);
 }
 .acts {
   flex: none;
@@ -219,6 +210,10 @@ h1 {
   margin: 0 -28px;
   background: var(--panel);
   border-top: 1px solid var(--line);
+  align-items: center;
+}
+.when {
+  font-size: 13px;
 }
 .reason {
   max-width: 420px;

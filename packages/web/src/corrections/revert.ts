@@ -1,19 +1,22 @@
 import { routes, type ProblemBody } from '@spoor/contract'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { call, problemOf } from '../api/client.ts'
+import { call, problemOf, type CallInput } from '../api/client.ts'
 
-/** Drafts a correction from picked changes and goes to its rehearsal. */
+type Wish = NonNullable<CallInput<typeof routes.draftCorrection>['body']>
+
+/** Drafts a correction of what somebody wants set back and goes to its rehearsal. */
 export function useRevert() {
   const router = useRouter()
   const busy = ref(false)
   const problem = ref<ProblemBody | null>(null)
 
-  async function draft(changes: { saveId: string; fieldId?: number }[]): Promise<void> {
+  async function draft(body: Wish): Promise<void> {
+    if (busy.value) return
     busy.value = true
     problem.value = null
     try {
-      const correction = await call(routes.draftCorrection, { body: { changes } })
+      const correction = await call(routes.draftCorrection, { body })
       await router.push({ name: 'correction', params: { correctionId: correction.id } })
     } catch (error) {
       problem.value = problemOf(error)

@@ -27,7 +27,7 @@ const here = computed((): readonly (readonly [string, string])[] => {
       ['[ ]', 'earlier and later save of the same record'],
       ['x', 'pick into the tray'],
       ['m', 'mark reviewed, or not'],
-      ['r', 'rehearse a revert of the opened save'],
+      ['r', 'rehearse a revert of the opened save, the tray, or the line you are at'],
       ['← →', 'on the ribbon: choose a spell, with Shift several, Enter narrows'],
     ]
   if (route.name === 'record')

@@ -2,13 +2,16 @@
 import Button from 'ant-design-vue/es/button'
 import { counted, listed } from '@spoor/core'
 import { routes, type ProblemBody } from '@spoor/contract'
+import { useEventListener } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
 import ReviewForm from '../review/ReviewForm.vue'
 import { useSession } from '../session/session.ts'
 import ProblemNote from './ProblemNote.vue'
 import { useTray } from './tray.ts'
+import { isWriting } from './writing.ts'
 
 const tray = useTray()
 const session = useSession()
@@ -40,8 +43,14 @@ async function markAll(mark: 'reviewed' | 'flagged') {
 }
 
 async function revert() {
-  await draft(tray.saves.map((save) => ({ saveId: save.id })))
+  await draft({ changes: tray.saves.map((save) => ({ saveId: save.id })) })
 }
+const route = useRoute()
+/** Of a save that stands open the key is its own. */
+useEventListener('keydown', (event) => {
+  if (event.key !== 'r' || event.ctrlKey || event.metaKey || event.altKey || isWriting(event.target)) return
+  if (tray.saves.length > 0 && route.query['save'] === undefined && session.may('corrections.draft')) void revert()
+})
 </script>
 
 <template>

@@ -52,7 +52,7 @@ const only = computed(() =>
   props.story.types.length === 1 ? props.names.typeTitle(props.story.types[0]!).toLowerCase() : '',
 )
 const link = computed(() => ({ path: '/changes', query: { state: `s${props.story.id}` } }))
-const mayRevert = computed(() => session.may('corrections.draft') && props.story.saves <= mostTaken)
+const mayRevert = computed(() => session.may('corrections.draft'))
 
 const act = ref<'ask' | 'settle' | null>(null)
 const why = ref('')
@@ -93,11 +93,7 @@ const take = () =>
         ? `The latest ${counted(taken.length, 'save')} of ${counted(props.story.saves, 'save')} are in the tray.`
         : `${counted(taken.length, 'save')} put in the tray.`
   })
-const revert = () =>
-  doing(async () => {
-    const changed = (await saves()).filter((save) => save.action === 'change')
-    await draft(changed.map((save) => ({ saveId: save.id })))
-  })
+const revert = () => draft({ scope: `state=s${props.story.id}` })
 const settle = (on: boolean) =>
   doing(async () => {
     await call(routes.settleStory, { params: { storyId: String(props.story.id) }, body: { on, why: why.value } })

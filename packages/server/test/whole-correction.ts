@@ -1,0 +1,16 @@
+import type { Correction, CorrectionItem } from '@spoor/contract'
+import { listItems, readCorrection } from '../src/corrections/store.ts'
+import type { World } from './support.ts'
+
+export type WholeCorrection = Correction & { items: CorrectionItem[] }
+
+/** A correction with all of its values, page by page. */
+export async function wholeCorrection({ db }: World, correctionId: number): Promise<WholeCorrection> {
+  const items: CorrectionItem[] = []
+  for (let after: number | null = 0; after !== null;) {
+    const page: Awaited<ReturnType<typeof listItems>> = await listItems(db, correctionId, { after })
+    items.push(...page.items)
+    after = page.next
+  }
+  return { ...(await readCorrection(db, correctionId)), items }
+}
