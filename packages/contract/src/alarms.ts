@@ -11,6 +11,7 @@ export const alarmCodes = [
   'ledger-altered',
   'outbox-altered',
   'partition-rows',
+  'record-differs',
   'rows-set-aside',
   'source-older',
   'source-replaced',

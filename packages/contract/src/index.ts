@@ -6,6 +6,7 @@ import { noticingRoutes } from './noticing.ts'
 import { peopleRoutes } from './people.ts'
 import { pulseRoutes } from './pulse.ts'
 import { readingsRoutes } from './readings.ts'
+import { reconcilingRoutes } from './reconciling.ts'
 import { recordRoutes } from './records.ts'
 import { reviewRoutes } from './review.ts'
 import { sessionRoutes } from './session.ts'
@@ -31,6 +32,7 @@ export const routes = {
   ...custodyRoutes,
   ...workRoutes,
   ...alarmRoutes,
+  ...reconcilingRoutes,
 }
 
 export {
@@ -87,6 +89,7 @@ export {
 export { StandingCondition } from './records.ts'
 export { SourceCheck, SourceMap, isSourceUrl } from './tracking-source.ts'
 export { FoundProof, PresentRecord, RecordStory, StandingPage } from './records.ts'
+export { Difference, ReconciledType } from './reconciling.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
 export {

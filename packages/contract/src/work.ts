@@ -9,6 +9,7 @@ export const jobKinds = {
   'noticing-trial': 'noticing.edit',
   installing: 'tracking.edit',
   taking: 'tracking.edit',
+  reconciling: 'custody.check',
 } as const satisfies Record<string, Permission>
 export type JobKind = keyof typeof jobKinds
 

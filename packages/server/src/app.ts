@@ -25,6 +25,7 @@ import { sessionRouter } from './people/routes.ts'
 import { mayToday } from './ledger/reach.ts'
 import { SignInRuleBook } from './people/sign-in-rules.ts'
 import { noticingRouter } from './noticing/routes.ts'
+import { reconcilingRouter } from './reconcile/routes.ts'
 import { recordsRouter } from './records/routes.ts'
 import { reviewRouter } from './review/routes.ts'
 import { todayRouter } from './today/routes.ts'
@@ -127,6 +128,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(correctionsRouter({ db, sources }))
   api.use(custodyRouter({ db }))
   api.use(alarmsRouter({ db }))
+  api.use(reconcilingRouter({ db }))
   api.use(workRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))
   api.use(pulseRouter(pulse, identifying))

@@ -129,8 +129,9 @@ async function leaveDrafts(trx: Knex.Transaction, row: ErasureRow): Promise<void
     .delete()
 }
 
-/** Corrections remember what they found and wrote, and what followed from it. */
+/** Corrections remember what they found and wrote, and what followed from it; differences what was there. */
 async function eraseCopies(trx: Knex.Transaction, row: ErasureRow): Promise<void> {
+  await trx('spoor.difference').where(sameValue(row)).update({ trail: null, source: null })
   const items = trx('spoor.correction_item').where(sameValue(row))
   if (row.reach === 'change')
     void items.whereIn(

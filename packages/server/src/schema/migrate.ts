@@ -24,6 +24,7 @@ import { up as readerZone } from './migrations/020-reader-zone.ts'
 import { up as called } from './migrations/021-called.ts'
 import { up as findingRecords } from './migrations/022-finding-records.ts'
 import { up as corrections } from './migrations/023-corrections.ts'
+import { up as reconciling } from './migrations/024-reconciling.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -52,6 +53,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '021-called': called,
   '022-finding-records': findingRecords,
   '023-corrections': corrections,
+  '024-reconciling': reconciling,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -128,5 +130,6 @@ const erasureRights = [
   'select, insert on spoor.alarm',
   'select, update on spoor.erasure, spoor.standing, spoor.standing_read',
   'select, update (state, until_save, changed_at) on spoor.noticing',
+  'select, update on spoor.difference',
   'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',
 ]

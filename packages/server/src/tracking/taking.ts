@@ -16,12 +16,12 @@ import type { Knex } from 'knex'
 import type { CapturedTable } from '../capture/table.ts'
 import { calledBy, readLabelParts } from '../capture/label-parts.ts'
 import { RecordNames } from '../capture/record-names.ts'
-import { heldByKey, heldInOrder, type HeldRow } from '../capture/held.ts'
+import type { HeldRow } from '../capture/held.ts'
+import { atOnce, readByKeys, readInOrder, type Read } from '../capture/reading.ts'
 import { fingerprint } from '../ledger/fingerprint.ts'
 import { sha256, sha256Hex } from '../ledger/sha256.ts'
 import { copyInto, copyLine } from '../database/copy.ts'
 import { boundArray, type Database } from '../database/knex.ts'
-import { plainQuery } from '../database/plain.ts'
 import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
 import type { Sources } from '../sources/registry.ts'
@@ -33,20 +33,11 @@ import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { stillTracked, takeAgain } from '../found/ask.ts'
 import { canonicalOf, leafOf, type TakingRow } from '../found/record.ts'
 
-/** Records that are read at once: few enough that nothing of the business waits for them. */
-const atOnce = 2000
 /** After each reading the source rests for as long as it took, so that the business keeps at least half of what is free. */
 const restShare = 1
 /** So many are hashed before others have their turn. */
 const slice = 100
 const saltBytes = 32
-
-/** What was read in one go, and as of when. */
-interface Read {
-  at: string
-  snapshot: string
-  rows: HeldRow[]
-}
 
 /**
  * Takes in what the records of a type hold, once: a few thousand at a time in the order of their keys, each reading as of
@@ -77,6 +68,12 @@ export class Taking implements JobHandler {
       return { words: `They are not tracked as they were any more; ${counted(records, 'record')} had been taken in.` }
     }
     const source = await this.#sources.connection(taking.source_id)
+    const { keys } = job.input as { keys?: string[] }
+    if (keys) {
+      await this.#keep(taking, table, await readByKeys(source, table, keys), null)
+      const { records } = await db.transaction((trx) => conclude(trx, taking.id, true))
+      return { words: `Took in what ${counted(records, 'record')} held.`, output: { takingId: taking.id, records } }
+    }
     const total = (await aboutRows(source, [table.relationId])).get(String(table.relationId)) ?? 0
     let { last_key: lastKey } = taking
     let done = Number(taking.records)
@@ -149,8 +146,10 @@ export class Taking implements JobHandler {
         .whereRaw('record_key = any(?::text[])', [boundArray(keys)])
         .pluck<string[]>('record_key'),
     )
-    return await reading(source, (trx) =>
-      plainQuery<HeldRow>(trx, heldByKey(table), [keys.filter((key) => !known.has(key))]),
+    return await readByKeys(
+      source,
+      table,
+      keys.filter((key) => !known.has(key)),
     )
   }
 
@@ -230,32 +229,6 @@ function* valuesHeld(table: CapturedTable, rows: readonly HeldRow[]): Generator<
   for (const row of rows)
     for (const [at, value] of (JSON.parse(row.vals) as (string | null)[]).entries())
       if (value !== null) yield [table.fields[at]!.fieldId, value]
-}
-
-async function reading(source: Database, work: (trx: Knex.Transaction) => Promise<HeldRow[]>): Promise<Read> {
-  return await source.transaction(async (trx) => {
-    await plainQuery(trx, 'set transaction isolation level repeatable read, read only')
-    // What a policy would hide would be missing in silence; so it fails instead.
-    await plainQuery(trx, 'set local row_security = off; set local search_path = pg_catalog, pg_temp')
-    const [moment] = await plainQuery<{ snapshot: string; at: string }>(
-      trx,
-      'select pg_catalog.pg_current_snapshot()::text as snapshot, pg_catalog.clock_timestamp() as at',
-    )
-    return { at: moment!.at, snapshot: moment!.snapshot, rows: (await work(trx)).map(canonical) }
-  })
-}
-
-/** Keys as the ledger writes them. */
-function canonical(row: HeldRow): HeldRow {
-  const key = (text: string) => canonicalKey(text) ?? text
-  return { ...row, key: key(row.key), parent_key: row.parent_key === null ? null : key(row.parent_key) }
-}
-
-async function readInOrder(source: Database, table: CapturedTable, lastKey: string | null): Promise<Read> {
-  const parts = lastKey === null ? [] : (JSON.parse(lastKey) as string[])
-  return await reading(source, (trx) =>
-    plainQuery<HeldRow>(trx, heldInOrder(table, lastKey !== null), [...parts, atOnce]),
-  )
 }
 
 const leavesAtOnce = 20_000

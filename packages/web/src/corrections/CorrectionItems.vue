@@ -55,7 +55,7 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
       tabindex="0"
       style="
         --columns: minmax(150px, 1.4fr) minmax(100px, 0.8fr) minmax(80px, 0.9fr) minmax(80px, 0.9fr) minmax(80px, 0.9fr)
-          minmax(150px, auto);
+          200px;
         --least: 800px;
       "
     >

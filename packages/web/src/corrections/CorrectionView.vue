@@ -32,8 +32,9 @@ const problem = ref<ProblemBody | null>(null)
 const reason = ref('')
 
 /** Applied, and its saves are still on their way into the ledger, or it is not known yet. */
-const isOnItsWay = (one: Correction | undefined) =>
-  one?.state === 'applying' || (one?.state === 'applied' && one.savedCount === 0)
+function isOnItsWay(one: Correction | undefined): boolean {
+  return one?.state === 'applying' || (one?.state === 'applied' && one.savedCount === 0)
+}
 
 const isDraft = computed(() => correction.value?.state === 'draft')
 const headWords = computed(() => {
