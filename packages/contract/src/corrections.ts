@@ -128,7 +128,7 @@ const params = v.object({ correctionId: IntParam })
 const Choices = v.pipe(v.array(v.strictObject({ itemId: IdNumber, choice: Choice })), v.maxLength(50_000))
 const GroupId = v.pipe(v.string(), v.regex(/^[0-9a-f]{32}$/, 'Give the name of a group of the correction.'))
 
-/** Changes picked one by one, all that a scope means, or values as they were at a moment. */
+/** Changes picked one by one, all that a scope means, values as they were at a moment, or as a baseline has them. */
 const DraftWish = v.union([
   v.strictObject({
     changes: v.pipe(
@@ -147,6 +147,7 @@ const DraftWish = v.union([
       keys: v.optional(v.pipe(v.array(RecordKey), v.minLength(1), v.maxLength(1000))),
     }),
   }),
+  v.strictObject({ baselineId: IdNumber }),
 ])
 
 export const correctionRoutes = {

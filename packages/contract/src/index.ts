@@ -1,4 +1,5 @@
 import { alarmRoutes } from './alarms.ts'
+import { baselineRoutes } from './baselines.ts'
 import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
 import { custodyRoutes } from './custody.ts'
@@ -33,6 +34,7 @@ export const routes = {
   ...workRoutes,
   ...alarmRoutes,
   ...reconcilingRoutes,
+  ...baselineRoutes,
 }
 
 export {
@@ -89,6 +91,7 @@ export {
 export { StandingCondition } from './records.ts'
 export { SourceCheck, SourceMap, isSourceUrl } from './tracking-source.ts'
 export { FoundProof, PresentRecord, RecordStory, StandingPage } from './records.ts'
+export { Baseline, BaselineComparison, meanings } from './baselines.ts'
 export { Difference, ReconciledType } from './reconciling.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'

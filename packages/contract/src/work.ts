@@ -10,6 +10,7 @@ export const jobKinds = {
   installing: 'tracking.edit',
   taking: 'tracking.edit',
   reconciling: 'custody.check',
+  baseline: 'baselines.make',
 } as const satisfies Record<string, Permission>
 export type JobKind = keyof typeof jobKinds
 

@@ -4,6 +4,7 @@ import type { Logger } from 'pino'
 import { pinoHttp } from 'pino-http'
 import { Problem } from './errors.ts'
 import { alarmsRouter } from './alarms/routes.ts'
+import { baselinesRouter } from './baselines/routes.ts'
 import { readingsRouter } from './changes/readings-routes.ts'
 import { changesRouter } from './changes/routes.ts'
 import { erasureRouter } from './erasure/routes.ts'
@@ -129,6 +130,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(custodyRouter({ db }))
   api.use(alarmsRouter({ db }))
   api.use(reconcilingRouter({ db }))
+  api.use(baselinesRouter({ db }))
   api.use(workRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))
   api.use(pulseRouter(pulse, identifying))

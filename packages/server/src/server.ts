@@ -24,6 +24,7 @@ import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { FirstPerson } from './people/first-person.ts'
 import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
+import { KeepingBaselines } from './baselines/keep.ts'
 import { Reconciling } from './reconcile/reconciling.ts'
 import { StandingRecords } from './standing/standing.ts'
 import { PulseSource } from './pulse/pulse.ts'
@@ -112,6 +113,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       new NoticingTrials(db),
       new Installing(db, sources),
       new Taking(db, sources, fingerprintKey),
+      new KeepingBaselines(db),
       new Reconciling(db, sources, fingerprintKey),
     ],
   })

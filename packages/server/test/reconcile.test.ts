@@ -6,7 +6,6 @@ import { listDifferences, settleDifference } from '../src/reconcile/keep.ts'
 import { askToReconcile, Reconciling } from '../src/reconcile/reconciling.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
 import { Taking } from '../src/tracking/taking.ts'
-import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { makeWorld, silentLog, track, workOnce, type World } from './support.ts'
 
 let world: World

@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
 import { draftCorrection, type DraftWish } from '../src/corrections/draft.ts'
+import { drawing } from './drawing.ts'
 import { makeWorld, track, type World } from './support.ts'
 import { wholeCorrection, type WholeCorrection } from './whole-correction.ts'
 
@@ -48,14 +49,6 @@ async function applied({ id }: { id: number }): Promise<WholeCorrection> {
 const actorScope = async (name: string) => {
   const row = await world.db('spoor.actor').where({ name }).first<{ id: number }>('id')
   return `who=a${row.id}&what=t${typeId}`
-}
-/** A generator of drawn numbers below n, the same for a seed everywhere. */
-function drawing(seed: number): (n: number) => number {
-  let state = seed >>> 0
-  return (n) => {
-    state = (Math.imul(state ^ (state >>> 15), 0x2c1b3c6d) + 0x9e3779b9) >>> 0
-    return ((state ^ (state >>> 13)) >>> 0) % n
-  }
 }
 
 describe('setting back all that a scope means', () => {

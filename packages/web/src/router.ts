@@ -14,6 +14,13 @@ export const router = createRouter({
     { path: '/custody', name: 'custody', component: () => import('./custody/CustodyView.vue') },
     { path: '/changes', name: 'changes', component: () => import('./changes/ChangesView.vue') },
     { path: '/records', name: 'records', component: () => import('./records/RecordsView.vue') },
+    { path: '/records/reconciling', name: 'reconciling', component: () => import('./records/ReconcileView.vue') },
+    { path: '/records/baselines', name: 'baselines', component: () => import('./records/BaselinesView.vue') },
+    {
+      path: '/records/baselines/:baselineId(\\d+)',
+      name: 'baseline',
+      component: () => import('./records/BaselineView.vue'),
+    },
     { path: '/records/of/:typeId(\\d+)', name: 'standing', component: () => import('./records/StandingView.vue') },
     { path: '/records/:typeId(\\d+)', name: 'record', component: () => import('./records/RecordView.vue') },
     { path: '/corrections', name: 'corrections', component: () => import('./corrections/CorrectionsView.vue') },

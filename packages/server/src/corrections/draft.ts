@@ -2,6 +2,8 @@ import { grouped, itemPlace, itemsOfChanges, type RevertItem, type Scope } from 
 import type { routes } from '@spoor/contract'
 import type { Knex } from 'knex'
 import type * as v from 'valibot'
+import { baselineRow } from '../baselines/baselines.ts'
+import { memberSpans } from '../baselines/members.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
@@ -134,6 +136,7 @@ async function insertItems(
 async function wished(db: Database, wish: DraftWish, person: SignedIn): Promise<Wished> {
   if ('changes' in wish) return { rows: await pickedRows(db, wish.changes), leftOut: 0, asked: null }
   if ('past' in wish) return await sinceMoment(db, wish.past)
+  if ('baselineId' in wish) return await sinceBaseline(db, wish.baselineId)
   const scopes = await requestedScopes(db, wish.scope, person)
   return await inScopes(db, scopes, await scopeWords(db, wish.scope))
 }
@@ -164,10 +167,27 @@ async function inScopes(db: Database, scopes: readonly Scope[], asked: string): 
  */
 async function sinceMoment(db: Database, { typeId, at, fieldIds, keys }: Past): Promise<Wished> {
   const names = await namesOf(db, typeId, fieldIds)
-  const spans = keys ? spanBindings(keys, await spansOf(db, typeId, keys)) : null
-  const [from, bound] = spans
-    ? [`${spanSql} join ledger.save s on ${withinSpan('s', 'id')}`, spans]
-    : ['ledger.save s', []]
+  const asked = wordsOfPast(names, at, keys?.length ?? null)
+  const of = { typeId, at, fieldIds }
+  if (!keys) return { ...(await since(db, of, 'ledger.save s', [])), asked }
+  const spans = spanBindings(keys, await spansOf(db, typeId, keys))
+  return { ...(await since(db, of, `${spanSql} join ledger.save s on ${withinSpan('s', 'id')}`, spans)), asked }
+}
+
+async function sinceBaseline(db: Database, id: number): Promise<Wished> {
+  const { name, type_id: typeId, at, field_ids: fieldIds } = await baselineRow(db, id)
+  const [spans, bound] = await memberSpans(db, { id, typeId, at })
+  const from = `${spans} join ledger.save s on ${withinSpan('s', 'id')}`
+  return { ...(await since(db, { typeId, at, fieldIds }, from, bound)), asked: `Back to the baseline “${name}”.` }
+}
+
+/** @param from a relation of saves `s` */
+async function since(
+  db: Database,
+  { typeId, at, fieldIds }: Pick<Past, 'typeId' | 'at' | 'fieldIds'>,
+  from: string,
+  bound: readonly (string | number | string[])[],
+): Promise<Omit<Wished, 'asked'>> {
   const made = `exists (select from ledger.save m where m.type_id = s.type_id and m.record_key = s.record_key
     and m.action = 'create' and m.captured_at > ?::timestamptz and m.id <= s.id)`
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
@@ -180,7 +200,7 @@ async function sinceMoment(db: Database, { typeId, at, fieldIds, keys }: Past): 
     `select count(*) from ${from} where s.type_id = ? and s.captured_at > ?::timestamptz and s.action <> 'change'`,
     [...bound, typeId, at],
   )
-  return { rows, leftOut: Number(others[0]!.count), asked: wordsOfPast(names, at, keys?.length ?? null) }
+  return { rows, leftOut: Number(others[0]!.count) }
 }
 
 /** The key that each row's record has now: the one it had then, or the last that a later save gave it. */

@@ -133,8 +133,14 @@ export const coveredRows: readonly CoveredRows[] = [
     table: 'spoor.correction',
     noun: 'correction',
     key: { id: 'int' },
-    columns: list('source_id state drafted_by drafted_at applied_by applied_at reason trial'),
+    columns: list('source_id state drafted_by drafted_at applied_by applied_at reason trial asked left_out'),
     decides: ['spoor.correction_item', 'spoor.correction_change'],
+  },
+  {
+    table: 'spoor.baseline',
+    noun: 'baseline',
+    key: { id: 'int' },
+    columns: list('name type_id at field_ids meant whole made_by made_at why state records digest'),
   },
   {
     table: 'spoor.erasure',
@@ -155,6 +161,15 @@ export const coveredRows: readonly CoveredRows[] = [
     ),
   },
   {
+    table: 'spoor.difference',
+    noun: 'difference',
+    key: { id: 'int' },
+    columns: list(
+      'type_id record_key label field_id kind trail source cut after_at seen_at over_at settled_by settled_at',
+      'settled_why taking_job',
+    ),
+  },
+  {
     table: 'spoor.ledger_check',
     noun: 'check of the ledger',
     key: { id: 'int' },
@@ -166,6 +181,12 @@ export const coveredRows: readonly CoveredRows[] = [
 const decided = `exists (select from spoor.correction c where c.id = t.correction_id and c.state <> 'draft')`
 
 export const coveredGroups: readonly CoveredGroup[] = [
+  {
+    table: 'spoor.baseline_signature',
+    noun: 'list of signatures of baseline',
+    parent: 'baseline_id',
+    columns: list('person_id meaning note signed_at'),
+  },
   {
     table: 'spoor.proof_field',
     noun: 'list of fields of proof',
@@ -184,7 +205,10 @@ export const coveredGroups: readonly CoveredGroup[] = [
     table: 'spoor.correction_item',
     noun: 'list of values of correction',
     parent: 'correction_id',
-    columns: list('id type_id record_key label field_id save_id found now target state why choice written', 'erased'),
+    columns: list(
+      'id type_id record_key label field_id save_id found now target state why choice written',
+      'erased since_save',
+    ),
     only: decided,
   },
   {

@@ -24,6 +24,8 @@ const atOnce = 4000
 const restShare = 1
 /** So many that do not agree are looked at again together. */
 const doubtfulAtOnce = 500
+/** Of more of one type nobody is helped by each: they are counted, and the first are kept. */
+const mostKept = 5000
 
 interface Wish {
   typeIds: number[]
@@ -108,7 +110,8 @@ export class Reconciling implements JobHandler {
       const confirmed = await confirm(held, keys, tell)
       for (const place of placesOf(typeId, confirmed.differing)) still.add(place)
       for (const key of confirmed.moving) moving.add(key)
-      if (confirmed.differing.length > 0)
+      if (differing >= mostKept) differing += confirmed.differing.length
+      else if (confirmed.differing.length > 0)
         differing += await db.transaction((trx) => keepDifferences(trx, ofType, confirmed))
     }
     let doubtful: string[] = []

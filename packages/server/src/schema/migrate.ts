@@ -25,6 +25,7 @@ import { up as called } from './migrations/021-called.ts'
 import { up as findingRecords } from './migrations/022-finding-records.ts'
 import { up as corrections } from './migrations/023-corrections.ts'
 import { up as reconciling } from './migrations/024-reconciling.ts'
+import { up as baselines } from './migrations/025-baselines.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -54,6 +55,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '022-finding-records': findingRecords,
   '023-corrections': corrections,
   '024-reconciling': reconciling,
+  '025-baselines': baselines,
 }
 
 const source: Knex.MigrationSource<string> = {

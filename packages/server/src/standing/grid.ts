@@ -159,7 +159,7 @@ export async function keysInGrid(
 }
 
 /** Whose the keys of a type were after a moment, where that is not who has them now. */
-async function movedSince(trx: Knex.Transaction, typeId: number, at: string): Promise<KeyHeld[]> {
+export async function movedSince(trx: Knex, typeId: number, at: string): Promise<KeyHeld[]> {
   const moves = await trx('ledger.save')
     .where({ type_id: typeId })
     .whereNotNull('key_before')

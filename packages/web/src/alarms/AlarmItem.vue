@@ -46,6 +46,8 @@ async function settle() {
       >{{ ' '
       }}<RouterLink v-if="alarm.saveId" :to="{ path: '/changes', query: { save: alarm.saveId } }"
         >Open the save</RouterLink
+      ><RouterLink v-if="alarm.code === 'record-differs'" :to="{ name: 'reconciling' }"
+        >See both values, and settle it</RouterLink
       >
     </p>
     <p class="quiet">
@@ -73,7 +75,13 @@ async function settle() {
       >
       <Button size="small" @click="settling = false">Leave it</Button>
     </form>
-    <button v-else-if="session.may('custody.check')" class="plain link" @click="settling = true">Settle …</button>
+    <button
+      v-else-if="session.may('custody.check') && alarm.code !== 'record-differs'"
+      class="plain link"
+      @click="settling = true"
+    >
+      Settle …
+    </button>
     <ProblemNote v-if="problem" :problem="problem" />
   </article>
 </template>

@@ -64,6 +64,9 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
         :to="{ name: 'standing', params: { typeId: String(type.id) } }"
         >{{ type.plural }}</RouterLink
       >
+      <span class="space" />
+      <RouterLink v-if="session.may('custody.read')" :to="{ name: 'reconciling' }">Against their trail</RouterLink>
+      <RouterLink v-if="session.may('baselines.read')" :to="{ name: 'baselines' }">Baselines</RouterLink>
     </nav>
     <ProblemNote v-if="error" :problem="problemOf(error)" />
     <template v-else-if="wanted === ''">
@@ -121,6 +124,9 @@ h2 {
   flex-wrap: wrap;
   gap: 4px 16px;
   margin-top: 14px;
+}
+.space {
+  flex: 1;
 }
 .find {
   max-width: 560px;

@@ -22,6 +22,7 @@ import CellPast from './CellPast.vue'
 import { markedSince, useGridAsked } from './grid.ts'
 import GridSentence from './GridSentence.vue'
 import { recordLink } from './link.ts'
+import MakeBaseline from './MakeBaseline.vue'
 import StandingCell from './StandingCell.vue'
 
 /** The records of a type as they stand, or stood at a moment: one line a record, one column a field. */
@@ -47,6 +48,11 @@ const columns = computed<Column<string>[]>(() => [
 ])
 const layout = useLayout(() => `records-${typeId.value}` as const, columns)
 const fieldIds = computed(() => layout.shown.value.flatMap(({ id }) => (id === 'record' ? [] : [Number(id.slice(1))])))
+
+/** What is masked is no part of a baseline. */
+const openFields = computed(() =>
+  fieldIds.value.filter((id) => !names.value.fields.find((field) => field.id === id)?.masked),
+)
 
 const { asked, ask } = useGridAsked()
 const words = ref(asked.value.words)
@@ -188,6 +194,12 @@ const heldIn = (line: Line, column: string): Held =>
         placeholder="Name holds …"
       />
       <ColumnChooser :layout="layout" />
+      <MakeBaseline
+        v-if="session.may('baselines.make') && openFields.length > 0 && !isFuture"
+        :type-id="typeId"
+        :asked="asked"
+        :field-ids="openFields"
+      />
       <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="csvAddress" class="file" download>As CSV</a>
     </header>
     <p v-if="isFuture" class="coming" role="status">
