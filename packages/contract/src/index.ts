@@ -90,7 +90,7 @@ export {
 } from './tracking-plan.ts'
 export { StandingCondition } from './records.ts'
 export { SourceCheck, SourceMap, isSourceUrl } from './tracking-source.ts'
-export { FoundProof, PresentRecord, RecordStory, StandingPage } from './records.ts'
+export { FoundProof, PresentRecord, RecordMark, RecordStory, StandingPage } from './records.ts'
 export { Baseline, BaselineComparison, meanings } from './baselines.ts'
 export { Difference, ReconciledType } from './reconciling.ts'
 export { PlanFile } from './plan-file.ts'

@@ -3,6 +3,15 @@ import { Captured, Instant, IntParam, Moment, RecordKey } from './common.ts'
 import { Reference, Save } from './changes.ts'
 import { route } from './route.ts'
 
+/** Something on a record's time line beside its saves. */
+export const RecordMark = v.object({
+  kind: v.picklist(['run', 'story', 'question', 'correction', 'baseline']),
+  id: v.string(),
+  at: Instant,
+  words: v.string(),
+})
+export type RecordMark = v.InferOutput<typeof RecordMark>
+
 /** Everything the trail has of one record, whatever keys it had. */
 export const RecordStory = v.object({
   record: v.object({
@@ -39,6 +48,10 @@ export const RecordStory = v.object({
   /** Whether the reader's reach leaves saves of it out, so that what it held cannot be reckoned. */
   partial: v.boolean(),
   references: v.array(Reference),
+  /** What people and Spoor have made of its saves, in the order of time; as far as the reader may read that. */
+  marks: v.array(RecordMark),
+  /** Its own page in the business application. */
+  page: v.nullable(v.string()),
 })
 export type RecordStory = v.InferOutput<typeof RecordStory>
 

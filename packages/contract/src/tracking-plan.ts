@@ -58,6 +58,8 @@ export const TrackedType = v.object({
   parent: v.nullable(v.object({ typeId: v.number(), fieldIds: v.array(v.number()) })),
   /** The field whose day says when a record takes effect; null when none is named. */
   effectiveFieldId: v.nullable(v.number()),
+  /** The address of a record's own page in the business application. */
+  pagePattern: v.nullable(v.string()),
   /** Parents it could have, by foreign keys that may not be empty. */
   possibleParents: v.array(v.object({ typeId: v.number(), fieldIds: v.array(v.number()) })),
   /** Saves a day over the last 28 days, or since it is tracked when that is less; null when not tracked. */

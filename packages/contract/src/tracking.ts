@@ -89,6 +89,8 @@ export const trackingRoutes = {
       labelFields: v.pipe(v.array(Id), v.maxLength(5)),
       parentTypeId: v.nullable(Id),
       effectiveFieldId: v.nullable(Id),
+      /** The address of a record's own page, with {1} for the first part of its key. */
+      pagePattern: v.optional(v.nullable(v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(2000))), null),
     }),
     response: v.object({ typeId: v.number() }),
   }),

@@ -1,3 +1,4 @@
+export { pageAddress, patternTrouble } from './record/page-address.ts'
 export { assertNever } from './words/assert-never.ts'
 export { groupBy } from './words/group.ts'
 export { capitalised, counted, grouped, listed, spoken } from './words/list.ts'

@@ -83,6 +83,40 @@ async function fill(): Promise<void> {
     })
     .returning<{ id: number }[]>('id')
   await db('spoor.story_save').insert({ story_id: story!.id, save_id: 1 })
+  const [baseline] = await db('spoor.baseline')
+    .insert({
+      name: 'Year end',
+      type_id: type!.id,
+      at: db.fn.now(),
+      field_ids: [field!.id],
+      meant: 'all',
+      whole: true,
+      made_by: adminId,
+      why: 'audit',
+      state: 'kept',
+      records: 1,
+      digest: 'd',
+    })
+    .returning<{ id: number }[]>('id')
+  await db('spoor.baseline_signature').insert([
+    { baseline_id: baseline!.id, person_id: adminId, meaning: 'checked', note: 'n' },
+    { baseline_id: baseline!.id, person_id: adminId, meaning: 'approved' },
+  ])
+  await db('spoor.difference').insert({
+    type_id: type!.id,
+    record_key: '["1"]',
+    label: 'one',
+    field_id: field!.id,
+    kind: 'value',
+    trail: 'a',
+    source: 'b',
+    after_at: db.fn.now(),
+    seen_at: db.fn.now(),
+    over_at: db.fn.now(),
+    settled_by: adminId,
+    settled_at: db.fn.now(),
+    settled_why: 'so',
+  })
   const [correction] = await db('spoor.correction')
     .insert({
       source_id: sourceId,
@@ -91,6 +125,7 @@ async function fill(): Promise<void> {
       applied_by: adminId,
       reason: 'wrong',
       trial: '{}',
+      asked: 'all',
     })
     .returning<{ id: number }[]>('id')
   const [item] = await db('spoor.correction_item')

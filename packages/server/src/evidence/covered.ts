@@ -63,7 +63,7 @@ export const coveredRows: readonly CoveredRows[] = [
     columns: list(
       'source_id relation_id schema_name table_name name plural area comment key_columns',
       'label_columns obstacle present parent_type_id parent_columns foreign_keys described',
-      'effective_field_id',
+      'effective_field_id page_pattern',
     ),
   },
   {

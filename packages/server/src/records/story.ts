@@ -1,5 +1,5 @@
-import type { RecordStory } from '@spoor/contract'
-import type { Scope } from '@spoor/core'
+import type { RecordStory, Role } from '@spoor/contract'
+import { pageAddress, type Scope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { coverageOf } from '../ledger/coverage.ts'
 import { Problem } from '../errors.ts'
@@ -10,6 +10,7 @@ import { rowsWithChanges, saveShown } from '../ledger/saves.ts'
 import { whereScope } from '../ledger/scope-sql.ts'
 import { isLimited } from '../ledger/reach.ts'
 import { threadOf } from '../ledger/thread.ts'
+import { marksOf } from './marks.ts'
 
 /** A longer story is told from its latest saves on. */
 const mostSaves = 5000
@@ -18,6 +19,7 @@ export const valueLength = 2000
 
 /**
  * The story of one record within a reach.
+ * @param role whose reader it is for, with what was made of its saves; without one nothing of that is told
  * @throws Problem when there is no such record that may be seen
  */
 export async function storyOf(
@@ -26,6 +28,7 @@ export async function storyOf(
   key: string,
   reach: Scope,
   nowMs: number,
+  role: Role | null = null,
 ): Promise<RecordStory> {
   const spans = await threadOf(db, typeId, key)
   const query = db('ledger.save as s')
@@ -56,6 +59,19 @@ export async function storyOf(
   const [rows, changes] = await rowsWithChanges(db, page, { valueLength, scopes: [{}, reach], nowMs })
   const saves = rows.map((row) => saveShown(row, changes.get(row.id) ?? [], reach))
   const last = saves.at(-1)
+  const type = await db('spoor.record_type')
+    .where({ id: typeId })
+    .first<{ page_pattern: string | null } | undefined>('page_pattern')
+  const marks =
+    role === null
+      ? []
+      : await marksOf(
+          db,
+          typeId,
+          partial ? [] : spans.map((span) => span.key),
+          page.map((row) => row.id),
+          role,
+        )
   return {
     record: {
       typeId,
@@ -71,6 +87,8 @@ export async function storyOf(
     found: held.values,
     coverage: partial ? [] : await coverageOf(db, typeId, page),
     more: found.length > mostSaves,
+    marks,
+    page: type?.page_pattern ? pageAddress(type.page_pattern, last?.key ?? key) : null,
     partial,
     references: await referencesIn(
       db,

@@ -26,6 +26,7 @@ import { up as findingRecords } from './migrations/022-finding-records.ts'
 import { up as corrections } from './migrations/023-corrections.ts'
 import { up as reconciling } from './migrations/024-reconciling.ts'
 import { up as baselines } from './migrations/025-baselines.ts'
+import { up as pages } from './migrations/026-pages.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -56,6 +57,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '023-corrections': corrections,
   '024-reconciling': reconciling,
   '025-baselines': baselines,
+  '026-pages': pages,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -1,3 +1,4 @@
+import { patternTrouble } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
@@ -11,11 +12,14 @@ export interface TypeDescription {
   parentTypeId: number | null
   /** The field whose day says when a record takes effect. */
   effectiveFieldId: number | null
+  /** The address of a record's own page. */
+  pagePattern?: string | null
 }
 
 interface TypeRow {
   id: number
   source_id: number
+  key_columns: string[]
   foreign_keys: { columns: string[]; toTypeId: number; required: boolean }[]
 }
 
@@ -27,10 +31,13 @@ export async function describeType(db: Database, typeId: number, said: TypeDescr
   return await db.transaction(async (trx) => {
     const type = await trx('spoor.record_type')
       .where({ id: typeId })
-      .first<TypeRow | undefined>('id', 'source_id', 'foreign_keys')
+      .first<TypeRow | undefined>('id', 'source_id', 'foreign_keys', 'key_columns')
     if (!type) throw new Problem('not-found', 'There is no such record type. Nothing was changed.')
     const parent = said.parentTypeId === null ? null : parentOf(type, said.parentTypeId)
     if (said.parentTypeId !== null) await demandNoCircle(trx, typeId, said.parentTypeId)
+    const trouble = said.pagePattern ? patternTrouble(said.pagePattern, type.key_columns.length) : null
+    if (trouble !== null)
+      throw new Problem('rule-broken', `That is no address of its records’ pages. ${trouble} Nothing was changed.`)
     if (said.effectiveFieldId !== null) await demandDay(trx, typeId, said.effectiveFieldId)
     await trx('spoor.record_type')
       .where({ id: typeId })
@@ -42,6 +49,7 @@ export async function describeType(db: Database, typeId: number, said: TypeDescr
         parent_type_id: said.parentTypeId,
         parent_columns: parent && JSON.stringify(parent.columns),
         effective_field_id: said.effectiveFieldId,
+        page_pattern: said.pagePattern ?? null,
         described: JSON.stringify(['name', 'plural', 'area', 'label', 'parent', 'effective']),
       })
     return type.source_id

@@ -57,6 +57,7 @@ interface TypeRow {
   comment: string | null
   obstacle: Obstacle | null
   label_columns: string[]
+  page_pattern: string | null
   parent_type_id: number | null
   parent_columns: string[] | null
   effective_field_id: number | null
@@ -140,6 +141,7 @@ async function trackedTypes(db: Database, sourceId: number, { plan }: InForce, r
           ? null
           : { typeId: type.parent_type_id, fieldIds: idsOf(type.parent_columns ?? []) },
       effectiveFieldId: type.effective_field_id,
+      pagePattern: type.page_pattern,
       possibleParents: type.foreign_keys
         .filter((key) => key.required && key.toTypeId !== type.id)
         .map((key) => ({ typeId: key.toTypeId, fieldIds: idsOf(key.columns) })),

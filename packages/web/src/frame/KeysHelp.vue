@@ -35,6 +35,7 @@ const here = computed((): readonly (readonly [string, string])[] => {
       ['← →', 'on a cursor: from save to save'],
       ['Ctrl wheel', 'closer and wider in time'],
       ['[ ]', 'earlier and later save, where one is opened'],
+      ['n p', 'next and previous record of the list you came from'],
     ]
   if (route.path === '/tracking')
     return [

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { useElementSize, useEventListener } from '@vueuse/core'
+import type { RecordMark } from '@spoor/contract'
 import type { Holding } from '@spoor/core'
 import { computed, ref, useTemplateRef } from 'vue'
 import { fullTime } from '../value/time.ts'
 import type { ShownValue } from '../value/words.ts'
 import type { Below } from './below.ts'
+import RecordMarks from './RecordMarks.vue'
 import { placeOf, ticks, zoomed, type Range } from './scale.ts'
 import type { Lane } from './story.ts'
 
@@ -18,6 +20,8 @@ export interface Props {
   shown: (holding: Holding, fieldId: number) => ShownValue
   /** What belongs to the record, folded to the moments of its saves. */
   below?: readonly Below[]
+  /** What was made of its saves. */
+  marks?: readonly RecordMark[]
   /** The type of line whose saves are listed, if any. */
   listed?: number | null
 }
@@ -32,7 +36,7 @@ const chosen = defineModel<Range | null>('range', { default: null })
 const range = computed(() => chosen.value ?? props.whole)
 const axis = useTemplateRef<HTMLElement>('axis')
 const { width } = useElementSize(axis)
-const marks = computed(() => ticks(range.value))
+const scale = computed(() => ticks(range.value))
 const percent = (ms: number) => `${placeOf(ms, range.value) * 100}%`
 const isShown = (ms: number) => ms >= range.value.fromMs && ms <= range.value.toMs
 
@@ -129,11 +133,12 @@ const cursors = computed(() => [
         <button v-if="chosen" class="plain" @click="chosen = null">all</button>
       </div>
       <div ref="axis" class="axis">
-        <span v-for="mark in marks" :key="mark.ms" class="tick" :style="{ left: percent(mark.ms) }">{{
+        <span v-for="mark in scale" :key="mark.ms" class="tick" :style="{ left: percent(mark.ms) }">{{
           mark.label
         }}</span>
       </div>
     </div>
+    <RecordMarks :marks="marks ?? []" :range="range" />
     <div v-for="lane in lanes" :key="lane.fieldId" class="row">
       <button class="plain name" :class="{ on: picked === lane.fieldId }" @click="emit('pick', lane.fieldId)">
         {{ fieldName(lane.fieldId) }}

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { useNow, watchDebounced } from '@vueuse/core'
+import { useEventListener, useNow, watchDebounced } from '@vueuse/core'
 import DatePicker from 'ant-design-vue/es/date-picker'
 import Switch from 'ant-design-vue/es/switch'
 import type { Dayjs } from 'dayjs'
@@ -10,10 +10,12 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import SavePane from '../changes/SavePane.vue'
+import { useRevert } from '../corrections/revert.ts'
 import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useRecent } from '../find/recent.ts'
 import { usePulse } from '../frame/pulse.ts'
+import { isWriting } from '../frame/writing.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import ActorGlyph from '../value/ActorGlyph.vue'
@@ -23,9 +25,11 @@ import BesidePicker from './BesidePicker.vue'
 import RecordLanes from './RecordLanes.vue'
 import { useBelow } from './below.ts'
 import { useBeside } from './beside.ts'
+import { useCameFrom } from './came-from.ts'
+import HeldLong from './HeldLong.vue'
 import { recordLink } from './link.ts'
-import { lengthWords, type Range } from './scale.ts'
-import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, timesOf, trailOf } from './story.ts'
+import type { Range } from './scale.ts'
+import { fieldsOf, heldNow, holdingShown, lanesOf, savesBetween, timesOf, trailOf } from './story.ts'
 
 const route = useRoute()
 const router = useRouter()
@@ -152,8 +156,29 @@ const pickedLane = computed(() => {
     picked.value === null ? lane.segments.length === most : lane.fieldId === picked.value,
   )
 })
-const lengths = computed(() => (pickedLane.value ? heldLong(pickedLane.value, now.value.getTime()).slice(0, 5) : []))
 const gaps = computed(() => (data.value?.coverage ?? []).filter((spell) => spell.to !== null))
+
+const neighbours = computed(() => data.value && useCameFrom().around(data.value.record))
+useEventListener('keydown', (event) => {
+  if (isWriting(event.target) || event.ctrlKey || event.metaKey || event.altKey) return
+  const to = event.key === 'n' ? neighbours.value?.after : event.key === 'p' ? neighbours.value?.before : undefined
+  if (to) void router.push(recordLink(to))
+})
+
+/** Fields that hold something else now than they held at A, and of which both are known. */
+const movedSinceA = computed(() =>
+  other.value || data.value?.record.deleted
+    ? []
+    : differences(atA.value, atNow.value).flatMap(({ fieldId, a: then, b: present_, differs }) =>
+        differs && then.state === 'value' && present_.state === 'value' ? [fieldId] : [],
+      ),
+)
+const { draft, busy: drafting, problem: draftProblem } = useRevert()
+const setBack = (ids: readonly number[]) =>
+  draft({
+    past: { typeId: typeId.value, at: instantOf(a.value), fieldIds: [...ids], keys: [data.value!.record.key] },
+  })
+const mayRevert = computed(() => session.may('corrections.draft') && data.value?.partial === false)
 
 const view = ref<'lanes' | 'versions'>('lanes')
 const opened = ref<string | null>(null)
@@ -197,7 +222,13 @@ const summaryOf = (save: Save) =>
           >· had {{ counted(data.record.formerKeys.length, 'other key') }}</template
         >
       </span>
+      <a v-if="data.page" :href="data.page" target="_blank" rel="noopener noreferrer">Its page</a>
       <span class="space" />
+      <nav v-if="neighbours" class="neighbours" aria-label="The list you came from">
+        <RouterLink v-if="neighbours.before" :to="recordLink(neighbours.before)" title="p">‹ previous</RouterLink>
+        <span class="quiet">{{ neighbours.place }} of {{ neighbours.of }}</span>
+        <RouterLink v-if="neighbours.after" :to="recordLink(neighbours.after)" title="n">next ›</RouterLink>
+      </nav>
       <button class="plain view" :class="{ on: view === 'lanes' }" @click="view = 'lanes'">Lanes</button>
       <button class="plain view" :class="{ on: view === 'versions' }" @click="view = 'versions'">Versions</button>
       <PressPopover v-if="!beside.wanted.value" title="Another record beside it">
@@ -225,6 +256,7 @@ const summaryOf = (save: Save) =>
             :shown="shown"
             :below="below"
             :listed="listedBelow"
+            :marks="data.marks"
             @pick="picked = $event"
             @open="opened = $event"
             @list="listedBelow = listedBelow === $event ? null : $event"
@@ -272,13 +304,13 @@ const summaryOf = (save: Save) =>
               Tracking of {{ names.fieldName(gap.fieldId) }} ended {{ gap.to && fullTime(gap.to)
               }}{{ gap.because ? `: ${gap.because}` : '' }}.
             </p>
-            <p v-if="pickedLane && lengths.length > 0">
-              <b>{{ names.fieldName(pickedLane.fieldId) }}</b> held
-              <template v-for="(one, at) in lengths" :key="at"
-                >{{ at > 0 ? ', ' : '' }}<bdi class="mono">{{ shown(one.holding, pickedLane.fieldId).text }}</bdi> for
-                {{ lengthWords(one.ms) }}{{ one.current ? ' and still' : '' }}</template
-              >.
-            </p>
+            <HeldLong
+              v-if="pickedLane"
+              :lane="pickedLane"
+              :title="names.fieldName(pickedLane.fieldId)"
+              :now-ms="now.getTime()"
+              :shown="shown"
+            />
           </div>
         </template>
         <ol v-else class="versions">
@@ -341,6 +373,17 @@ const summaryOf = (save: Save) =>
               {{ other ? `between ${data.record.label} at A and ${other.record.label} at B` : 'between A and B' }}.</b
             >
           </p>
+          <p v-if="mayRevert && movedSinceA.length > 0" class="back">
+            <template v-for="id in movedSinceA.slice(0, 6)" :key="id"
+              ><button class="plain link" :disabled="drafting" @click="setBack([id])">
+                Set {{ names.fieldName(id) }} back to A</button
+              >&ensp;</template
+            >
+            <button v-if="movedSinceA.length > 1" class="plain link" :disabled="drafting" @click="setBack(movedSinceA)">
+              <b>All {{ movedSinceA.length }} back to A …</b>
+            </button>
+          </p>
+          <ProblemNote v-if="draftProblem" :problem="draftProblem" />
           <p v-for="one in other ? [] : how" :key="one.fieldId">
             <b>{{ names.fieldName(one.fieldId) }}</b>
             <template v-if="one.saves.length === 0"> changed, and no save in between tells how.</template>
@@ -427,6 +470,27 @@ h1 {
   font-weight: 650;
   padding: 10px 18px 0;
   border-top: 1px solid var(--line);
+}
+.neighbours {
+  display: flex;
+  gap: 8px;
+  white-space: nowrap;
+}
+@media print {
+  .body {
+    display: block;
+  }
+  .story,
+  .pane {
+    overflow: visible;
+    border: 0;
+  }
+  nav,
+  .view,
+  .back,
+  header a {
+    display: none;
+  }
 }
 .small {
   font-size: 12.5px;

@@ -12,6 +12,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { readerZone, shortTime } from '../value/time.ts'
+import { useCameFrom } from './came-from.ts'
 import { recordLink } from './link.ts'
 
 const names = useVocabulary(ref({}))
@@ -28,6 +29,7 @@ const types = computed(() =>
     (type) => seesAll.value && names.value.fields.some((field) => field.typeId === type.id && field.tracked),
   ),
 )
+const cameFrom = useCameFrom()
 const words = ref('')
 const asked = refDebounced(words, 200)
 const wanted = computed(() => asked.value.trim())
@@ -75,7 +77,7 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
       <p v-else-if="lately.data.value?.records.length === 0">
         No tracked record was changed in the last two weeks. Older ones are found by name.
       </p>
-      <ul v-else>
+      <ul v-else @click.capture="cameFrom.from(lately.data.value?.records ?? [])">
         <li v-for="record in lately.data.value?.records.slice(0, 30)" :key="`${record.typeId} ${record.key}`">
           <RouterLink :to="recordLink(record)"
             ><span class="quiet">{{ names.typeTitle(record.typeId) }}</span> <bdi>{{ record.label }}</bdi></RouterLink
@@ -92,7 +94,7 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
       <p v-else-if="found.data.value?.records.length === 0">
         No record on the trail is called so, has or had such a key, or holds or held exactly that.
       </p>
-      <ul v-else>
+      <ul v-else @click.capture="cameFrom.from(found.data.value?.records ?? [])">
         <li v-for="record in found.data.value?.records" :key="`${record.typeId} ${record.key}`">
           <RouterLink :to="recordLink(record)"
             ><span class="quiet">{{ names.typeTitle(record.typeId) }}</span> <bdi>{{ record.label }}</bdi></RouterLink

@@ -18,11 +18,13 @@ import { useVocabulary } from '../scope/vocabulary.ts'
 import { labelsOf } from '../value/labels.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
+import { useCameFrom } from './came-from.ts'
 import CellPast from './CellPast.vue'
 import { markedSince, useGridAsked } from './grid.ts'
 import GridSentence from './GridSentence.vue'
 import { recordLink } from './link.ts'
 import MakeBaseline from './MakeBaseline.vue'
+import SetBackGrid from './SetBackGrid.vue'
 import StandingCell from './StandingCell.vue'
 
 /** The records of a type as they stand, or stood at a moment: one line a record, one column a field. */
@@ -30,6 +32,7 @@ const route = useRoute()
 const router = useRouter()
 const pulse = usePulse()
 const session = useSession()
+const cameFrom = useCameFrom()
 const names = useVocabulary(ref({}))
 const typeId = computed(() => Number(route.params['typeId']))
 
@@ -151,8 +154,10 @@ function onKey(event: KeyboardEvent) {
     if (!cell.value) return void pick(lines.value[0], cells.value[0])
     const row = lines.value.findIndex((line) => line.key === cell.value?.key) + step[0]
     void pick(lines.value[row], cells.value[cells.value.indexOf(cell.value.column) + step[1]])
-  } else if (event.key === 'Enter' && cellLine.value)
+  } else if (event.key === 'Enter' && cellLine.value) {
+    cameFrom.from(lines.value.map(({ key }) => ({ typeId: typeId.value, key })))
     void router.push(recordLink({ typeId: typeId.value, key: cellLine.value.key }))
+  }
 }
 useEventListener('keydown', (event) => {
   if (event.key === 'Escape') cell.value = null
@@ -194,6 +199,14 @@ const heldIn = (line: Line, column: string): Held =>
         placeholder="Name holds …"
       />
       <ColumnChooser :layout="layout" />
+      <SetBackGrid
+        v-if="session.may('corrections.draft') && asked.at !== null && !isFuture && openFields.length > 0"
+        :type-id="typeId"
+        :asked="asked"
+        :at="asked.at"
+        :field-ids="openFields"
+        :names="names"
+      />
       <MakeBaseline
         v-if="session.may('baselines.make') && openFields.length > 0 && !isFuture"
         :type-id="typeId"
@@ -223,6 +236,7 @@ const heldIn = (line: Line, column: string): Held =>
         tabindex="0"
         :style="{ '--columns': layout.template.value, '--least': `${layout.least.value + 40}px` }"
         @keydown="onKey"
+        @click.capture="cameFrom.from(lines.map(({ key }) => ({ typeId, key })))"
       >
         <ColumnHeads class="line head" :layout="layout" :order="order" :sortable="sortable" only="" @order="orderBy" />
         <div :style="{ height: `${height}px`, position: 'relative' }" role="rowgroup">

@@ -131,6 +131,8 @@ export interface HeldLong {
   holding: Holding
   ms: number
   current: boolean
+  /** When it was held first; null where that is before anything is known. */
+  first: string | null
 }
 
 /** How long each value was held in all, the longest first; what is unknown or was no record is not counted. */
@@ -140,8 +142,8 @@ export function heldLong({ segments }: Lane, nowMs: number): HeldLong[] {
     if (holding.state !== 'value' || from === null) continue
     const ms = (to === null ? nowMs : Date.parse(to)) - Date.parse(from)
     const name = JSON.stringify(holding.value)
-    const known = byValue.get(name) ?? { holding, ms: 0, current: false }
-    byValue.set(name, { holding, ms: known.ms + ms, current: known.current || to === null })
+    const known = byValue.get(name) ?? { holding, ms: 0, current: false, first: from }
+    byValue.set(name, { ...known, ms: known.ms + ms, current: known.current || to === null })
   }
   return [...byValue.values()].sort((a, b) => b.ms - a.ms)
 }

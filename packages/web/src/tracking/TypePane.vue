@@ -34,6 +34,7 @@ const area = ref(props.type.area)
 const labelFields = ref<number[]>([...props.type.labelFields])
 const parentTypeId = ref<number | null>(props.type.parent?.typeId ?? null)
 const effectiveFieldId = ref<number | null>(props.type.effectiveFieldId)
+const pagePattern = ref(props.type.pagePattern ?? '')
 const problem = ref<ProblemBody | null>(null)
 const busy = ref(false)
 const takenAgain = ref<string | null>(null)
@@ -55,7 +56,8 @@ const changed = computed(
     area.value !== props.type.area ||
     labelFields.value.join() !== props.type.labelFields.join() ||
     parentTypeId.value !== (props.type.parent?.typeId ?? null) ||
-    effectiveFieldId.value !== props.type.effectiveFieldId,
+    effectiveFieldId.value !== props.type.effectiveFieldId ||
+    pagePattern.value.trim() !== (props.type.pagePattern ?? ''),
 )
 /** A field that refers to another record names by what that one is called. */
 const nameable = computed(() =>
@@ -89,6 +91,7 @@ async function describe() {
         labelFields: labelFields.value,
         parentTypeId: parentTypeId.value,
         effectiveFieldId: effectiveFieldId.value,
+        pagePattern: pagePattern.value.trim() || null,
       },
     })
     problem.value = null
@@ -217,6 +220,15 @@ async function describe() {
           :disabled="!mayEdit"
           :options="days"
           @change="(value: unknown) => (effectiveFieldId = Number(value) || null)"
+      /></label>
+      <label class="row"
+        >Its own page
+        <Input
+          v-model:value="pagePattern"
+          size="small"
+          aria-label="The address of a record’s own page"
+          placeholder="https://…/{1}, {1} for its key"
+          :disabled="!mayEdit"
       /></label>
       <Button v-if="changed && mayEdit" size="small" class="keep" :loading="busy" @click="describe">Keep this</Button>
       <p v-if="changed" class="quiet small">Saves made before keep the name and parent they were made with.</p>

@@ -30,7 +30,7 @@ create table spoor.difference (
   -- Null of a whole record.
   field_id int references spoor.field,
   -- value, gone: the source has it no more, unheard: the trail has nothing of it.
-  kind text not null check (kind in ('value', 'gone', 'unheard')),
+  kind text not null,
   trail text,
   source text,
   cut boolean not null default false,

@@ -18,7 +18,7 @@ create table spoor.baseline (
   why text not null,
   job_id int references spoor.job,
   -- going while it is put together, then kept.
-  state text not null default 'going' check (state in ('going', 'kept')),
+  state text not null default 'going',
   records bigint not null default 0,
   -- Of what its records held then, each a line, in the order of their keys.
   digest text
