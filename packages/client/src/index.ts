@@ -1,1 +1,2 @@
+export { trailTicket, type TicketWish } from './ticket.ts'
 export { withActor, type ActorContext, type QueryClient } from './with-actor.ts'

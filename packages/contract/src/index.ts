@@ -4,6 +4,7 @@ import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
 import { custodyRoutes } from './custody.ts'
 import { noticingRoutes } from './noticing.ts'
+import { panelRoutes } from './panel.ts'
 import { peopleRoutes } from './people.ts'
 import { pulseRoutes } from './pulse.ts'
 import { readingsRoutes } from './readings.ts'
@@ -35,6 +36,7 @@ export const routes = {
   ...alarmRoutes,
   ...reconcilingRoutes,
   ...baselineRoutes,
+  ...panelRoutes,
 }
 
 export {
@@ -93,6 +95,7 @@ export { SourceCheck, SourceMap, isSourceUrl } from './tracking-source.ts'
 export { FoundProof, PresentRecord, RecordMark, RecordStory, StandingPage } from './records.ts'
 export { Baseline, BaselineComparison, meanings } from './baselines.ts'
 export { Difference, ReconciledType } from './reconciling.ts'
+export { Application, PanelStory } from './panel.ts'
 export { PlanFile } from './plan-file.ts'
 export { Activity, ChangeLine, ChangePage, Group, NamedScope, Pairs, RecordLine } from './readings.ts'
 export {

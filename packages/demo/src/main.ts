@@ -1,10 +1,20 @@
 import { readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
-import { connect, People, sealsFacts, Vault, type Database } from '@spoor/server'
+import {
+  addApplication,
+  connect,
+  endApplication,
+  listApplications,
+  People,
+  sealsFacts,
+  Vault,
+  type Database,
+} from '@spoor/server'
 import { roleNames } from '@spoor/contract'
 import { startApplication } from './application.ts'
 import { Desk } from './desk/desk.ts'
+import { deskTables } from './desk/forms.ts'
 import type { History } from './history/generate.ts'
 import { loadBusiness, loadedSoFar, loadHistory, makeHistory, markBlank, progress, seed } from './history/load.ts'
 import { declaringLogins, staffCsv } from './larkmere/staff.ts'
@@ -120,6 +130,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
 
   const desk = new Desk(urlAs('desk_app'))
   const deskAddress = await desk.listen(await freePort(port + 1))
+  desk.showTrails({ spoor: server.address, applicationKey: await letDeskIn(spoorUrl, beforeCommit, deskAddress) })
   const staffList = new StaffList(staffOf(readFileSync(join(dataDir, 'staff.csv'), 'utf8')), staffListPassword)
   const staffListAddress = await staffList.listen(await freePort(port + 2))
   const night =
@@ -163,6 +174,31 @@ ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.pa
       await staffList.close()
       await server.stop()
     },
+  }
+}
+
+/** The desk gets a key of its own each time it starts; the one before is ended. Its records' pages are known to Spoor. */
+async function letDeskIn(
+  spoorUrl: string,
+  beforeCommit: NonNullable<Parameters<typeof connect>[1]['beforeCommit']>,
+  origin: string,
+): Promise<string> {
+  const db = connect(spoorUrl, { applicationName: 'spoor demo', maxConnections: 1, own: true, beforeCommit })
+  try {
+    const { id } = await db('spoor.person').where({ login: administrator.login }).first<{ id: number }>('id')
+    const name = 'The desk'
+    for (const one of await listApplications(db))
+      if (one.name === name && one.endedAt === null) await endApplication(db, one.id, id)
+    for (const { table, path, asLines } of deskTables) {
+      const [schema, relation] = table.split('.')
+      if (!asLines)
+        await db('spoor.record_type')
+          .where({ schema_name: schema, table_name: relation })
+          .update({ page_pattern: `${origin}/${path}/{1}` })
+    }
+    return (await addApplication(db, { name, origin }, id)).key
+  } finally {
+    await db.destroy()
   }
 }
 

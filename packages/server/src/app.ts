@@ -26,6 +26,7 @@ import { sessionRouter } from './people/routes.ts'
 import { mayToday } from './ledger/reach.ts'
 import { SignInRuleBook } from './people/sign-in-rules.ts'
 import { noticingRouter } from './noticing/routes.ts'
+import { applicationsRouter, panelRouter } from './panel/routes.ts'
 import { reconcilingRouter } from './reconcile/routes.ts'
 import { recordsRouter } from './records/routes.ts'
 import { reviewRouter } from './review/routes.ts'
@@ -110,6 +111,7 @@ export function createApp(deps: AppDeps): Express {
     next()
   })
   api.get('/openapi.json', (_request, response) => void response.json(openApi()))
+  api.use(panelRouter({ db, find: findToday }))
   api.use(
     sessions(deps.sessionPool, deps.sessionSecret, https),
     identify(identifying),
@@ -131,6 +133,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(alarmsRouter({ db }))
   api.use(reconcilingRouter({ db }))
   api.use(baselinesRouter({ db }))
+  api.use(applicationsRouter({ db }))
   api.use(workRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))
   api.use(pulseRouter(pulse, identifying))

@@ -83,6 +83,13 @@ async function fill(): Promise<void> {
     })
     .returning<{ id: number }[]>('id')
   await db('spoor.story_save').insert({ story_id: story!.id, save_id: 1 })
+  await db('spoor.application').insert({
+    name: 'desk',
+    origin: 'https://desk.example',
+    key_hash: 'h',
+    made_by: adminId,
+    ended_at: db.fn.now(),
+  })
   const [baseline] = await db('spoor.baseline')
     .insert({
       name: 'Year end',

@@ -3,6 +3,8 @@ import * as v from 'valibot'
 import { pino } from 'pino'
 import { afterAll, beforeAll, expect, it } from 'vitest'
 import { routes, type RouteShape } from '@spoor/contract'
+import { addApplication } from '../src/panel/applications.ts'
+import { makeTicket } from '../src/panel/tickets.ts'
 import { serve, Visitor, type Served } from './browser.ts'
 import { makeWorld, track, type World } from './support.ts'
 
@@ -21,7 +23,12 @@ beforeAll(async () => {
   served = await serve(world, { log: pino({ level: 'error' }, { write: (line) => void causes.push(line) }) })
   visitor = await new Visitor(served.base.replace(/\/api\/v1$/, '')).arrive()
   expect((await visitor.signIn('ada', 'password of ada')).status).toBe(200)
+  // Panels are asked for with a key and a ticket instead of a session.
+  const { key } = await addApplication(world.db, { name: 'asked', origin: 'https://asked.example' }, world.adminId)
+  const { ticket } = await makeTicket(world.db, key, { user: 'ada', table: 'public.note', key: ['1'] })
+  bearerOf = { makePanelTicket: key, readPanelStory: ticket }
 })
+let bearerOf: Readonly<Record<string, string>> = {}
 afterAll(async () => {
   await served.close()
   await world.close()
@@ -246,10 +253,12 @@ const leftOut = new Set([
 ])
 const shapes = Object.entries<RouteShape>(routes).filter(([name]) => !leftOut.has(name))
 
-it.each(shapes)('%s', { timeout: 120_000 }, async (_, shape) => {
+it.each(shapes)('%s', { timeout: 120_000 }, async (name, shape) => {
   const wrong: unknown[] = []
+  const bearer = bearerOf[name]
+  const headers = bearer === undefined ? {} : { authorization: `Bearer ${bearer}` }
   for (const { method, path, body } of asked(shape)) {
-    const response = await visitor.send(method, path, body)
+    const response = await visitor.send(method, path, body, headers)
     const text = await response.text()
     // 502 and 503 are words about a source or a database, not a failure of Spoor's.
     if (response.status >= 500 && ![502, 503].includes(response.status))

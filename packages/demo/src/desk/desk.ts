@@ -1,4 +1,6 @@
 import { createServer, type Server } from 'node:http'
+import { fileURLToPath } from 'node:url'
+import { trailTicket } from '@spoor/client'
 import express, { type Request, type Response } from 'express'
 import pg from 'pg'
 import { deskTable, deskTables, type DeskTable } from './forms.ts'
@@ -8,6 +10,13 @@ import { addLine, bulkEdit, deleteRecord, loadFile, saveRecord, type Sent } from
 /** Values as PostgreSQL's own text: the desk shows and sends back what the database said. */
 const textTypes = { getTypeParser: () => (text: string) => text }
 const pageRows = 40
+const trailScript = '/spoor-trail.js'
+
+/** Where Spoor is, and the key it gave the desk. */
+export interface DeskTrail {
+  spoor: string
+  applicationKey: string
+}
 
 type Row = Record<string, string | null>
 
@@ -18,6 +27,7 @@ type Row = Record<string, string | null>
 export class Desk {
   readonly #pool: pg.Pool
   readonly #server: Server
+  #trail: DeskTrail | null = null
   constructor(databaseUrl: string) {
     this.#pool = new pg.Pool({
       connectionString: databaseUrl,
@@ -32,6 +42,11 @@ export class Desk {
   async listen(port: number): Promise<string> {
     await new Promise<void>((done, fail) => this.#server.once('error', fail).listen(port, '127.0.0.1', done))
     return `http://127.0.0.1:${port}`
+  }
+
+  /** From now on each record shows its trail to whoever may see it in Spoor. */
+  showTrails(trail: DeskTrail): void {
+    this.#trail = trail
   }
 
   async close(): Promise<void> {
@@ -56,6 +71,8 @@ export class Desk {
             .send(page({ title: 'Not now', officer: null, tables: [], body: said(error.message, true) })),
       )
     app.get('/favicon.ico', (_request, response) => void response.status(204).end())
+    const script = fileURLToPath(import.meta.resolve('@spoor/client/spoor-trail.js'))
+    app.get(trailScript, (_request, response) => response.type('text/javascript').sendFile(script))
     app.get('/sign-in', (_request, response) => answer(response, this.#signIn()))
     app.post('/sign-in', (request, response) => {
       response
@@ -185,8 +202,21 @@ export class Desk {
     const body = `${note}<form class="edit" method="post" action="${path}"><h2>${escaped(table.one)} ${escaped(key)}</h2>${inputs(table, row)}
 <label><span>Reason</span><input name="_reason" autocomplete="off"></label><button>Save</button></form>
 ${await this.#lines(table, key, path)}
+${await this.#trailOf(table, key, officerOf(request)!)}
 <form class="edit" method="post" action="${path}/delete"><label><span>Reason for deleting</span><input name="_reason"></label><button class="bad">Delete ${escaped(table.one.toLowerCase())}</button></form>`
-    return this.#page(request, table.title, body)
+    return this.#page(request, table.title, body, this.#trail ? [trailScript] : [])
+  }
+
+  /** Spoor's panel, or why it shows nothing; the form does not depend on it. */
+  async #trailOf({ table }: DeskTable, key: string, officer: string): Promise<string> {
+    if (!this.#trail) return ''
+    const { spoor } = this.#trail
+    try {
+      const ticket = await trailTicket({ ...this.#trail, user: officer, table, key: [key] })
+      return `<h3>Trail</h3><spoor-trail spoor="${escaped(spoor)}" ticket="${escaped(ticket)}"></spoor-trail>`
+    } catch (error) {
+      return `<h3>Trail</h3><p>${escaped((error as Error).message)}</p>`
+    }
   }
 
   async #lines(table: DeskTable, key: string, path: string): Promise<string> {
@@ -201,8 +231,9 @@ ${await this.#lines(table, key, path)}
 <form class="edit" method="post" action="${path}/line"><h3>New ${escaped(lines.one.toLowerCase())}</h3>${inputs(lines, {}, 'New ')}<label><span>Reason for the line</span><input name="_reason"></label><button>Add</button></form>`
   }
 
-  #page(request: Request, title: string, body: string): string {
-    return page({ title, officer: officerOf(request), tables: deskTables.filter((table) => !table.asLines), body })
+  #page(request: Request, title: string, body: string, scripts: readonly string[] = []): string {
+    const tables = deskTables.filter((table) => !table.asLines)
+    return page({ title, officer: officerOf(request), tables, body, scripts })
   }
 }
 

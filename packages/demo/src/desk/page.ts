@@ -25,9 +25,11 @@ export interface DeskPage {
   officer: string | null
   tables: readonly { path: string; title: string }[]
   body: string
+  /** Scripts that the page needs. */
+  scripts?: readonly string[]
 }
 
-export function page({ title, officer, tables, body }: DeskPage): string {
+export function page({ title, officer, tables, body, scripts = [] }: DeskPage): string {
   const links = officer ? tables.map((table) => `<a href="/${table.path}">${escaped(table.title)}</a>`).join('') : ''
   const who = officer
     ? `<form class="is" method="post" action="/sign-out">${escaped(officer)} <button>Sign out</button></form>`
@@ -35,5 +37,5 @@ export function page({ title, officer, tables, body }: DeskPage): string {
   return `<!doctype html><html lang="en-GB"><meta charset="utf-8"><title>${escaped(title)} – Larkmere desk</title><style>${style}</style>
 <header><b>Larkmere desk</b>${links}${who}</header>
 <div class="banner">A stand-in: a small business application that belongs to the Spoor demo. Everything in it is invented.</div>
-<main>${body}</main></html>`
+<main>${body}</main>${scripts.map((path) => `<script type="module" src="${path}"></script>`).join('')}</html>`
 }

@@ -137,6 +137,12 @@ export const coveredRows: readonly CoveredRows[] = [
     decides: ['spoor.correction_item', 'spoor.correction_change'],
   },
   {
+    table: 'spoor.application',
+    noun: 'access of the application',
+    key: { id: 'int' },
+    columns: list('name origin key_hash made_by made_at ended_at'),
+  },
+  {
     table: 'spoor.baseline',
     noun: 'baseline',
     key: { id: 'int' },

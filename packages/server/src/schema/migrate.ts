@@ -27,6 +27,7 @@ import { up as corrections } from './migrations/023-corrections.ts'
 import { up as reconciling } from './migrations/024-reconciling.ts'
 import { up as baselines } from './migrations/025-baselines.ts'
 import { up as pages } from './migrations/026-pages.ts'
+import { up as panel } from './migrations/027-panel.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -58,6 +59,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '024-reconciling': reconciling,
   '025-baselines': baselines,
   '026-pages': pages,
+  '027-panel': panel,
 }
 
 const source: Knex.MigrationSource<string> = {
