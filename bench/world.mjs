@@ -50,6 +50,7 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
     db,
     sources,
     people,
+    person,
     vault,
     business,
     businessUrl,

@@ -15,7 +15,9 @@ run(async () => {
   const { check, collector, lag } = await import('../bench/collector.mjs')
   const big = await import('../bench/ledger.mjs')
   const { findRecord } = await import('../bench/find.mjs')
+  const { correction } = await import('../bench/correction.mjs')
   const { found } = await import('../bench/found.mjs')
+  const { reconcile } = await import('../bench/reconcile.mjs')
   const { amounts, firstView } = await import('../bench/screen.mjs')
   const { standing } = await import('../bench/standing.mjs')
   const { recordStory, stateRecord, stateType } = await import('../bench/state.mjs')
@@ -43,6 +45,8 @@ run(async () => {
     'find-record': findRecord,
     'first-view': firstView,
     amounts,
+    correction,
+    reconcile,
   }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])

@@ -213,7 +213,7 @@ ${await this.#trailOf(table, key, officerOf(request)!)}
     const { spoor } = this.#trail
     try {
       const ticket = await trailTicket({ ...this.#trail, user: officer, table, key: [key] })
-      return `<h3>Trail</h3><spoor-trail spoor="${escaped(spoor)}" ticket="${escaped(ticket)}"></spoor-trail>`
+      return `<spoor-trail style="margin:16px 0" spoor="${escaped(spoor)}" ticket="${escaped(ticket)}"></spoor-trail>`
     } catch (error) {
       return `<h3>Trail</h3><p>${escaped((error as Error).message)}</p>`
     }

@@ -34,6 +34,18 @@ export const underWay = `case
   else s.captured_at > f.at - interval '7 days' and s.transaction_id::xid8 in (select pg_snapshot_xip(f.snapshot::pg_snapshot)) end`
 
 /**
+ * The saves of a record `f` under which a reading may have been made: looked for among its own, by their index. The least
+ * moment of all saves would be looked for in the order of time, through all of them.
+ */
+const savesAround = ['record_key', 'key_before']
+  .map(
+    (key) => `select o.captured_at, o.transaction_id from ledger.save o
+                where o.type_id = f.type_id and o.${key} = f.record_key and o.captured_at <= f.at and o.captured_at > f.at - interval '7 days'`,
+  )
+  .join(' union all ')
+  .concat(' offset 0')
+
+/**
  * What was found of one record through the keys it had, in the order of time. A change that was captured before the
  * reading and committed after it is not in what was read, which then stands at the moment before that change.
  */
@@ -41,9 +53,7 @@ export async function findingsOf(db: Database, typeId: number, spans: readonly K
   const { rows } = await db.raw<{ rows: Finding[] }>(
     `select * from (
        select ${foundColumns}, t.field_ids,
-         coalesce((select min(s.captured_at) - interval '1 microsecond' from ledger.save s
-                    where s.type_id = f.type_id and (s.record_key = f.record_key or s.key_before = f.record_key) and s.captured_at <= f.at
-                      and ${underWay}), f.at) as instant
+         coalesce((select min(s.captured_at) - interval '1 microsecond' from (${savesAround}) as s where ${underWay}), f.at) as instant
        from ledger.found f join spoor.taking t on t.id = f.taking_id
        where f.type_id = ? and f.record_key = any(?::text[])) as f order by instant`,
     [typeId, boundArray(spans.map((span) => span.key))],

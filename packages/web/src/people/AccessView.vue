@@ -14,6 +14,7 @@ import { useTracking } from '../tracking/draft.ts'
 import TrackingFrame from '../tracking/TrackingFrame.vue'
 import { doneBy } from '../value/done-by.ts'
 import { fullTime, shortTime } from '../value/time.ts'
+import ApplicationList from './ApplicationList.vue'
 import PersonPane from './PersonPane.vue'
 
 /** Who may sign in to Spoor and see what, by which rules, and what was changed about that. */
@@ -124,6 +125,7 @@ const reachText = (reach: string) => sentenceText(sentence(parseScope(new URLSea
             </div>
             <ProblemNote v-if="problem" :problem="problem" />
           </section>
+          <ApplicationList />
           <section>
             <h2>What was done about access</h2>
             <p v-if="events?.events.length === 0" class="quiet">Nothing yet.</p>

@@ -125,7 +125,7 @@ function setUntil(picked: Dayjs | null) {
           <Input v-model:value="note" size="small" class="note" aria-label="A note" placeholder="A note, if you like" />
           <Button size="small" html-type="submit" :loading="busy">Sign it</Button>
           <Button v-if="session.may('baselines.make')" size="small" :loading="busy" @click="check"
-            >Reckon it anew</Button
+            >Check it against the ledger</Button
           >
           <span v-if="checking !== null" class="quiet" role="status">{{
             job?.endedAt ? job.result : `${job?.doing ?? 'begins'} …`
@@ -173,7 +173,7 @@ function setUntil(picked: Dayjs | null) {
               }}<RouterLink :to="recordLink({ typeId: data.typeId, key: one.key })"
                 ><bdi>{{ one.label }}</bdi></RouterLink
               >
-              <span class="quiet">{{ shortTime(one.at) }}</span></template
+              &ensp;<span class="quiet">{{ shortTime(one.at) }}</span></template
             >
           </p>
           <table v-if="moves.length > 0">

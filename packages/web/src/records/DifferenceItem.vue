@@ -116,6 +116,9 @@ p {
   gap: 2px 14px;
   font-size: 14px;
 }
+.what .quiet {
+  margin-right: 6px;
+}
 form {
   display: flex;
   align-items: center;

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
 import Progress from 'ant-design-vue/es/progress'
-import Select from 'ant-design-vue/es/select'
 import { useInfiniteQuery, useQuery } from '@tanstack/vue-query'
 import { routes, type ReconciledType } from '@spoor/contract'
 import { capitalised, counted, grouped } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
+import PickList from '../frame/PickList.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -97,8 +97,8 @@ async function changed() {
           >
           <template v-if="mayLook">
             <span>By itself</span>
-            <Select
-              v-model:value="pace"
+            <PickList
+              v-model:value="pace as never"
               size="small"
               aria-label="How often by itself"
               :options="[...paces, { value: 0, label: 'never' }]"
@@ -211,6 +211,7 @@ h2 .on {
   border-bottom: 2px solid var(--pine);
 }
 .pace {
+  margin: 10px 0;
   display: flex;
   align-items: center;
   gap: 12px;

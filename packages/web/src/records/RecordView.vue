@@ -235,7 +235,7 @@ const summaryOf = (save: Save) =>
         <BesidePicker :type-id="typeId" :besides="data.record.key" @pick="beside.put" />
       </PressPopover>
       <RouterLink :to="{ path: '/changes', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
-        >Its saves in Changes</RouterLink
+        >In Changes</RouterLink
       >
     </header>
     <div class="body">
@@ -428,7 +428,8 @@ main {
 header {
   display: flex;
   align-items: baseline;
-  gap: 12px;
+  gap: 4px 12px;
+  white-space: nowrap;
   padding: 10px 18px;
   border-bottom: 1px solid var(--line);
   background: var(--panel);
@@ -437,7 +438,8 @@ h1 {
   font-size: 18px;
   line-height: 24px;
   font-weight: 650;
-  max-width: 480px;
+  flex: 0 1 auto;
+  min-width: 160px;
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
