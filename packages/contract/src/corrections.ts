@@ -184,6 +184,20 @@ export const correctionRoutes = {
     query: v.object({ group: v.optional(GroupId), after: v.optional(IntParam) }),
     response: v.object({ items: v.array(CorrectionItem), next: v.nullable(v.number()) }),
   }),
+  exportCorrectionScript: route({
+    method: 'GET',
+    path: '/corrections/:correctionId/script.sql',
+    needs: 'corrections.draft',
+    summary: 'What a correction would write as one script for whoever owns the source: guarded, all or nothing',
+    params,
+  }),
+  exportCorrectionList: route({
+    method: 'GET',
+    path: '/corrections/:correctionId/values.csv',
+    needs: 'corrections.draft',
+    summary: 'What a correction would write as a list: a line a value',
+    params,
+  }),
   rehearseCorrection: route({
     method: 'POST',
     path: '/corrections/:correctionId/rehearsal',

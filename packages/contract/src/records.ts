@@ -192,6 +192,13 @@ export const recordRoutes = {
     summary: 'The records of a type as they stand, or stood at a moment, as CSV: a line a record, a column a field',
     query: v.object(gridQuery),
   }),
+  exportStandingWorkbook: route({
+    method: 'GET',
+    path: '/records/standing.xlsx',
+    needs: 'changes.export',
+    summary: 'The same as a workbook: numbers are numbers, everything else is text',
+    query: v.object(gridQuery),
+  }),
   proveFound: route({
     method: 'GET',
     path: '/records/found',

@@ -10,7 +10,7 @@ import {
   type Role,
   type RouteShape,
 } from '@spoor/contract'
-import { inert } from '../src/changes/csv.ts'
+import { inert } from '../src/ledger/inert.ts'
 import { serve, Visitor, type Served } from './browser.ts'
 import { withActorContext } from './context.ts'
 import { makeWorld, track, type World } from './support.ts'

@@ -1,5 +1,7 @@
+import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
+import { correctionScript } from '../src/corrections/file.ts'
 import { draftCorrection, type DraftWish } from '../src/corrections/draft.ts'
 import { drawing } from './drawing.ts'
 import { makeWorld, track, type World } from './support.ts'
@@ -159,12 +161,48 @@ describe('setting back all that a scope means', () => {
     })
   })
 
+  it('is a script and a list for whoever owns the source, guarded like its own writes', async () => {
+    await sql('delete from flat')
+    const odd = `it's "odd" \\ back\nline; drop table flat; -- $$`
+    await as('Petra', 'let', [`insert into flat select n, 100, $1, null from generate_series(1, 6) n`, [odd]])
+    const start = await table()
+    await as('Filer', 'amok', [`update flat set rent = 1, note = null, "or der" = $1`, [odd]])
+    await as('Ines', 'agreed', [`update flat set rent = 7 where id = 6`, []])
+    await world.collect()
+    const { id } = await drafted({ scope: await actorScope('Filer') })
+    const script = await correctionScript(world.db, world.sources, id)
+    const owner = new pg.Client(world.businessAs('business_owner'))
+    await owner.connect()
+    try {
+      // One that moved stops all of it, and says which.
+      await as('Ines', 'other', [`update flat set note = 'hers' where id = 3`, []])
+      await expect(owner.query(script)).rejects.toThrow(/record is not as it was seen: public\.flat \["3"\]/)
+      await owner.query('rollback')
+      await as('Ines', 'back', [`update flat set note = null where id = 3`, []])
+      await owner.query(script)
+    } finally {
+      await owner.end()
+    }
+    expect(await table()).toEqual(start.map((row) => (row['id'] === 6 ? { ...row, rent: '7.00' } : row)))
+    await world.collect()
+    await rehearseCorrection(deps(), id, {}, world.admin)
+    const done = await wholeCorrection(world, id)
+    expect(done.groups.map(({ state, values }) => [state, values])).toEqual([
+      ['changed-since', 1],
+      ['already-so', 17],
+    ])
+    await expect(correctionScript(world.db, world.sources, id)).rejects.toMatchObject({ code: 'nothing-to-revert' })
+    const again = await drafted({ scope: `${await actorScope('Petra')}&how=create` }).catch(
+      (error: { code: string }) => error.code,
+    )
+    expect(again).toBe('nothing-to-revert')
+  })
+
   it('finds every record that the source refuses in one rehearsal', async () => {
     await sql('delete from flat')
     await as('Petra', 'let', [`insert into flat select n, 100, 'n', 'o' from generate_series(1, 60) n`, []])
     await as('Refused', 'amok', [`update flat set note = 'amok'`, []])
     const superuser = world.businessAs('business_owner')
-    const { default: pg } = await import('pg')
     const owner = new pg.Client(superuser)
     await owner.connect()
     await owner.query(`create function public.no() returns trigger language plpgsql as

@@ -1,6 +1,8 @@
+import { strFromU8, unzipSync } from 'fflate'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { StandingPage } from '@spoor/contract'
 import { compareStanding } from '../src/standing/compare.ts'
+import { gridWorkbook } from '../src/records/grid-workbook.ts'
 import { KeyLists, standingPage, type StandingRequest } from '../src/standing/list.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
 import { takeFoundAgain, Taking } from '../src/tracking/taking.ts'
@@ -371,6 +373,19 @@ describe('records as they stand', () => {
     expect(await ada.text(`/records/standing.csv?${query}&at=${encodeURIComponent(before)}`)).toContain(
       `"marked and gone","[""m2""]",,"m2","marked and gone","2",""`,
     )
+    const workbook = await gridWorkbook(
+      world.db,
+      new KeyLists(),
+      { typeId, fieldIds: ids(), words: 'marked', at: undefined, marks: before, where: [], order: null },
+      ['id', 'name', 'amount', 'note'].map((name) => ({ name, baseType: name === 'amount' ? 'numeric' : 'text' })),
+      'odd/things',
+    )
+    const parts = unzipSync(new Uint8Array(workbook))
+    const part = (name: RegExp) => strFromU8(parts[Object.keys(parts).find((path) => name.test(path))!]!)
+    // A number is one; what a sheet would take for a formula is text.
+    expect(part(/worksheets\/sheet1\.xml$/)).toMatch(/<v>6<\/v>/)
+    expect(part(/worksheets\/sheet1\.xml$/)).not.toContain('<f>')
+    expect(part(/sharedStrings\.xml$/)).toContain('@x')
     const event = await world
       .db('ledger.event')
       .where({ kind: 'export' })

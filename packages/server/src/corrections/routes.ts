@@ -1,8 +1,10 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
 import { bind } from '../http/bind.ts'
+import { sendDownload } from '../http/download.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
+import { correctionList, correctionScript } from './file.ts'
 import { draftCorrection } from './draft.ts'
 import { listCorrections, listItems, readCorrection } from './store.ts'
 
@@ -22,6 +24,19 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   bind(router, routes.readCorrection, ({ params }) => readCorrection(db, params.correctionId))
 
   bind(router, routes.listCorrectionItems, ({ params, query }) => listItems(db, params.correctionId, query))
+
+  bind(router, routes.exportCorrectionScript, async ({ params: { correctionId }, person, request, response }) => {
+    const script = await correctionScript(db, deps.sources, correctionId)
+    await noteFile(db, person.id, request.ip, `took correction ${correctionId} out as a script`)
+    response.type('application/sql; charset=utf-8').attachment(`correction-${correctionId}.sql`).send(script)
+  })
+
+  bind(router, routes.exportCorrectionList, async ({ params: { correctionId }, person, request, response }) => {
+    const list = await correctionList(db, deps.sources, correctionId)
+    await noteFile(db, person.id, request.ip, `took correction ${correctionId} out as CSV`)
+    response.type('text/csv; charset=utf-8').attachment(`correction-${correctionId}.csv`)
+    await sendDownload(response, [list])
+  })
 
   bind(router, routes.rehearseCorrection, async ({ params, body, person }) => {
     await rehearseCorrection(
@@ -47,3 +62,6 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
 
   return router
 }
+
+const noteFile = (db: CarryOutDeps['db'], personId: number, address: string | undefined, words: string) =>
+  recordEvent(db, { kind: 'export', personId, words, address })

@@ -1,17 +1,18 @@
 import type { StandingPage } from '@spoor/contract'
 import { stringify, type Stringifier } from 'csv-stringify'
 import type { Database } from '../database/knex.ts'
-import { inert } from '../changes/csv.ts'
+import { inert } from '../ledger/inert.ts'
 import { erasedText, maskedText } from '../ledger/masked.ts'
 import { standingPage, type KeyLists, type StandingRequest } from '../standing/list.ts'
 
-type Cell = StandingPage['records'][number]['values'][number]
+export type GridRecord = StandingPage['records'][number]
+export type GridCell = GridRecord['values'][number]
 
 /** So many records are read at once. */
 const atOnce = 500
 
 /** What is not known is said, so that nobody takes it for nothing. */
-const unknownWords: Readonly<Record<NonNullable<Cell['unknown']>, string>> = {
+export const unknownWords: Readonly<Record<NonNullable<GridCell['unknown']>, string>> = {
   untracked: 'not known (not tracked then)',
   gap: 'not known (a gap in tracking)',
   unseen: 'not known (not changed since it is tracked)',
@@ -20,26 +21,32 @@ const unknownWords: Readonly<Record<NonNullable<Cell['unknown']>, string>> = {
   masked: maskedText,
 }
 
-function cellText({ value, unknown, cut }: Cell): string | null {
+function cellText({ value, unknown, cut }: GridCell): string | null {
   if (unknown !== null) return unknownWords[unknown]
   if (value === null) return null
   return inert(cut ? `${value}…` : value)
 }
 
-/** Every record of a grid as a line, read page by page. NULL is an empty cell, empty text a quoted one. */
-export async function* gridLines(
+/** Every record of a grid, read page by page. */
+export async function* gridRecords(
   db: Database,
   lists: KeyLists,
   request: Omit<StandingRequest, 'after' | 'limit'>,
-): AsyncGenerator<(string | null)[]> {
+): AsyncGenerator<GridRecord> {
   for (let after: string | undefined; ;) {
     const page = await standingPage(db, lists, { ...request, after, limit: atOnce })
-    for (const { key, label, deletedAt, values } of page.records) {
-      const cells = deletedAt === null ? values.map(cellText) : request.fieldIds.map(() => null)
-      yield [inert(label), inert(key), deletedAt, ...cells]
-    }
+    yield* page.records
     if (page.next === null) return
     after = page.next
+  }
+}
+
+/** The same as lines of text. NULL is an empty cell, empty text a quoted one. */
+export async function* gridLines(...of: Parameters<typeof gridRecords>): AsyncGenerator<(string | null)[]> {
+  const [, , request] = of
+  for await (const { key, label, deletedAt, values } of gridRecords(...of)) {
+    const cells = deletedAt === null ? values.map(cellText) : request.fieldIds.map(() => null)
+    yield [inert(label), inert(key), deletedAt, ...cells]
   }
 }
 

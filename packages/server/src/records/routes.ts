@@ -14,6 +14,7 @@ import type * as v from 'valibot'
 import { KeyLists, standingPage, type StandingRequest } from '../standing/list.ts'
 import { findRecords } from './find.ts'
 import { gridLines, gridSheet } from './grid-csv.ts'
+import { gridWorkbook } from './grid-workbook.ts'
 import { presentOf } from './present.ts'
 import { storyOf } from './story.ts'
 
@@ -39,29 +40,60 @@ export function recordsRouter({ db, sources }: RecordsDeps): Router {
   })
   bind(router, routes.exportStanding, async ({ query, person, request, response }) => {
     await demandAll(db, person)
-    // Of one moment, however long it takes.
-    const asked = { ...(await requestOf(db, query)), at: query.at ?? new Date().toISOString() }
-    const [type] = await db('spoor.record_type').where({ id: query.typeId }).select<{ plural: string }[]>('plural')
-    const fields = await db('spoor.field')
-      .where({ type_id: query.typeId })
-      .select<{ id: number; name: string }[]>('id', 'name')
+    const { asked, fields, plural } = await exportOf(db, query)
     // What keeps it from being read is said instead of a file that breaks off.
     const lines = await begun(gridLines(db, lists, asked))
-    const names = asked.fieldIds.map((id) => fields.find((field) => field.id === id)!.name)
-    await recordEvent(db, {
-      kind: 'export',
-      personId: person.id,
-      words: `took ${type!.plural} as they stood ${asked.at} out as CSV: ${listed(names)}${conditionsSaid(asked.where.length)}`,
-      address: request.ip,
-    })
-    response.type('text/csv; charset=utf-8').attachment(`${type!.plural}-${asked.at.slice(0, 10)}.csv`)
-    await sendDownload(response, [lines, gridSheet(names)])
+    await noteExport(db, person, request.ip, { asked, fields, plural, as: 'CSV' })
+    response.type('text/csv; charset=utf-8').attachment(`${plural}-${asked.at.slice(0, 10)}.csv`)
+    await sendDownload(response, [lines, gridSheet(fields.map(({ name }) => name))])
+  })
+  bind(router, routes.exportStandingWorkbook, async ({ query, person, request, response }) => {
+    await demandAll(db, person)
+    const { asked, fields, plural } = await exportOf(db, query)
+    const workbook = await gridWorkbook(db, lists, asked, fields, plural)
+    await noteExport(db, person, request.ip, { asked, fields, plural, as: 'a workbook' })
+    response
+      .type('application/vnd.openxmlformats-officedocument.spreadsheetml.sheet')
+      .attachment(`${plural}-${asked.at.slice(0, 10)}.xlsx`)
+      .send(workbook)
   })
   bind(router, routes.readPresentRecord, async ({ query, person }) => {
     await demandAll(db, person)
     return await presentOf(db, sources, query.typeId, query.key)
   })
   return router
+}
+
+interface GridExport {
+  /** Of one moment, however long it takes. */
+  asked: StandingRequest & { at: string }
+  /** In the order in which they are asked for. */
+  fields: { name: string; baseType: string }[]
+  plural: string
+}
+
+async function exportOf(db: Database, query: GridQuery): Promise<GridExport> {
+  const asked = { ...(await requestOf(db, query)), at: query.at ?? new Date().toISOString() }
+  const [type] = await db('spoor.record_type').where({ id: query.typeId }).select<{ plural: string }[]>('plural')
+  const known = await db('spoor.field')
+    .where({ type_id: query.typeId })
+    .select<{ id: number; name: string; baseType: string }[]>('id', 'name', 'base_type as baseType')
+  return { asked, plural: type!.plural, fields: asked.fieldIds.map((id) => known.find((field) => field.id === id)!) }
+}
+
+async function noteExport(
+  db: Database,
+  person: SignedIn,
+  address: string | undefined,
+  { asked, fields, plural, as }: GridExport & { as: string },
+): Promise<void> {
+  const names = listed(fields.map(({ name }) => name))
+  await recordEvent(db, {
+    kind: 'export',
+    personId: person.id,
+    words: `took ${plural} as they stood ${asked.at} out as ${as}: ${names}${conditionsSaid(asked.where.length)}`,
+    address,
+  })
 }
 
 /** What a generator gives, its first already asked for. @throws what that throws */
@@ -78,7 +110,7 @@ const conditionsSaid = (many: number) => (many === 0 ? '' : `, those only that m
 
 const pageSize = 100
 
-type GridQuery = v.InferOutput<(typeof routes.listStanding)['query']>
+type GridQuery = v.InferOutput<(typeof routes.exportStanding)['query']> & { after?: string | undefined }
 
 /** @throws Problem where a field is not one of the type's */
 async function requestOf(db: Database, { fields, order, where = [], ...query }: GridQuery): Promise<StandingRequest> {

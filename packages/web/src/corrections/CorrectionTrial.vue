@@ -1,7 +1,9 @@
 <script setup lang="ts">
-import type { Correction } from '@spoor/contract'
+import { routes, type Correction } from '@spoor/contract'
 import { counted, grouped } from '@spoor/core'
 import { computed } from 'vue'
+import { addressOf } from '../api/client.ts'
+import { useSession } from '../session/session.ts'
 import { recordLink } from '../records/link.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ValueText from '../value/ValueText.vue'
@@ -15,6 +17,9 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ leaveRefused: [] }>()
 const trial = computed(() => (props.correction.state === 'draft' ? props.correction.trial : null))
+const session = useSession()
+const fileOf = (name: 'exportCorrectionScript' | 'exportCorrectionList') =>
+  addressOf(routes[name], { params: { correctionId: String(props.correction.id) } })
 const verdict = computed(() => props.correction.verdict)
 </script>
 
@@ -46,6 +51,14 @@ const verdict = computed(() => props.correction.verdict)
         {{ counted(correction.writes.records, 'record') }}.
       </p>
       <p v-else class="quiet">There is nothing to write as it stands.</p>
+      <template v-if="correction.writes.values > 0 && session.may('corrections.draft')">
+        <h2>Where Spoor may not write</h2>
+        <p>
+          Whoever owns the source can do it: <a :href="fileOf('exportCorrectionScript')" download>as one SQL script</a>,
+          guarded and all or nothing, or <a :href="fileOf('exportCorrectionList')" download>as a list</a>. Rehearse
+          again afterwards: what was done then holds it already.
+        </p>
+      </template>
       <template v-if="trial.effects.length > 0">
         <h2>What follows from it there</h2>
         <p>

@@ -73,6 +73,7 @@ const gridQuery = computed(() => {
     ...(by === null ? {} : { order: String(by) }),
   }
 })
+const workbookAddress = computed(() => addressOf(routes.exportStandingWorkbook, { query: gridQuery.value }))
 const csvAddress = computed(() => addressOf(routes.exportStanding, { query: gridQuery.value }))
 
 type Line = StandingPage['records'][number]
@@ -214,6 +215,9 @@ const heldIn = (line: Line, column: string): Held =>
         :field-ids="openFields"
       />
       <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="csvAddress" class="file" download>As CSV</a>
+      <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="workbookAddress" class="file" download
+        >As a workbook</a
+      >
     </header>
     <p v-if="isFuture" class="coming" role="status">
       {{ fullTime(asked.at!) }} is still to come. These are the records as they stand now.
