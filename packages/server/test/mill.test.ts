@@ -1,10 +1,15 @@
 import { afterAll, describe, expect, it } from 'vitest'
 import { quoteIdentifier } from '../src/database/identifier.ts'
 import { asSuperuser } from './names.ts'
+import { askToReconcile, Reconciling, trackedTypes } from '../src/reconcile/reconciling.ts'
+import { Taking } from '../src/tracking/taking.ts'
 import { compareStanding } from '../src/standing/compare.ts'
 import { beginning } from '../src/standing/kept.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
-import { makeWorld, silentLog, track, type World } from './support.ts'
+import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
+import { draftCorrection } from '../src/corrections/draft.ts'
+import { makeWorld, silentLog, track, workOnce, type World } from './support.ts'
+import { wholeCorrection } from './whole-correction.ts'
 import { Chance } from './mill/chance.ts'
 import { asTables, fetchSchema, packages } from './mill/debian.ts'
 import { changeLine, heldRows, oracleSql, toldChanges } from './mill/oracle.ts'
@@ -85,6 +90,7 @@ async function grind(
   const following = new StandingRecords(world.db, silentLog)
   while ((await following.readOn()) > 0);
   expect(await compareStanding(world.db)).toEqual([])
+  expect(await reconciled(world)).toMatchObject({ differing: 0, moving: 0 })
   const saves = await readSaves(world)
   for (const table of tables) {
     const now = await heldRows(world.superuserUrl, table)
@@ -108,9 +114,75 @@ async function grind(
       )
     expect(kept.sort()).toEqual(told.sort())
   }
+  await undone(world, tables, new Chance(seed))
   expect(workloads.reduce((sum, work) => sum + work.done, 0)).toBeGreaterThan(100)
   await world.close()
   open = null
+}
+
+/**
+ * Some transactions set back, and that undone: a correction that is refused leaves everything as it was, one that is applied writes
+ * what it showed and nothing else of what it may write, and undoing it brings back every value it wrote.
+ */
+async function undone(world: World, tables: readonly Table[], chance: Chance): Promise<void> {
+  const deps = { db: world.db, sources: world.sources }
+  const held = async () =>
+    Object.fromEntries(
+      await Promise.all(tables.map(async (table) => [table.name, sorted(await heldRows(world.superuserUrl, table))])),
+    ) as Record<string, string[]>
+  const { rows } = await world.db.raw<{ rows: { id: string }[] }>(
+    `select min(id) as id from ledger.save where action = 'change' group by source_id, transaction_id order by 1`,
+  )
+  for (let n = 0; n < 6 && rows.length > 0; n++) {
+    const { id } = chance.one(rows)
+    const before = await held()
+    const correction = await draftCorrection(world.db, { scope: `how=x${id}` }, world.admin)
+    await rehearseCorrection(deps, correction, {}, world.admin)
+    await rehearseCorrection(deps, correction, { leaveRefused: true }, world.admin)
+    expect(await held()).toEqual(before)
+    const draft = await wholeCorrection(world, correction)
+    try {
+      await applyCorrection(deps, correction, 'ground', world.admin)
+    } catch (error) {
+      expect(error).toMatchObject({
+        code: expect.stringMatching(/^(nothing-to-revert|source-refused|correction-moved)$/) as string,
+      })
+      expect(await held()).toEqual(before)
+      continue
+    }
+    await world.collect()
+    const applied = await wholeCorrection(world, correction)
+    const written = applied.items.filter((item) => item.written).length
+    expect(written).toBeLessThanOrEqual(draft.writes.values)
+    const first = applied.savedAs[0]
+    if (first === undefined) continue
+    const undo = await draftCorrection(world.db, { scope: `how=x${first}` }, world.admin)
+    await rehearseCorrection(deps, undo, {}, world.admin)
+    const back = await wholeCorrection(world, undo)
+    if (back.trial!.refusal !== null || back.writes.values === 0) continue
+    await applyCorrection(deps, undo, 'ground again', world.admin)
+    await world.collect()
+    // Where rules of the source's own made something else of it, or wrote more, that is theirs.
+    const plain = [draft, back].every(({ trial, groups }) => trial!.effects.length === 0 && groups.every(isPlain))
+    if (plain && written === draft.writes.values) expect(await held()).toEqual(before)
+  }
+}
+
+const isPlain = ({ state }: { state: string }) => state !== 'follows' && state !== 'blocked'
+
+/** What all tracked records hold, held against their trail. */
+async function reconciled(world: World): Promise<unknown> {
+  const key = world.vault.derive('fingerprint')
+  await workOnce(world, new Taking(world.db, world.sources, key))
+  const following = new StandingRecords(world.db, silentLog)
+  while ((await following.readOn()) > 0);
+  const id = await world.db.transaction(async (trx) => askToReconcile(trx, await trackedTypes(trx), null))
+  await workOnce(world, new Reconciling(world.db, world.sources, key))
+  const job = await world.db('spoor.job').where({ id }).first<{ output: unknown; result: string }>('output', 'result')
+  // What a policy would hide from the reader is not read at all: neither taken in nor compared.
+  const hidden = await world.db('spoor.job').where({ kind: 'taking' }).whereLike('result', '%row-level security%')
+  expect(job.result.includes('Left out')).toBe(hidden.length > 0)
+  return job.output
 }
 
 /** How records of a table are kept as they stand. */

@@ -5,7 +5,7 @@ import type { CapturedTable } from '../capture/table.ts'
 import { readRows } from '../corrections/source-writer.ts'
 import { writableTables } from '../corrections/tables.ts'
 import { instantText, type Database } from '../database/knex.ts'
-import { Problem } from '../errors.ts'
+import { errorCode, Problem } from '../errors.ts'
 import { fingerprint } from '../ledger/fingerprint.ts'
 import { discover } from '../sources/discover.ts'
 import type { Sources } from '../sources/registry.ts'
@@ -93,6 +93,8 @@ export class Reconciling implements JobHandler {
     if (await isBeingTakenIn(db, typeId)) return `${type.plural}, which are being taken in`
     const held = await this.#held(type.source_id, typeId)
     if (!held) return `${type.plural}, which are not tracked in a table any more`
+    const refusal = await refusedBy(() => readInOrder(held.source, held.table, null, 1))
+    if (refusal !== null) return `${type.plural}, since the source answered “${refusal}”`
     const last = await db('spoor.reconciled')
       .where({ type_id: typeId })
       .orderBy('id', 'desc')
@@ -189,6 +191,17 @@ export class Reconciling implements JobHandler {
         throw new Problem('source-unreachable', `${unreachable(error).words} What was found until then is kept.`)
       throw error
     }
+  }
+}
+
+/** What a source says where it does not let something be read; null where it does. @throws when it cannot be reached */
+async function refusedBy(work: () => Promise<unknown>): Promise<string | null> {
+  try {
+    await work()
+    return null
+  } catch (error) {
+    if (isUnreachable(error) || errorCode(error) === undefined) throw error
+    return (error as Error).message
   }
 }
 
