@@ -4,6 +4,7 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import { listAlarms } from '../src/alarms/alarms.ts'
 import { listDifferences, settleDifference } from '../src/reconcile/keep.ts'
 import { askToReconcile, Reconciling } from '../src/reconcile/reconciling.ts'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
 import { Taking } from '../src/tracking/taking.ts'
 import { makeWorld, silentLog, track, workOnce, type World } from './support.ts'
@@ -198,6 +199,34 @@ describe('what records hold against what their trail says', () => {
     ])
     expect(await open()).toHaveLength(before)
   }, 120_000)
+
+  it('takes nothing for known that was not tracked all along', async () => {
+    await sql('delete from prints')
+    const rules = (keep: 'values' | 'off') => track(world, { prints: ['id', 'word'] }, keep)
+    await world.sources.refresh(world.sourceId)
+    const { id } = await world.db('spoor.record_type').where({ table_name: 'prints' }).first<{ id: number }>('id')
+    const declined = [{ typeId: id, asFound: 'leave' as const }]
+    const stage = async (edits: Parameters<typeof stageDraft>[3]) => {
+      const { revision } = await readDraft(world.db, world.sourceId)
+      await stageDraft(world.db, world.sourceId, revision, edits, world.adminId)
+    }
+    await track(world, { prints: ['id'] })
+    await sql(`insert into prints values (1, 'set while nobody looked')`)
+    await stage(declined)
+    await rules('values')
+    await follow()
+    expect(await reconcile([id])).toContain('all as it says')
+    await sql(`update prints set word = 'seen'`)
+    await follow()
+    await rules('off')
+    await sql(`update prints set word = 'unseen'`)
+    await stage(declined)
+    await rules('values')
+    await follow()
+    expect(await reconcile([id])).toContain('all as it says')
+    await rules('off')
+    await sql('delete from prints')
+  })
 
   it('holds fingerprints against fingerprints, and looks into no erased value', async () => {
     await track(world, { prints: '*' }, 'fingerprint')

@@ -5,8 +5,8 @@ import { boundArray, type Database } from '../database/knex.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { sha256Hex } from '../ledger/sha256.ts'
 import { coverageOf } from '../ledger/coverage.ts'
-import { beginning } from '../standing/kept.ts'
-import { KeyLists, standingPage } from '../standing/list.ts'
+import { beginning, standingAt } from '../standing/kept.ts'
+import { KeyLists, savesMet, standingPage } from '../standing/list.ts'
 import { recordsAt } from '../standing/moment.ts'
 import type { JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
@@ -107,7 +107,6 @@ export class KeepingBaselines implements JobHandler {
     job: JobAtWork,
     { id, type_id: typeId, field_ids: fieldIds, at, records, digest }: BaselineRow,
   ): Promise<JobEnd> {
-    const coverage = await coverageOf(this.#db, typeId, [])
     const whole = createHash('sha256')
     let [looked, other] = [0, 0]
     for (let after = ''; ;) {
@@ -116,6 +115,9 @@ export class KeepingBaselines implements JobHandler {
       if (rows.length === 0) break
       after = rows.at(-1)!.record_key
       const keys = rows.map((row) => row.record_key)
+      // Saves bear out since when fields were tracked, as when the list was made.
+      const standings = [...(await standingAt(this.#db, typeId, keys)).values()].map((standing) => ({ standing }))
+      const coverage = await coverageOf(this.#db, typeId, savesMet(standings))
       const then = await recordsAt(this.#db, typeId, keys, { fieldIds, at, coverage, masked: new Set() })
       for (const { record_key: key, digest: kept } of rows) {
         whole.update(`${kept}\n`)

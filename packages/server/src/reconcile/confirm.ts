@@ -1,5 +1,5 @@
 import { setTimeout as sleep } from 'node:timers/promises'
-import { canonicalKey, isOfFound, type CapturedValue, type Standing, type Stood } from '@spoor/core'
+import { canonicalKey, compareInstants, isOfFound, type CapturedValue, type Standing, type Stood } from '@spoor/core'
 import { heldByKey, type HeldRow } from '../capture/held.ts'
 import type { CapturedTable } from '../capture/table.ts'
 import type { Knex } from 'knex'
@@ -40,6 +40,8 @@ export interface Held {
   fingerprintKey: Buffer
   /** Whether everything that was there when tracking began was taken in: then the trail knows every record. */
   whole: boolean
+  /** By field: since when it has been tracked without a break. What the trail says from before that is not of now. */
+  since: ReadonlyMap<number, string>
 }
 
 /** The ledger has what was committed some seconds ago, unless it is far behind. */
@@ -164,7 +166,7 @@ async function differencesOf(
   if (!known) return held.whole || standing ? [{ ...whole, kind: 'unheard', since: standing?.deleted ?? null }] : []
   const differing: Differing[] = []
   for (const { fieldId, keep } of held.table.fields) {
-    const stood = stoodOf(known, fieldId)
+    const stood = stoodOf(known, fieldId, held.since.get(fieldId))
     if (stood === null || !row.has(fieldId)) continue
     const there = row.get(fieldId) ?? null
     const value = there !== null && keep === 'fingerprint' ? fingerprint(held.fingerprintKey, there) : there
@@ -184,11 +186,16 @@ async function differencesOf(
   return differing
 }
 
-/** What the trail says of a field; null where it does not say. A field that a creation does not name was NULL. */
-function stoodOf(standing: Standing, fieldId: number): Stood | null {
-  const stood = standing.fields.get(fieldId)
-  if (stood) return stood.hidden === null ? stood : null
-  return standing.born === null ? null : { value: null, at: '', by: standing.lastSave, hidden: null }
+/**
+ * What the trail says of a field now; null where it does not say. A field that a creation does not name was NULL, if it was
+ * tracked then.
+ */
+function stoodOf({ fields, born, lastSave }: Standing, fieldId: number, since: string | undefined): Stood | null {
+  if (since === undefined) return null
+  const stood = fields.get(fieldId)
+  if (stood) return stood.hidden === null && compareInstants(since, stood.at) <= 0 ? stood : null
+  if (born === null || compareInstants(born, since) < 0) return null
+  return { value: null, at: '', by: lastSave, hidden: null }
 }
 
 const lastKnown = ({ fields, born }: Standing) =>

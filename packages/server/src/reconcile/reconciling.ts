@@ -185,7 +185,15 @@ export class Reconciling implements JobHandler {
       const source = await this.#sources.connection(sourceId)
       const writable = (await writableTables(db, await discover(source), [typeId])).get(typeId)
       if (!table || !writable || table.fields.length === 0) return null
-      return { db, source, table, writable, fingerprintKey: this.#fingerprintKey, whole: await isWhole(db, typeId) }
+      return {
+        db,
+        source,
+        table,
+        writable,
+        fingerprintKey: this.#fingerprintKey,
+        whole: await isWhole(db, typeId),
+        since: await trackedSince(db, typeId),
+      }
     } catch (error) {
       if (isUnreachable(error))
         throw new Problem('source-unreachable', `${unreachable(error).words} What was found until then is kept.`)
@@ -238,6 +246,15 @@ async function isWhole(db: Database, typeId: number): Promise<boolean> {
     [typeId],
   )
   return rows[0]!.is
+}
+
+/** Since when each field of a type has been tracked without a break. */
+async function trackedSince(db: Database, typeId: number): Promise<Map<number, string>> {
+  const rows = await db('spoor.coverage as c')
+    .join('spoor.field as f', 'f.id', 'c.field_id')
+    .where({ 'f.type_id': typeId, 'c.to_at': null })
+    .select<{ field_id: number; from_at: string }[]>('c.field_id', 'c.from_at')
+  return new Map(rows.map(({ field_id, from_at }) => [field_id, from_at]))
 }
 
 /** Types of which something is tracked now. */

@@ -310,7 +310,7 @@ function held(standing: Standing, fieldId: number, coverage: readonly CoverageSp
 }
 
 /** Saves that the records' values come from: they bear out since when their fields were tracked. */
-function savesMet(page: readonly { standing: Standing }[]): { id: string; captured_at: string }[] {
+export function savesMet(page: readonly { standing: Standing }[]): { id: string; captured_at: string }[] {
   return page.flatMap(({ standing }) =>
     [...standing.fields.values()].flatMap(({ at, by }) => (isOfFound(by) ? [] : [{ id: by, captured_at: at }])),
   )
