@@ -200,6 +200,26 @@ describe('what records hold against what their trail says', () => {
     expect(await open()).toHaveLength(before)
   }, 120_000)
 
+  it('finds it also where the watch has seen by then that nothing was captured', async () => {
+    await sql(`insert into flat values ('Watched', 1, 1)`)
+    await follow()
+    await world.watch()
+    await unseen(`update flat set rent = 55555 where street = 'Watched'`)
+    await world.watch()
+    const ended = await world
+      .db('spoor.coverage as c')
+      .join('spoor.field as f', 'f.id', 'c.field_id')
+      .where({ 'f.type_id': typeId, 'c.to_at': null })
+    expect(ended).toEqual([])
+    await reconcile()
+    const found = (await open()).find(({ key }) => key === '["Watched","1"]')!
+    expect(found).toMatchObject({ trail: '1', source: '55555' })
+    await expect(
+      settleDifference(world.db, found.id, { why: 'seen', takeIn: true }, world.adminId),
+    ).rejects.toMatchObject({ code: 'rule-broken' })
+    await settleDifference(world.db, found.id, { why: 'seen', takeIn: false }, world.adminId)
+  })
+
   it('takes nothing for known that was not tracked all along', async () => {
     await sql('delete from prints')
     const rules = (keep: 'values' | 'off') => track(world, { prints: ['id', 'word'] }, keep)

@@ -8,7 +8,6 @@ import {
   namedBy,
   rehearse,
   writesOf,
-  type Choice,
   type Chosen,
   type CurrentValue,
   type GuardedWrite,
@@ -30,7 +29,8 @@ import type { SignedIn } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { applying, noteAttempt, outcomeOf, settleAs, type Attempt } from './attempt.ts'
-import { blockedWords, itemsOfGroup, noSuch, readItems, type KeptItem, type KeptTrial } from './store.ts'
+import { choose, type RehearsalChoices } from './choices.ts'
+import { blockedWords, noSuch, readItems, type KeptItem, type KeptTrial } from './store.ts'
 import { lockCurrent, writeGuarded, type WritableTable } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { writableTables } from './tables.ts'
@@ -65,42 +65,6 @@ interface Plan {
   hidesRows: boolean
 }
 
-/** What somebody chose: for values by their number, for groups, and for what the source refused. */
-export interface RehearsalChoices {
-  items?: ReadonlyMap<number, Choice>
-  groups?: readonly { group: string; choice: Choice }[]
-  leaveRefused?: boolean
-}
-
-/** @throws Problem where a value or a group that is chosen for is not in the correction any more */
-async function choose(
-  trx: Knex.Transaction,
-  correctionId: number,
-  plan: Plan,
-  { items = new Map(), groups = [], leaveRefused = false }: RehearsalChoices,
-): Promise<void> {
-  const byId = new Map(plan.items.map((item) => [item.id, item]))
-  const gone = () =>
-    new Problem(
-      'not-found',
-      'A value or a group that was chosen for is not in this correction as it stands now. Nothing was changed; look at it again.',
-    )
-  for (const { group, choice } of groups) {
-    const ids = await itemsOfGroup(trx, correctionId, group)
-    if (ids.length === 0) throw gone()
-    for (const id of ids) byId.get(id)!.choice = choice
-  }
-  for (const [id, choice] of items) {
-    const item = byId.get(id)
-    if (!item) throw gone()
-    item.choice = choice
-  }
-  if (!leaveRefused) return
-  const row = await trx('spoor.correction').where({ id: correctionId }).first<{ trial: KeptTrial | null }>('trial')
-  const refused = new Set((row.trial?.refused ?? []).map(({ typeId, key }) => `${typeId}/${key}`))
-  for (const item of plan.items) if (refused.has(`${item.typeId}/${item.key}`)) item.choice = 'leave'
-}
-
 /**
  * Compares a draft with the source as it is now and tries its writes for real in a transaction that is rolled
  * back, so that the source's own constraints and triggers give their verdict.
@@ -113,7 +77,7 @@ export async function rehearseCorrection(
 ): Promise<void> {
   await deps.db.transaction(async (trx) => {
     const plan = await readPlan(deps, trx, correctionId)
-    await choose(trx, correctionId, plan, chosen)
+    await choose(trx, correctionId, plan.items, chosen)
     const source = await deps.sources.connection(plan.sourceId)
     let rehearsed: RehearsedItem[] = []
     const trial = await reaching(() =>

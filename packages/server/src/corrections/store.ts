@@ -163,7 +163,9 @@ export async function listItems(
     ],
   )
   const page = rows.slice(0, itemsAtOnce)
-  const { foretold } = await told(db, correctionId, row.trial, masked)
+  const { foretold } = page.some(({ state }) => state === 'follows')
+    ? await told(db, correctionId, row.trial, masked)
+    : { foretold: new Map<string, CorrectionItem['foretold']>() }
   const hidden = { found: null, now: null, target: null, foretold: null, masked: true }
   const open = (item: KeptItem) => ({ foretold: foretold.get(itemPlace(item)) ?? null, masked: false })
   return {

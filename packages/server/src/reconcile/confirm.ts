@@ -40,7 +40,7 @@ export interface Held {
   fingerprintKey: Buffer
   /** Whether everything that was there when tracking began was taken in: then the trail knows every record. */
   whole: boolean
-  /** By field: since when it has been tracked without a break. What the trail says from before that is not of now. */
+  /** By field: since when it is, or was last, tracked without a break. What the trail says from before that is not of now. */
   since: ReadonlyMap<number, string>
 }
 

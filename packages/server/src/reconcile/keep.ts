@@ -53,33 +53,41 @@ export async function keepDifferences(
   type: OfType,
   { differing, at }: Confirmed,
 ): Promise<number> {
-  let standing = 0
-  for (const one of differing) {
-    const where = { type_id: type.typeId, record_key: one.key, field_id: one.fieldId }
-    const known = await trx('spoor.difference')
-      .where(where)
-      .whereNull('over_at')
-      .orderBy('id', 'desc')
-      .first<DifferenceRow | undefined>('*')
-    const same = known?.kind === one.kind && known.trail === one.trail && known.source === one.source
-    if (same && known.settled_at !== null && known.taking_job === null) continue
-    standing++
-    if (same && known.settled_at === null) continue
-    if (known && known.settled_at === null)
-      await trx('spoor.difference').where({ id: known.id }).update({ over_at: trx.fn.now() })
-    const after = latest(one.since, type.before)
-    await trx('spoor.difference').insert({
-      ...where,
+  const placed = (key: string, fieldId: number | null) => placeOf(type.typeId, key, fieldId)
+  const keys = [...new Set(differing.map((one) => one.key))]
+  const rows = await trx('spoor.difference')
+    .where({ type_id: type.typeId, over_at: null })
+    .whereRaw('record_key = any(?::text[])', [boundArray(keys)])
+    .orderBy('id')
+    .select<DifferenceRow[]>('*')
+  // Of each place the last.
+  const known = new Map(rows.map((row) => [placed(row.record_key, row.field_id), row]))
+  const judged = differing.map((one) => {
+    const before = known.get(placed(one.key, one.fieldId))
+    const same = before?.kind === one.kind && before.trail === one.trail && before.source === one.source
+    return { one, before, same, open: before !== undefined && before.settled_at === null }
+  })
+  const fresh = judged.filter(({ before, same, open }) => !same || (!open && before!.taking_job !== null))
+  const replaced = fresh.flatMap(({ before, open }) => (open ? [before!.id] : []))
+  await trx('spoor.difference')
+    .whereRaw('id = any(?::int[])', [boundArray(replaced)])
+    .update({ over_at: trx.fn.now() })
+  await trx.batchInsert(
+    'spoor.difference',
+    fresh.map(({ one }) => ({
+      type_id: type.typeId,
+      record_key: one.key,
+      field_id: one.fieldId,
       label: one.label,
       kind: one.kind,
       trail: one.trail,
       source: one.source,
       cut: one.cut,
-      after_at: after,
+      after_at: latest(one.since, type.before),
       seen_at: at,
-    })
-  }
-  return standing
+    })),
+  )
+  return fresh.length + judged.filter(({ same, open }) => same && open).length
 }
 
 const latest = (a: string | null, b: string | null) => {

@@ -1,5 +1,6 @@
 import { setTimeout as sleep } from 'node:timers/promises'
-import { counted, emptyPlan, listed } from '@spoor/core'
+import { counted, emptyPlan, keepOf, listed, type TrackingPlan } from '@spoor/core'
+import type { Knex } from 'knex'
 import { readInOrder } from '../capture/reading.ts'
 import type { CapturedTable } from '../capture/table.ts'
 import { readRows } from '../corrections/source-writer.ts'
@@ -237,38 +238,48 @@ async function isBeingTakenIn(db: Database, typeId: number): Promise<boolean> {
   return rows[0]!.is
 }
 
-/** Whether everything that was there when the present tracking began was taken in. */
+/** Whether everything that was there when its tracking began last was taken in. */
 async function isWhole(db: Database, typeId: number): Promise<boolean> {
   const { rows } = await db.raw<{ rows: { is: boolean }[] }>(
     `select coalesce(bool_or(t.state = 'whole'), false) as is
-       from spoor.coverage c join spoor.field f on f.id = c.field_id left join spoor.taking t on t.id = c.taking_id
-      where f.type_id = ? and c.to_at is null`,
+       from (select distinct on (c.field_id) c.taking_id from spoor.coverage c join spoor.field f on f.id = c.field_id
+              where f.type_id = ? order by c.field_id, c.from_at desc) latest join spoor.taking t on t.id = latest.taking_id`,
     [typeId],
   )
   return rows[0]!.is
 }
 
-/** Since when each field of a type has been tracked without a break. */
+/** Since when each field of a type is, or was last, tracked without a break. */
 async function trackedSince(db: Database, typeId: number): Promise<Map<number, string>> {
   const rows = await db('spoor.coverage as c')
     .join('spoor.field as f', 'f.id', 'c.field_id')
-    .where({ 'f.type_id': typeId, 'c.to_at': null })
+    .where('f.type_id', typeId)
+    .orderBy('c.from_at')
     .select<{ field_id: number; from_at: string }[]>('c.field_id', 'c.from_at')
   return new Map(rows.map(({ field_id, from_at }) => [field_id, from_at]))
 }
 
-/** Types of which something is tracked now. */
-export async function trackedTypes(db: Pick<Database, 'raw'>): Promise<number[]> {
-  const { rows } = await db.raw<{ rows: { type_id: number }[] }>(
-    `select distinct f.type_id from spoor.coverage c join spoor.field f on f.id = c.field_id
-       join spoor.record_type t on t.id = f.type_id where c.to_at is null and t.present order by 1`,
-  )
-  return rows.map((row) => row.type_id)
+/**
+ * Types of which something is to be tracked by the plans in force: also where that was broken off since somebody laid hands on
+ * the triggers. What was changed while nobody captured it is what is looked for.
+ */
+export async function trackedTypes(db: Knex): Promise<number[]> {
+  const types = await db('spoor.record_type')
+    .where({ present: true })
+    .orderBy('id')
+    .select<{ id: number; source_id: number }[]>('id', 'source_id')
+  const plans = new Map<number, TrackingPlan>()
+  for (const sourceId of new Set(types.map((type) => type.source_id)))
+    plans.set(sourceId, (await planInForce(db, sourceId)).plan)
+  return types.flatMap(({ id, source_id }) => {
+    const fields = Object.keys(plans.get(source_id)!.types[id]?.fields ?? {}).map(Number)
+    return fields.some((fieldId) => keepOf(plans.get(source_id)!, id, fieldId) !== 'off') ? [id] : []
+  })
 }
 
 /** @throws Problem where one of them is not tracked */
 export async function askToReconcile(
-  trx: Parameters<typeof ask>[0],
+  trx: Knex.Transaction,
   typeIds: readonly number[],
   personId: number | null,
 ): Promise<number> {

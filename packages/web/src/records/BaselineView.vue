@@ -194,24 +194,14 @@ function setUntil(picked: Dayjs | null) {
                   >
                 </th>
                 <td>{{ names.fieldName(one.fieldId) }}</td>
-                <td>
+                <td v-for="side in ['before', 'after'] as const" :key="side">
                   <span v-if="one.hidden === 'erased'" class="quiet">erased</span
                   ><ValueText
                     v-else
-                    :value="one.then"
+                    :value="side === 'before' ? one.then : one.later"
                     :masked="one.hidden === 'masked'"
                     :base-type="names.baseType(one.fieldId)"
-                    side="before"
-                  />
-                </td>
-                <td>
-                  <span v-if="one.hidden === 'erased'" class="quiet">erased</span
-                  ><ValueText
-                    v-else
-                    :value="one.later"
-                    :masked="one.hidden === 'masked'"
-                    :base-type="names.baseType(one.fieldId)"
-                    side="after"
+                    :side="side"
                   />
                 </td>
                 <td class="quiet">
@@ -236,17 +226,8 @@ function setUntil(picked: Dayjs | null) {
   </main>
 </template>
 
+<style scoped src="../frame/page.css"></style>
 <style scoped>
-main {
-  flex: 1;
-  padding: 22px 28px;
-  overflow: auto;
-}
-h1 {
-  font-size: 20px;
-  line-height: 28px;
-  font-weight: 650;
-}
 h1 .quiet {
   font-size: 14px;
   font-weight: 400;
@@ -273,21 +254,8 @@ p {
 .note {
   width: 260px;
 }
-table {
-  border-collapse: collapse;
-  font-size: 13px;
-}
-th {
-  text-align: left;
-  font-weight: 400;
-}
-thead th {
-  color: var(--soft);
-}
 th,
 td {
-  padding: 3px 18px 3px 0;
-  border-bottom: 1px solid var(--line-soft);
   vertical-align: top;
   max-width: 300px;
   overflow-wrap: anywhere;

@@ -43,19 +43,10 @@ const { data, error, isPending } = useQuery({
   </main>
 </template>
 
+<style scoped src="../frame/page.css"></style>
 <style scoped>
-main {
-  flex: 1;
-  padding: 22px 28px;
-  overflow: auto;
-}
 main > p {
   max-width: 760px;
-}
-h1 {
-  font-size: 20px;
-  line-height: 28px;
-  font-weight: 650;
 }
 li {
   display: grid;

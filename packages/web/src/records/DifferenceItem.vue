@@ -40,21 +40,13 @@ const settle = () =>
       >
       <template v-if="difference.fieldId !== null">
         <b>{{ names.fieldName(difference.fieldId) }}</b>
-        <span
-          ><span class="quiet">by its trail</span>
+        <span v-for="side in ['before', 'after'] as const" :key="side"
+          ><span class="quiet">{{ side === 'before' ? 'by its trail' : 'in the source' }}</span>
           <ValueText
-            :value="difference.trail"
+            :value="side === 'before' ? difference.trail : difference.source"
             :masked="difference.masked"
             :base-type="names.baseType(difference.fieldId)"
-            side="before"
-        /></span>
-        <span
-          ><span class="quiet">in the source</span>
-          <ValueText
-            :value="difference.source"
-            :masked="difference.masked"
-            :base-type="names.baseType(difference.fieldId)"
-            side="after"
+            :side="side"
         /></span>
         <span v-if="difference.cut" class="quiet">only the beginnings</span>
       </template>

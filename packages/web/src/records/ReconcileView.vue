@@ -185,19 +185,10 @@ async function changed() {
   </main>
 </template>
 
+<style scoped src="../frame/page.css"></style>
 <style scoped>
-main {
-  flex: 1;
-  padding: 22px 28px;
-  overflow: auto;
-}
 main > p {
   max-width: 760px;
-}
-h1 {
-  font-size: 20px;
-  line-height: 28px;
-  font-weight: 650;
 }
 h2 {
   display: flex;
@@ -218,21 +209,7 @@ h2 .on {
   max-width: 640px;
 }
 table {
-  border-collapse: collapse;
   min-width: 640px;
-  font-size: 13px;
-}
-th {
-  text-align: left;
-  font-weight: 400;
-}
-thead th {
-  color: var(--soft);
-}
-th,
-td {
-  padding: 4px 18px 4px 0;
-  border-bottom: 1px solid var(--line-soft);
 }
 .number {
   text-align: right;
