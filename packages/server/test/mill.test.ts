@@ -24,6 +24,9 @@ const seeds = process.env['SPOOR_MILL_SEEDS']
   ? Array.from({ length: Number(process.env['SPOOR_MILL_SEEDS']) }, (_, at) => from + at)
   : kept
 
+/** How many transactions of a world are set back. */
+const setBacks = process.env['SPOOR_MILL_SEEDS'] ? 6 : 3
+
 let open: World | null = null
 afterAll(async () => {
   await open?.close()
@@ -133,7 +136,7 @@ async function undone(world: World, tables: readonly Table[], chance: Chance): P
   const { rows } = await world.db.raw<{ rows: { id: string }[] }>(
     `select min(id) as id from ledger.save where action = 'change' group by source_id, transaction_id order by 1`,
   )
-  for (let n = 0; n < 6 && rows.length > 0; n++) {
+  for (let n = 0; n < setBacks && rows.length > 0; n++) {
     const { id } = chance.one(rows)
     const before = await held()
     const correction = await draftCorrection(world.db, { scope: `how=x${id}` }, world.admin)
