@@ -25,7 +25,7 @@ export async function correction(cluster) {
       await collect()
       const last = await world.db('ledger.save').max('id as id').first()
       let start = performance.now()
-      const id = await draftCorrection(world.db, { scope: `how=x${last.id}` }, person)
+      const id = await draftCorrection(world, { scope: `how=x${last.id}` }, person)
       await rehearseCorrection(deps, id, {}, person)
       await readCorrection(world.db, id)
       drafted.push(performance.now() - start)

@@ -2,7 +2,9 @@ import * as v from 'valibot'
 import { Captured, IdNumber, Instant, IntParam, Moment, Reason, RecordKey, SaveId } from './common.ts'
 import { route } from './route.ts'
 
-export const Choice = v.picklist(['keep', 'overwrite', 'leave'])
+export const Choice = v.picklist(['keep', 'overwrite', 'merge', 'leave'])
+/** A value is set, or its record is made anew or removed. */
+export const Act = v.picklist(['set', 'recreate', 'remove'])
 /** What `follows` is worked out by the source from values that are set back: foretold, never written. */
 export const ItemState = v.picklist(['clear', 'already-so', 'changed-since', 'follows', 'blocked'])
 
@@ -18,10 +20,14 @@ export const CorrectionItem = v.object({
   target: Captured,
   /** Of a value that follows: what the source made of it in the trial, when it made anything of it. */
   foretold: v.nullable(v.object({ value: Captured })),
+  act: Act,
   state: ItemState,
   /** Why a blocked value cannot be written. */
   why: v.nullable(v.string()),
   choice: Choice,
+  /** Of one that changed since: whether what others made of it can stay while the rest is set back, and what that comes to. */
+  mayMerge: v.boolean(),
+  merged: Captured,
   written: v.boolean(),
   /** Its values are kept and not shown here; they can be revealed in the save. */
   masked: v.boolean(),
@@ -48,6 +54,7 @@ export type Refusal = v.InferOutput<typeof Refusal>
 /** Values of a correction that have in common what becomes of them, and why. */
 export const CorrectionGroup = v.object({
   id: v.string(),
+  act: Act,
   state: ItemState,
   /** Why they cannot be written. */
   why: v.nullable(v.string()),
@@ -59,6 +66,9 @@ export const CorrectionGroup = v.object({
   /** How many of them are chosen to be set back, and how many were written. */
   chosen: v.number(),
   written: v.number(),
+  /** How many of them can be merged, and how many are to be. */
+  mergeable: v.number(),
+  merges: v.number(),
 })
 export type CorrectionGroup = v.InferOutput<typeof CorrectionGroup>
 
@@ -110,11 +120,13 @@ export const Correction = v.object({
   ...CorrectionHead.entries,
   /** What was asked to be set back, where that was not picked change by change. */
   asked: v.nullable(v.string()),
-  /** Saves in what was asked that made or deleted their record, which setting values back does not undo. */
+  /** Saves in what was asked that made or deleted their record, and of which not all was asked for. */
   leftOut: v.number(),
+  /** Records that come back along with those asked for: what they need to be there, and what went with them. */
+  along: v.number(),
   groups: v.array(CorrectionGroup),
   /** What applying it would write. */
-  writes: v.object({ values: v.number(), records: v.number() }),
+  writes: v.object({ values: v.number(), records: v.number(), recreates: v.number(), removes: v.number() }),
   trial: v.nullable(Trial),
   /** The saves that carried it out, once collected: the first of them, and how many there are. */
   savedAs: v.array(SaveId),

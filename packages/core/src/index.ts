@@ -121,6 +121,7 @@ export {
   itemsOfChanges,
   rehearse,
   writesOf,
+  type Act,
   type BlockReason,
   type Choice,
   type Chosen,
@@ -128,8 +129,11 @@ export {
   type GuardedWrite,
   type RehearsedItem,
   type RehearsedState,
+  type RevertedChange,
   type RevertItem,
 } from './revert/plan.ts'
+export { actsOf, placesReferred, type RecordAct, type Reference } from './revert/acts.ts'
+export { mergedValue } from './revert/merge.ts'
 export { lockHolds, lockWords, planTroubles, troubleWords, type PlanTrouble } from './plan/troubles.ts'
 export { planLines, type PlanLine } from './plan/words.ts'
 export {

@@ -161,7 +161,7 @@ describe('a baseline', () => {
         gone.size,
         all ? made_ : null,
       ])
-      const correction = await draftCorrection(world.db, { baselineId: baseline.id }, world.admin)
+      const correction = await draftCorrection(world, { baselineId: baseline.id }, world.admin)
       const deps = { db: world.db, sources: world.sources }
       await rehearseCorrection(deps, correction, {}, world.admin)
       await applyCorrection(deps, correction, 'back to the baseline', world.admin)

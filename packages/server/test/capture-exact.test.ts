@@ -372,7 +372,7 @@ describe('a revert', () => {
       .where('t.table_name', 'kept')
       .whereIn('f.column_name', [...columns])
       .pluck<number[]>('f.id')
-    const id = await draftCorrection(world.db, { changes: fields.map((fieldId) => ({ saveId, fieldId })) }, world.admin)
+    const id = await draftCorrection(world, { changes: fields.map((fieldId) => ({ saveId, fieldId })) }, world.admin)
     await rehearseCorrection(deps(), id, {}, admin())
     return await wholeCorrection(world, id)
   }
@@ -425,7 +425,7 @@ describe('a revert', () => {
         .first<{ id: number }>('f.id')
     ).id
     const id = await draftCorrection(
-      world.db,
+      world,
       { changes: saves.map((save) => ({ saveId: save.id, fieldId })) },
       world.admin,
     )

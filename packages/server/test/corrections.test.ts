@@ -38,7 +38,7 @@ async function fieldId(column: string): Promise<number> {
   return (await world.db('spoor.field').where({ column_name: column }).first<{ id: number }>('id')).id
 }
 async function drafted(picked: PickedChange[]): Promise<WholeCorrection> {
-  const id = await draftCorrection(world.db, { changes: picked }, admin)
+  const id = await draftCorrection(world, { changes: picked }, admin)
   await rehearseCorrection(deps(), id, {}, admin)
   return await wholeCorrection(world, id)
 }

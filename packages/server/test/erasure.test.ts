@@ -159,8 +159,8 @@ describe('asking', () => {
 describe('erasing', () => {
   it('leaves the value nowhere in the ledger, and everything else as it was proved', async () => {
     const before = await placeOf(world.db, first)
-    const draftOfIt = await draftCorrection(world.db, { changes: [{ saveId: first, fieldId: noteField }] }, world.admin)
-    const draftOfMore = await draftCorrection(world.db, { changes: [{ saveId: first }] }, world.admin)
+    const draftOfIt = await draftCorrection(world, { changes: [{ saveId: first, fieldId: noteField }] }, world.admin)
+    const draftOfMore = await draftCorrection(world, { changes: [{ saveId: first }] }, world.admin)
     expect(await whereabouts(secret)).toContain('spoor.correction_item')
     // Noticing remembers where a value went away from, for some days.
     const noticing = new Noticing(world.db, silentLog)
@@ -228,7 +228,7 @@ describe('erasing', () => {
     expect(csv).toContain('[erased]')
     expect(csv).not.toContain(secret)
     await expect(
-      draftCorrection(world.db, { changes: [{ saveId: first, fieldId: noteField }] }, world.admin),
+      draftCorrection(world, { changes: [{ saveId: first, fieldId: noteField }] }, world.admin),
     ).rejects.toMatchObject({ code: 'nothing-to-revert' })
     expect((await browsers.ada.send('POST', '/erasures', wish())).answer['code']).toBe('rule-broken')
     const { erasures } = (await browsers.rhea.send('GET', `/erasures?save=${first}`)).answer as unknown as {

@@ -139,7 +139,7 @@ async function undone(world: World, tables: readonly Table[], chance: Chance): P
   for (let n = 0; n < setBacks && rows.length > 0; n++) {
     const { id } = chance.one(rows)
     const before = await held()
-    const correction = await draftCorrection(world.db, { scope: `how=x${id}` }, world.admin)
+    const correction = await draftCorrection(world, { scope: `how=x${id}` }, world.admin)
     await rehearseCorrection(deps, correction, {}, world.admin)
     await rehearseCorrection(deps, correction, { leaveRefused: true }, world.admin)
     expect(await held()).toEqual(before)
@@ -159,7 +159,7 @@ async function undone(world: World, tables: readonly Table[], chance: Chance): P
     expect(written).toBeLessThanOrEqual(draft.writes.values)
     const first = applied.savedAs[0]
     if (first === undefined) continue
-    const undo = await draftCorrection(world.db, { scope: `how=x${first}` }, world.admin)
+    const undo = await draftCorrection(world, { scope: `how=x${first}` }, world.admin)
     await rehearseCorrection(deps, undo, {}, world.admin)
     const back = await wholeCorrection(world, undo)
     if (back.trial!.refusal !== null || back.writes.values === 0) continue

@@ -39,7 +39,7 @@ const table = async () =>
   (await sql('select id, rent::text, note, "or der" from flat order by id')).rows as Record<string, unknown>[]
 
 async function drafted(wish: DraftWish): Promise<WholeCorrection> {
-  const id = await draftCorrection(world.db, wish, world.admin)
+  const id = await draftCorrection(world, wish, world.admin)
   await rehearseCorrection(deps(), id, {}, world.admin)
   return await wholeCorrection(world, id)
 }
@@ -117,11 +117,11 @@ describe('setting back all that a scope means', () => {
     await world.collect()
     const scope = await actorScope('Maker')
     expect(await drafted({ scope })).toMatchObject({ leftOut: 3, writes: { values: 1, records: 1 } })
-    await expect(draftCorrection(world.db, { scope: `${scope}&how=create` }, world.admin)).rejects.toMatchObject({
+    await expect(draftCorrection(world, { scope: `${scope}&how=create` }, world.admin)).rejects.toMatchObject({
       code: 'nothing-to-revert',
       message: expect.stringContaining('only made and deleted') as string,
     })
-    await expect(draftCorrection(world.db, { scope: 'who=zz' }, world.admin)).rejects.toMatchObject({
+    await expect(draftCorrection(world, { scope: 'who=zz' }, world.admin)).rejects.toMatchObject({
       code: 'bad-scope',
     })
   })
@@ -277,6 +277,6 @@ describe('setting values to what they were at a moment', () => {
 
   it('refuses fields of another type', async () => {
     const past = { typeId, at: '2026-01-01T00:00:00Z', fieldIds: [987_654] }
-    await expect(draftCorrection(world.db, { past }, world.admin)).rejects.toMatchObject({ code: 'not-found' })
+    await expect(draftCorrection(world, { past }, world.admin)).rejects.toMatchObject({ code: 'not-found' })
   })
 })

@@ -1,5 +1,6 @@
 import type { Correction, CorrectionItem } from '@spoor/contract'
 import { listItems, readCorrection } from '../src/corrections/store.ts'
+import type { SignedIn } from '../src/http/bind.ts'
 import type { World } from './support.ts'
 
 export type WholeCorrection = Correction & { items: CorrectionItem[] }
@@ -13,4 +14,12 @@ export async function wholeCorrection({ db }: World, correctionId: number): Prom
     after = page.next
   }
   return { ...(await readCorrection(db, correctionId)), items }
+}
+
+let others = 0
+/** Somebody who drafted nothing, for what takes two. */
+export async function secondPerson({ people }: World): Promise<SignedIn> {
+  const login = `second${++others}`
+  await people.add({ login, name: `Second ${others}`, role: 'administrator', password: `password of ${login}` })
+  return (await people.authenticate(login, `password of ${login}`))!
 }

@@ -9,10 +9,13 @@ import {
   type Chosen,
   type CurrentValue,
   type GuardedWrite,
+  type RevertedChange,
   type RevertItem,
 } from './plan.ts'
 
-const item: RevertItem = { typeId: 1, key: '["7"]', fieldId: 2, found: '150.00', target: '110.00' }
+const item: RevertItem = { typeId: 1, key: '["7"]', fieldId: 2, found: '150.00', target: '110.00', act: 'set' }
+const { act: _act, ...values } = item
+const change: RevertedChange = { ...values, action: 'change' }
 const now = (value: string | null) => (): CurrentValue => ({ state: 'value', value })
 const none = new Map<string, Chosen>()
 
@@ -30,7 +33,7 @@ describe('rehearsing a revert', () => {
     expect(writesOf(rehearse([item], now('133.00'), none))).toEqual([])
     const chosen = new Map([[itemPlace(item), { choice: 'overwrite' as const, seen: '133.00' }]])
     expect(writesOf(rehearse([item], now('133.00'), chosen))).toEqual([
-      { typeId: 1, key: '["7"]', fieldId: 2, expected: '133.00', value: '110.00' },
+      { act: 'set', typeId: 1, key: '["7"]', fieldId: 2, expected: '133.00', value: '110.00' },
     ])
     const another = rehearse([item], now('134.00'), chosen)
     expect(another).toMatchObject([{ state: 'changed-since', choice: 'keep' }])
@@ -56,15 +59,15 @@ describe('rehearsing a revert', () => {
   })
 
   it('several changes of one value go back to before the first', () => {
-    const first = { ...item, found: '130.00', target: '110.00' }
-    const second = { ...item, found: '150.00', target: '130.00' }
+    const first = { ...change, found: '130.00', target: '110.00' }
+    const second = { ...change, found: '150.00', target: '130.00' }
     expect(itemsOfChanges([first, second])).toEqual([{ ...item, found: '150.00', target: '110.00' }])
   })
 
   it('what came between two of them stays', () => {
-    const first = { ...item, found: '130.00', target: '110.00' }
-    const second = { ...item, found: '150.00', target: '140.00' }
-    expect(itemsOfChanges([first, second])).toEqual([second])
+    const first = { ...change, found: '130.00', target: '110.00' }
+    const second = { ...change, found: '150.00', target: '140.00' }
+    expect(itemsOfChanges([first, second])).toEqual([{ ...item, found: '150.00', target: '140.00' }])
   })
 })
 
@@ -86,6 +89,7 @@ describe('apply and invert', () => {
       fieldId: fc.constantFrom(1, 2),
       found: value,
       target: value,
+      action: fc.constant('change' as const),
     })
     fc.assert(
       fc.property(

@@ -1,4 +1,4 @@
-import type { Choice } from '@spoor/core'
+import { groupBy, type Choice } from '@spoor/core'
 import type { Knex } from 'knex'
 import { Problem } from '../errors.ts'
 import { itemsOfGroup, type KeptItem, type KeptTrial } from './store.ts'
@@ -9,6 +9,8 @@ export interface RehearsalChoices {
   groups?: readonly { group: string; choice: Choice }[]
   leaveRefused?: boolean
 }
+
+const recordOf = ({ typeId, key }: KeptItem) => `${typeId}/${key}`
 
 /**
  * Puts what was chosen down with each value.
@@ -27,18 +29,30 @@ export async function choose(
       'not-found',
       'A value or a group that was chosen for is not in this correction as it stands now. Nothing was changed; look at it again.',
     )
+  const removed = groupBy(
+    items.filter(({ act }) => act === 'remove'),
+    recordOf,
+  )
+  const take = (item: KeptItem, choice: Choice) => {
+    item.choice = choice
+    if (item.act !== 'remove') return
+    // A record goes or stays whole; what changed of it since is chosen value by value.
+    for (const other of removed.get(recordOf(item))!)
+      if (choice === 'leave') other.choice = 'leave'
+      else if (other.choice === 'leave') other.choice = 'keep'
+  }
   for (const { group, choice } of groups) {
     const ids = await itemsOfGroup(trx, correctionId, group)
     if (ids.length === 0) throw gone()
-    for (const id of ids) byId.get(id)!.choice = choice
+    for (const id of ids) take(byId.get(id)!, choice)
   }
   for (const [id, choice] of values) {
     const item = byId.get(id)
     if (!item) throw gone()
-    item.choice = choice
+    take(item, choice)
   }
   if (!leaveRefused) return
   const row = await trx('spoor.correction').where({ id: correctionId }).first<{ trial: KeptTrial | null }>('trial')
   const refused = new Set((row.trial?.refused ?? []).map(({ typeId, key }) => `${typeId}/${key}`))
-  for (const item of items) if (refused.has(`${item.typeId}/${item.key}`)) item.choice = 'leave'
+  for (const item of items) if (refused.has(recordOf(item))) item.choice = 'leave'
 }

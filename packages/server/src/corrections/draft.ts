@@ -1,4 +1,12 @@
-import { grouped, itemPlace, itemsOfChanges, type RevertItem, type Scope } from '@spoor/core'
+import {
+  groupBy,
+  grouped,
+  itemPlace,
+  itemsOfChanges,
+  type RevertedChange,
+  type RevertItem,
+  type Scope,
+} from '@spoor/core'
 import type { routes } from '@spoor/contract'
 import type { Knex } from 'knex'
 import type * as v from 'valibot'
@@ -10,7 +18,11 @@ import type { SignedIn } from '../http/bind.ts'
 import { changesIn, savesIn } from '../ledger/in-scope.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
 import { scopeWords } from '../ledger/scope-words.ts'
+import type { Sources } from '../sources/registry.ts'
 import { spanBindings, spansOf, spanSql, withinSpan } from '../standing/moment.ts'
+import { whatBelongs } from './belonging.ts'
+import { columns, type ChangeRow } from './change-rows.ts'
+import { addItems } from './store.ts'
 import { namesOf, wordsOfPast } from './words.ts'
 
 export type DraftWish = v.InferOutput<(typeof routes.draftCorrection)['body']>
@@ -20,21 +32,10 @@ type Past = Extract<DraftWish, { past: unknown }>['past']
 /** More changes than one correction takes in a request. */
 const mostChanges = 200_000
 
-interface ChangeRow {
-  save_id: string
-  source_id: number
-  type_id: number
-  record_key: string
-  field_id: number
-  label: string
-  before: string | null
-  after: string | null
-}
-
 /** What a wish comes to. */
 interface Wished {
   rows: ChangeRow[]
-  /** Saves that made or deleted their record. */
+  /** Saves that made or deleted their record, and of which not all was asked for. */
   leftOut: number
   asked: string | null
 }
@@ -45,7 +46,11 @@ interface Wished {
  * @returns its number
  * @throws Problem where there is nothing to set back, or too much
  */
-export async function draftCorrection(db: Database, wish: DraftWish, person: SignedIn): Promise<number> {
+export async function draftCorrection(
+  { db, sources }: { db: Database; sources: Sources },
+  wish: DraftWish,
+  person: SignedIn,
+): Promise<number> {
   const { rows, leftOut, asked } = await wished(db, wish, person)
   if (rows.length > mostChanges)
     throw new Problem(
@@ -56,43 +61,48 @@ export async function draftCorrection(db: Database, wish: DraftWish, person: Sig
     throw new Problem(
       'nothing-to-revert',
       leftOut > 0
-        ? 'It only made and deleted records, and a correction sets values of records back. Nothing was drafted.'
-        : 'None of it is a changed value that can be set back. Nothing was drafted; pick changes of existing records.',
+        ? 'It only made and deleted records, and of none of those all was asked for. Nothing was drafted; ask for the whole saves.'
+        : 'None of it is a change that can be set back. Nothing was drafted; pick other changes.',
     )
   if (new Set(rows.map((row) => row.source_id)).size > 1)
     throw new Problem(
       'nothing-to-revert',
       'The changes come from several sources. Nothing was drafted; make one correction for each source.',
     )
-  const keys = await presentKeys(db, rows)
-  const changes = rows.map((row, at) => ({
-    typeId: row.type_id,
-    key: keys[at]!,
-    fieldId: row.field_id,
-    found: row.after,
-    target: row.before,
-  }))
-  const items = itemsOfChanges(changes)
-  const rowsAt = new Map<string, ChangeRow[]>()
-  for (const [at, row] of rows.entries()) {
-    const place = itemPlace(changes[at]!)
-    const there = rowsAt.get(place)
-    if (there) there.push(row)
-    else rowsAt.set(place, [row])
-  }
+  const asAsked = await itemsOf(db, rows)
+  const anew = new Set(asAsked.items.filter(({ act }) => act === 'recreate').map(recordOf))
+  const gone = rows.filter((row, at) => row.action === 'delete' && anew.has(recordOf(asAsked.changes[at]!)))
+  const along = await whatBelongs(db, sources, gone, rows)
+  const all = [...rows, ...along].sort(inCaptureOrder)
+  const { items, changes } = along.length === 0 ? asAsked : await itemsOf(db, all)
+  if (items.length === 0)
+    throw new Problem('nothing-to-revert', 'It made its records and deleted them again. Nothing was drafted.')
+  const rowsAt = groupBy(
+    all.map((row, at) => ({ row, place: itemPlace(changes[at]!) })),
+    ({ place }) => place,
+  )
   return await db.transaction(async (trx) => {
     const [correction] = await trx('spoor.correction')
-      .insert({ source_id: rows[0]!.source_id, state: 'draft', drafted_by: person.id, asked, left_out: leftOut })
+      .insert({
+        source_id: rows[0]!.source_id,
+        state: 'draft',
+        drafted_by: person.id,
+        asked,
+        left_out: leftOut,
+        along: new Set(along.map((row) => `${row.type_id}/${row.record_key}`)).size,
+      })
       .returning<{ id: number }[]>('id')
     const correctionId = correction!.id
-    const ids = await insertItems(
+    const added = await addItems(
       trx,
       correctionId,
-      items,
-      items.map((item) => rowsAt.get(itemPlace(item))!.at(-1)!),
+      items.map((item) => {
+        const { row } = rowsAt.get(itemPlace(item))!.at(-1)!
+        return { ...item, label: row.label, saveId: row.save_id, erased: row.erased }
+      }),
     )
-    const links = items.flatMap((item, at) =>
-      rowsAt.get(itemPlace(item))!.map((row) => ({ save: row.save_id, field: row.field_id, item: ids[at]! })),
+    const links = added.flatMap((item) =>
+      rowsAt.get(itemPlace(item))!.map(({ row }) => ({ save: row.save_id, field: row.field_id, item: item.id })),
     )
     await trx.raw(
       `insert into spoor.correction_change (correction_id, save_id, field_id, item_id)
@@ -108,41 +118,40 @@ export async function draftCorrection(db: Database, wish: DraftWish, person: Sig
   })
 }
 
-async function insertItems(
-  trx: Knex.Transaction,
-  correctionId: number,
-  items: readonly RevertItem[],
-  last: readonly ChangeRow[],
-): Promise<number[]> {
-  const { rows } = await trx.raw<{ rows: { id: number }[] }>(
-    `insert into spoor.correction_item (correction_id, type_id, record_key, label, field_id, save_id, found, target, state)
-     select ?, w.type_id, w.key, w.label, w.field_id, w.save_id, w.found, w.target, 'clear'
-       from unnest(?::int[], ?::text[], ?::text[], ?::int[], ?::bigint[], ?::text[], ?::text[])
-            with ordinality as w(type_id, key, label, field_id, save_id, found, target, place) order by w.place returning id`,
-    [
-      correctionId,
-      boundArray(items.map((item) => item.typeId)),
-      boundArray(items.map((item) => item.key)),
-      boundArray(last.map((row) => row.label)),
-      boundArray(items.map((item) => item.fieldId)),
-      boundArray(last.map((row) => row.save_id)),
-      boundArray(items.map((item) => item.found)),
-      boundArray(items.map((item) => item.target)),
-    ],
+const recordOf = ({ typeId, key }: Pick<RevertedChange, 'typeId' | 'key'>) => `${typeId}/${key}`
+
+async function itemsOf(
+  db: Database,
+  rows: readonly ChangeRow[],
+): Promise<{ items: RevertItem[]; changes: RevertedChange[] }> {
+  const keys = await presentKeys(db, rows)
+  const changes = rows.map(
+    (row, at): RevertedChange => ({
+      typeId: row.type_id,
+      key: keys[at]!,
+      fieldId: row.field_id,
+      found: row.after,
+      target: row.before,
+      action: row.action,
+    }),
   )
-  return rows.map((row) => row.id).sort((a, b) => a - b)
+  return { items: itemsOfChanges(changes), changes }
 }
 
+const inCaptureOrder = (a: ChangeRow, b: ChangeRow) =>
+  a.captured_at < b.captured_at ? -1 : a.captured_at > b.captured_at ? 1 : Number(BigInt(a.save_id) - BigInt(b.save_id))
+
 async function wished(db: Database, wish: DraftWish, person: SignedIn): Promise<Wished> {
-  if ('changes' in wish) return { rows: await pickedRows(db, wish.changes), leftOut: 0, asked: null }
+  if ('changes' in wish) return { ...(await pickedRows(db, wish.changes)), asked: null }
   if ('past' in wish) return await sinceMoment(db, wish.past)
   if ('baselineId' in wish) return await sinceBaseline(db, wish.baselineId)
   const scopes = await requestedScopes(db, wish.scope, person)
   return await inScopes(db, scopes, await scopeWords(db, wish.scope))
 }
 
-const columns = `c.save_id, c.captured_at, s.source_id, c.type_id, c.record_key, c.field_id, s.label, c.before, c.after`
-const inOrder = `order by c.captured_at, c.save_id, c.field_id limit ${mostChanges + 1}`
+/** Of what was erased no value is left to be set; a record whose value it was can come back without it. */
+const isLeft = `(s.action <> 'change' or not c.erased)`
+const inOrder = `order by captured_at, save_id, field_id limit ${mostChanges + 1}`
 
 async function inScopes(db: Database, scopes: readonly Scope[], asked: string): Promise<Wished> {
   const nowMs = Date.now()
@@ -150,15 +159,31 @@ async function inScopes(db: Database, scopes: readonly Scope[], asked: string): 
     `select ${columns} from ? as picked
        join ledger.change c on c.save_id = picked.id and c.captured_at = picked.captured_at and c.field_id = picked.field_id
        join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at
-      where s.action = 'change' and not c.erased ${inOrder}`,
+      where ${isLeft} ${inOrder}`,
     [changesIn(db, scopes, nowMs)],
   )
+  const whole = await wholeSaves(db, rows)
   const [saves] = savesIn(db, scopes, nowMs)
   const { rows: others } = await db.raw<{ rows: { count: string }[] }>(
     `select count(*) from ? as picked join ledger.save s on s.id = picked.id and s.captured_at = picked.captured_at where s.action <> 'change'`,
     [saves],
   )
-  return { rows, leftOut: Number(others[0]!.count), asked }
+  return { rows: rows.filter(isIn(whole)), leftOut: Number(others[0]!.count) - whole.size, asked }
+}
+
+/** A record is not taken back, or brought back, for a part of what made or deleted it. */
+const isIn = (whole: ReadonlySet<string>) => (row: ChangeRow) => row.action === 'change' || whole.has(row.save_id)
+
+/** The saves that made or deleted a record and of which every change is among some. */
+async function wholeSaves(db: Database, rows: readonly ChangeRow[]): Promise<Set<string>> {
+  const picked = new Map<string, number>()
+  for (const { action, save_id } of rows) if (action !== 'change') picked.set(save_id, (picked.get(save_id) ?? 0) + 1)
+  if (picked.size === 0) return new Set()
+  const { rows: whole } = await db.raw<{ rows: { save_id: string; count: string }[] }>(
+    `select save_id, count(*) from ledger.change where save_id = any(?::bigint[]) group by 1`,
+    [boundArray([...picked.keys()])],
+  )
+  return new Set(whole.filter(({ save_id, count }) => picked.get(save_id) === Number(count)).map((row) => row.save_id))
 }
 
 /**
@@ -193,7 +218,7 @@ async function since(
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
     `select ${columns} from ${from}
        join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = any(?::int[])
-      where s.type_id = ? and s.captured_at > ?::timestamptz and s.action = 'change' and not c.erased and not ${made} ${inOrder}`,
+      where s.type_id = ? and s.captured_at > ?::timestamptz and s.action = 'change' and ${isLeft} and not ${made} ${inOrder}`,
     [...bound, boundArray(fieldIds), typeId, at, at],
   )
   const { rows: others } = await db.raw<{ rows: { count: string }[] }>(
@@ -243,14 +268,16 @@ async function presentKeys(db: Database, rows: readonly ChangeRow[]): Promise<st
   return keys
 }
 
-async function pickedRows(db: Database, picked: readonly PickedChange[]): Promise<ChangeRow[]> {
+async function pickedRows(db: Database, picked: readonly PickedChange[]): Promise<Omit<Wished, 'asked'>> {
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
     `select distinct ${columns}
        from unnest(?::bigint[], ?::int[]) as picked(save_id, field_id)
        join ledger.save s on s.id = picked.save_id
        join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and (picked.field_id is null or c.field_id = picked.field_id)
-      where s.action = 'change' and not c.erased ${inOrder}`,
+      where ${isLeft} ${inOrder}`,
     [boundArray(picked.map((one) => one.saveId)), boundArray(picked.map((one) => one.fieldId ?? null))],
   )
-  return rows
+  const whole = await wholeSaves(db, rows)
+  const all = new Set(rows.flatMap((row) => (row.action === 'change' ? [] : [row.save_id])))
+  return { rows: rows.filter(isIn(whole)), leftOut: all.size - whole.size }
 }

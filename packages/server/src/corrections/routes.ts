@@ -15,7 +15,7 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   bind(router, routes.listCorrections, async () => ({ corrections: await listCorrections(db) }))
 
   bind(router, routes.draftCorrection, async ({ body, person }) => {
-    const id = await draftCorrection(db, body, person)
+    const id = await draftCorrection(deps, body, person)
     await rehearseCorrection(deps, id, {}, person)
     await recordEvent(db, { kind: 'correction', personId: person.id, words: `drafted correction ${id}` })
     return await readCorrection(db, id)

@@ -1,4 +1,12 @@
-import { groupBy, itemPlace, type CurrentValue, type GuardedWrite, type RevertItem } from '@spoor/core'
+import {
+  counted,
+  groupBy,
+  itemPlace,
+  type CurrentValue,
+  type GuardedWrite,
+  type RecordAct,
+  type RevertItem,
+} from '@spoor/core'
 import type { Knex } from 'knex'
 import { plainQuery } from '../database/plain.ts'
 import { quoteIdentifier as id } from '../database/identifier.ts'
@@ -8,6 +16,8 @@ export interface WritableField {
   column: string
   /** As it can be written in a cast whatever the search path is. */
   castType: string
+  /** Catalogue name with domains resolved. */
+  baseType: string
   boolean: boolean
   generated: boolean
 }
@@ -17,9 +27,14 @@ export interface WritableTable {
   typeId: number
   schema: string
   table: string
-  key: readonly Pick<WritableField, 'column' | 'castType' | 'boolean'>[]
+  key: readonly Omit<WritableField, 'fieldId'>[]
   fields: ReadonlyMap<number, WritableField>
+  /** What refers to its rows. */
+  referredBy: readonly { schema: string; table: string; columns: string[]; toColumns: string[] }[]
 }
+
+/** A record that cannot be written as it was asked for, in words. */
+export class ActRefused extends Error {}
 
 const name = (table: WritableTable) => `${id(table.schema)}.${id(table.table)}`
 /** A value as the capture writes it: by its type's output function, a boolean as a word; NULL of NULL. */
@@ -62,6 +77,22 @@ export async function readRows(
   )
 }
 
+/** Values of a field in the form in which the capture would write them. */
+export async function rewritten(
+  trx: Knex.Transaction,
+  field: WritableField,
+  values: readonly string[],
+): Promise<(string | null)[]> {
+  const rows = await reading(trx, () =>
+    plainQuery<{ value: string | null }>(
+      trx,
+      `select ${text(`w.value::${field.castType}`, field)} as value from unnest($1::text[]) with ordinality as w(value, place) order by w.place`,
+      [values],
+    ),
+  )
+  return rows.map((row) => row.value)
+}
+
 /** Reads what the source holds now for some items and locks those rows until the transaction ends. */
 export async function lockCurrent(
   trx: Knex.Transaction,
@@ -83,7 +114,7 @@ export async function lockCurrent(
     const field = tables.get(item.typeId)?.fields.get(item.fieldId)
     if (!field) return { state: 'blocked', why: 'field-gone' }
     const held = found.get(`${item.typeId}/${item.key}`)
-    if (!held) return { state: 'blocked', why: 'record-gone' }
+    if (!held) return { state: 'absent' }
     return { state: 'value', value: held.get(item.fieldId) ?? null }
   }
 }
@@ -104,59 +135,147 @@ function keyMatch(table: WritableTable): string {
     .join(' and ')
 }
 
-/** Writes of one record that go together, so that a rule over several columns sees them at once. */
-interface RecordWrites {
-  key: string
-  writes: GuardedWrite[]
-}
-
 /**
- * Writes guarded values, each only where the expected value still stands; one statement a table and set of fields.
+ * Carries acts out in their order, those of one kind and type together; each value only where the expected one still stands.
  * @returns the places that were written; a record missing there held something else by then.
+ * @throws ActRefused where the source would not have a record as it is to be, or others depend on one that is to go
  */
-export async function writeGuarded(
+export async function writeActs(
   trx: Knex.Transaction,
   tables: ReadonlyMap<number, WritableTable>,
-  writes: readonly GuardedWrite[],
+  acts: readonly RecordAct[],
 ): Promise<Set<string>> {
   const written = new Set<string>()
-  for (const [typeId, ofType] of groupBy(writes, (write) => write.typeId)) {
+  const sorted = acts.map((one) => ({ ...one, writes: one.writes.toSorted((a, b) => a.fieldId - b.fieldId) }))
+  for (const run of groupBy(sorted, (one) => `${one.step}/${one.act}/${one.typeId}`).values()) {
+    const { act, typeId } = run[0]!
     const table = tables.get(typeId)!
-    const records: RecordWrites[] = [...groupBy(ofType, (write) => write.key)].map(([key, of]) => ({
-      key,
-      writes: of.toSorted((a, b) => a.fieldId - b.fieldId),
-    }))
-    for (const group of groupBy(records, (record) => record.writes.map((write) => write.fieldId).join()).values()) {
-      for (const key of await updateGroup(trx, table, group))
-        for (const write of group[0]!.writes) written.add(itemPlace({ typeId, key, fieldId: write.fieldId }))
-    }
+    if (act === 'remove') await demandNoneDepends(trx, table, run)
+    const write = { set: updateGroup, recreate: insertGroup, remove: deleteGroup }[act]
+    for (const group of groupBy(run, ({ writes }) => writes.map((one) => one.fieldId).join()).values())
+      for (const key of await write(trx, table, group))
+        for (const { fieldId } of group[0]!.writes) written.add(itemPlace({ typeId, key, fieldId }))
   }
   return written
 }
 
+interface Column {
+  name: string
+  values: (string | null | undefined)[]
+}
+
+/** `unnest` of text arrays as a relation `w`, and what is bound to it. */
+function unnested(columns: readonly Column[]): [relation: string, bound: Column['values'][]] {
+  const arrays = columns.map((_, at) => `$${at + 1}::text[]`).join(', ')
+  return [`unnest(${arrays}) as w(${columns.map(({ name }) => name).join(', ')})`, columns.map(({ values }) => values)]
+}
+
+function keyColumns(table: WritableTable, group: readonly RecordAct[]): Column[] {
+  const keys = group.map(({ key }) => keyParts(key))
+  return [
+    ...table.key.map((_, at) => ({ name: `k${at}`, values: keys.map((key) => key[at]) })),
+    { name: 'wanted', values: group.map(({ key }) => key) },
+  ]
+}
+
+const fieldsWritten = (table: WritableTable, group: readonly RecordAct[]) =>
+  group[0]!.writes.map(({ fieldId }) => table.fields.get(fieldId)!)
+
+/** That the expected values stand, of which `w` holds the one of the field at a place as `e` and its number. */
+const guards = (fields: readonly WritableField[]) =>
+  fields
+    .map(
+      (field, at) =>
+        ` and (${text(`t.${id(field.column)}`, field)}) collate pg_catalog."C" is not distinct from ${text(`w.e${at}::${field.castType}`, field)}`,
+    )
+    .join('')
+
+const expectedColumns = (group: readonly RecordAct[]): Column[] =>
+  group[0]!.writes.map((_, at) => ({ name: `e${at}`, values: group.map(({ writes }) => writes[at]!.expected) }))
+const valueColumns = (group: readonly RecordAct[]): Column[] =>
+  group[0]!.writes.map((_, at) => ({ name: `v${at}`, values: group.map(({ writes }) => writes[at]!.value) }))
+
 async function updateGroup(
   trx: Knex.Transaction,
   table: WritableTable,
-  group: readonly RecordWrites[],
+  group: readonly RecordAct[],
 ): Promise<string[]> {
-  const fields = group[0]!.writes.map((write) => table.fields.get(write.fieldId)!)
-  const keys = group.map((record) => keyParts(record.key))
-  const columns: { name: string; values: (string | null | undefined)[] }[] = [
-    ...table.key.map((_, at) => ({ name: `k${at}`, values: keys.map((key) => key[at]) })),
-    { name: 'wanted', values: group.map((record) => record.key) },
-    ...fields.flatMap((_, at) => [
-      { name: `e${at}`, values: group.map((record) => record.writes[at]!.expected) },
-      { name: `v${at}`, values: group.map((record) => record.writes[at]!.value) },
-    ]),
-  ]
+  const fields = fieldsWritten(table, group)
+  const [wanted, bound] = unnested([...keyColumns(table, group), ...expectedColumns(group), ...valueColumns(group)])
+  const sets = fields.map((field, at) => `${id(field.column)} = w.v${at}::${field.castType}`).join(', ')
   const rows = await plainQuery<{ wanted: string }>(
     trx,
-    `update ${name(table)} t set ${fields.map((field, at) => `${id(field.column)} = w.v${at}::${field.castType}`).join(', ')}
-       from unnest(${columns.map((_, at) => `$${at + 1}::text[]`).join(', ')}) as w(${columns.map((column) => column.name).join(', ')})
-      where ${keyMatch(table)}
-        and ${fields.map((field, at) => `(${text(`t.${id(field.column)}`, field)}) collate pg_catalog."C" is not distinct from ${text(`w.e${at}::${field.castType}`, field)}`).join(' and ')}
-      returning w.wanted`,
-    columns.map((column) => column.values),
+    `update ${name(table)} t set ${sets} from ${wanted} where ${keyMatch(table)}${guards(fields)} returning w.wanted`,
+    bound,
   )
   return rows.map((row) => row.wanted)
+}
+
+/** Under the keys that they had. What is not among the values gets what the source gives a new row. */
+async function insertGroup(
+  trx: Knex.Transaction,
+  table: WritableTable,
+  group: readonly RecordAct[],
+): Promise<string[]> {
+  const inKey = new Set(table.key.map(({ column }) => column))
+  const fields = fieldsWritten(table, group)
+  const columns = [
+    ...table.key.map(({ column, castType }, at) => ({ column, value: `w.k${at}::${castType}` })),
+    ...fields.flatMap(({ column, castType }, at) =>
+      inKey.has(column) ? [] : [{ column, value: `w.v${at}::${castType}` }],
+    ),
+  ]
+  const [wanted, bound] = unnested([...keyColumns(table, group), ...valueColumns(group)])
+  await plainQuery(
+    trx,
+    `insert into ${name(table)} (${columns.map(({ column }) => id(column)).join(', ')}) overriding system value
+     select ${columns.map(({ value }) => value).join(', ')} from ${wanted}`,
+    bound,
+  )
+  const keys = group.map(({ key }) => key)
+  const there = await readRows(trx, table, [], keys)
+  if (there.size < keys.length)
+    throw new ActRefused(`the source did not take ${counted(keys.length - there.size, 'record')} under the key it had`)
+  return keys
+}
+
+async function deleteGroup(
+  trx: Knex.Transaction,
+  table: WritableTable,
+  group: readonly RecordAct[],
+): Promise<string[]> {
+  const [wanted, bound] = unnested([...keyColumns(table, group), ...expectedColumns(group)])
+  const rows = await plainQuery<{ wanted: string }>(
+    trx,
+    `delete from ${name(table)} t using ${wanted} where ${keyMatch(table)}${guards(fieldsWritten(table, group))} returning w.wanted`,
+    bound,
+  )
+  return rows.map((row) => row.wanted)
+}
+
+/** Nothing goes along unasked, and nothing loses what it refers to. */
+async function demandNoneDepends(
+  trx: Knex.Transaction,
+  table: WritableTable,
+  acts: readonly RecordAct[],
+): Promise<void> {
+  const keys = acts.map(({ key }) => keyParts(key))
+  for (const { schema, table: other, columns, toColumns } of table.referredBy) {
+    const match = columns.map((column, at) => `r.${id(column)} = t.${id(toColumns[at]!)}`).join(' and ')
+    const isSelf = schema === table.schema && other === table.table
+    // A row that refers to itself goes with itself.
+    const itself = isSelf
+      ? ` and not (${table.key.map(({ column }) => `r.${id(column)} = t.${id(column)}`).join(' and ')})`
+      : ''
+    const [row] = await plainQuery<{ count: string }>(
+      trx,
+      `select count(*) from ${keyTable(table, 'wanted')} join ${name(table)} t on ${keyMatch(table)} join ${id(schema)}.${id(other)} r on ${match}${itself}`,
+      [...table.key.map((_, at) => keys.map((key) => key[at])), acts.map(({ key }) => key)],
+    )
+    const count = Number(row!.count)
+    if (count > 0)
+      throw new ActRefused(
+        `${counted(count, 'row')} of ${schema}.${other} ${count === 1 ? 'refers' : 'refer'} to ${acts.length === 1 ? 'it' : 'them'} and would go too, or lose what ${count === 1 ? 'it refers' : 'they refer'} to`,
+      )
+  }
 }

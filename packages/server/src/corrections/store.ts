@@ -1,6 +1,7 @@
 import type { Correction, CorrectionGroup, CorrectionHead, CorrectionItem, Effect, Refusal } from '@spoor/contract'
-import { itemPlace, type BlockReason } from '@spoor/core'
+import { itemPlace, type BlockReason, type RevertItem } from '@spoor/core'
 import type { Knex } from 'knex'
+import { boundArray } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { Problem } from '../errors.ts'
 
@@ -10,6 +11,7 @@ const whyBlocked: Readonly<Record<BlockReason, string>> = {
   'field-derived': 'the source works this field out from others: set those back and it follows',
   'not-allowed': 'Spoor may not write this field',
   'no-value-kept': 'only a fingerprint of this field is kept, not its value',
+  erased: 'its value was erased by law',
 }
 
 export function blockedWords(why: BlockReason): string {
@@ -35,6 +37,7 @@ interface HeadRow {
   trial: KeptTrial | null
   asked: string | null
   left_out: number
+  along: number
   item_count: string
   record_count: string
 }
@@ -79,17 +82,47 @@ export async function listCorrections(db: Knex): Promise<CorrectionHead[]> {
 }
 
 /** An item with its values as they are kept, for the work itself. */
-export type KeptItem = Omit<CorrectionItem, 'masked' | 'cut' | 'foretold'>
+export type KeptItem = Omit<CorrectionItem, 'masked' | 'cut' | 'foretold' | 'mayMerge'> & { erased: boolean }
 
 const items = (db: Knex, correctionId: number) =>
   db('spoor.correction_item')
     .where({ correction_id: correctionId })
     .orderBy('id')
     .select('id', 'type_id as typeId', 'record_key as key', 'label', 'field_id as fieldId', 'save_id as saveId')
-    .select('state', 'why', 'choice', 'written')
+    .select('state', 'why', 'choice', 'written', 'act', 'erased', 'merged')
 
 export async function readItems(db: Knex, correctionId: number): Promise<KeptItem[]> {
   return (await items(db, correctionId).select('found', 'now', 'target')) as KeptItem[]
+}
+
+type NewItem = RevertItem & Pick<KeptItem, 'label' | 'saveId' | 'erased'>
+
+/** Writes items down behind those that a correction has. @returns them with their numbers */
+export async function addItems<Item extends NewItem>(
+  trx: Knex.Transaction,
+  correctionId: number,
+  items: readonly Item[],
+): Promise<(Item & { id: number })[]> {
+  const { rows } = await trx.raw<{ rows: { id: number }[] }>(
+    `insert into spoor.correction_item (correction_id, type_id, record_key, label, field_id, save_id, found, target, act, erased, state)
+     select ?, w.type_id, w.key, w.label, w.field_id, w.save_id, w.found, w.target, w.act, w.erased, 'clear'
+       from unnest(?::int[], ?::text[], ?::text[], ?::int[], ?::bigint[], ?::text[], ?::text[], ?::text[], ?::boolean[])
+            with ordinality as w(type_id, key, label, field_id, save_id, found, target, act, erased, place) order by w.place returning id`,
+    [
+      correctionId,
+      boundArray(items.map((item) => item.typeId)),
+      boundArray(items.map((item) => item.key)),
+      boundArray(items.map((item) => item.label)),
+      boundArray(items.map((item) => item.fieldId)),
+      boundArray(items.map((item) => item.saveId)),
+      boundArray(items.map((item) => item.found)),
+      boundArray(items.map((item) => item.target)),
+      boundArray(items.map((item) => item.act)),
+      boundArray(items.map((item) => item.erased)),
+    ],
+  )
+  const ids = rows.map((row) => row.id).sort((a, b) => a - b)
+  return items.map((item, at) => ({ ...item, id: ids[at]! }))
 }
 
 /** Longer values are shown cut; the save has them whole. */
@@ -97,25 +130,32 @@ const shownLength = 300
 const itemsAtOnce = 200
 
 /** What an item has in common with others of its group: a text, the same for all of them. */
-const groupOf = `md5(jsonb_build_array(i.state, i.why, coalesce(k.id, a.id), left(s.reason, 300))::text)`
+const groupOf = `md5(jsonb_build_array(i.act, i.state, i.why, coalesce(k.id, a.id), left(s.reason, 300))::text)`
 const grouping = `spoor.correction_item i
   left join ledger.save s on s.id = i.since_save
   left join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as`
-/** Whether an item is to be written. */
-const isChosen = `(i.state = 'clear' and i.choice <> 'leave' or i.state = 'changed-since' and i.choice = 'overwrite')`
+/** Whether an item is to be written. A record goes only where nothing of it is to be kept. */
+const isChosen = `((i.state = 'clear' and i.choice <> 'leave' or i.state = 'changed-since' and i.choice in ('overwrite', 'merge'))
+  and (i.act <> 'remove' or not exists (select from spoor.correction_item x
+    where x.correction_id = i.correction_id and x.type_id = i.type_id and x.record_key = i.record_key
+      and (x.state = 'clear' and x.choice = 'leave' or x.state = 'changed-since' and x.choice <> 'overwrite'))))`
+/** What an item is to become, as it is chosen. */
+const wantedValue = `case when i.choice = 'merge' then i.merged else i.target end`
 
 /** The values of a correction by what they have in common; those that somebody has to decide on come first. */
 async function groupsOf(db: Knex, correctionId: number): Promise<CorrectionGroup[]> {
   const { rows } = await db.raw<{
     rows: (Omit<CorrectionGroup, 'since'> & { by: string | null; reason: string | null })[]
   }>(
-    `select ${groupOf} as id, i.state, i.why, min(coalesce(k.name, a.name)) as by, min(left(s.reason, 300)) as reason,
+    `select ${groupOf} as id, i.act, i.state, i.why, min(coalesce(k.name, a.name)) as by, min(left(s.reason, 300)) as reason,
             array_agg(distinct i.field_id order by i.field_id) as "fieldIds", count(*)::int as values,
             count(distinct (i.type_id, i.record_key))::int as records, (count(*) filter (where ${isChosen}))::int as chosen,
-            (count(*) filter (where i.written))::int as written
+            (count(*) filter (where i.written))::int as written, (count(*) filter (where i.merged is not null))::int as mergeable,
+            (count(*) filter (where i.choice = 'merge'))::int as merges
        from ${grouping} where i.correction_id = ?
-      group by 1, i.state, i.why
-      order by array_position(array['changed-since', 'blocked', 'clear', 'follows', 'already-so'], i.state), values desc, id`,
+      group by 1, i.act, i.state, i.why
+      order by array_position(array['changed-since', 'blocked', 'clear', 'follows', 'already-so'], i.state),
+               array_position(array['recreate', 'remove', 'set'], i.act), values desc, id`,
     [correctionId],
   )
   return rows.map(({ by, reason, ...group }) => ({ ...group, since: by === null ? null : { by, reason } }))
@@ -144,13 +184,14 @@ export async function listItems(
     .first<{ trial: KeptTrial | null } | undefined>('trial')
   if (!row) throw noSuch(correctionId)
   const masked = await maskedFields(db)
-  const { rows } = await db.raw<{ rows: (KeptItem & { cut: boolean | null; erased: boolean })[] }>(
+  const { rows } = await db.raw<{ rows: (Omit<KeptItem, 'erased'> & { cut: boolean | null; mayMerge: boolean; erased: boolean })[] }>(
     `select i.id, i.type_id as "typeId", i.record_key as key, i.label, i.field_id as "fieldId", i.save_id as "saveId",
-            i.state, i.why, i.choice, i.written, i.erased,
-            left(i.found, ?) as found, left(i.now, ?) as now, left(i.target, ?) as target,
-            greatest(length(i.found), length(i.now), length(i.target)) > ? as cut
+            i.act, i.state, i.why, i.choice, i.written, i.erased, i.merged is not null as "mayMerge",
+            left(i.found, ?) as found, left(i.now, ?) as now, left(i.target, ?) as target, left(i.merged, ?) as merged,
+            greatest(length(i.found), length(i.now), length(i.target), length(i.merged)) > ? as cut
        from ${grouping} where i.correction_id = ? and i.id > ? and (?::text is null or ${groupOf} = ?) order by i.id limit ?`,
     [
+      shownLength,
       shownLength,
       shownLength,
       shownLength,
@@ -166,8 +207,8 @@ export async function listItems(
   const { foretold } = page.some(({ state }) => state === 'follows')
     ? await told(db, correctionId, row.trial, masked)
     : { foretold: new Map<string, CorrectionItem['foretold']>() }
-  const hidden = { found: null, now: null, target: null, foretold: null, masked: true }
-  const open = (item: KeptItem) => ({ foretold: foretold.get(itemPlace(item)) ?? null, masked: false })
+  const hidden = { found: null, now: null, target: null, merged: null, foretold: null, masked: true }
+  const open = (item: Pick<KeptItem, 'typeId' | 'key' | 'fieldId'>) => ({ foretold: foretold.get(itemPlace(item)) ?? null, masked: false })
   return {
     items: page.map(({ erased, cut, ...item }) => ({
       ...item,
@@ -185,8 +226,10 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
   if (!row) throw noSuch(correctionId)
   const masked = await maskedFields(db)
   const { others } = await told(db, correctionId, row.trial, masked)
-  const { rows: writes } = await db.raw<{ rows: { values: number; records: number }[] }>(
-    `select count(*)::int as values, count(distinct (i.type_id, i.record_key))::int as records
+  const { rows: writes } = await db.raw<{ rows: Correction['writes'][] }>(
+    `select count(*)::int as values, count(distinct (i.type_id, i.record_key))::int as records,
+            (count(distinct (i.type_id, i.record_key)) filter (where i.act = 'recreate' and i.state = 'clear'))::int as recreates,
+            (count(distinct (i.type_id, i.record_key)) filter (where i.act = 'remove'))::int as removes
        from spoor.correction_item i where i.correction_id = ? and ${isChosen}`,
     [correctionId],
   )
@@ -200,6 +243,7 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     ...headShown(row),
     asked: row.asked,
     leftOut: row.left_out,
+    along: row.along,
     groups: await groupsOf(db, correctionId),
     writes: writes[0]!,
     trial: row.trial && {
@@ -240,11 +284,11 @@ async function verdictOf(db: Knex, correctionId: number, masked: ReadonlySet<num
        select distinct on (c.type_id, c.record_key, c.field_id) c.type_id, c.record_key, c.field_id, c.after, c.erased
          from ledger.save s join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at
         where s.correction_id = ? order by c.type_id, c.record_key, c.field_id, c.save_id desc)
-     select i.type_id as "typeId", i.record_key as key, i.label, i.field_id as "fieldId", left(i.target, ?) as target,
+     select i.type_id as "typeId", i.record_key as key, i.label, i.field_id as "fieldId", left(${wantedValue}, ?) as target,
             saw.field_id is not null as seen, left(saw.after, ?) as after, count(*) over () as total
        from spoor.correction_item i left join saw using (type_id, record_key, field_id)
       where i.correction_id = ? and i.written and not i.erased and not coalesce(saw.erased, false)
-        and (saw.field_id is null or saw.after is distinct from i.target) order by i.id limit ?`,
+        and (saw.field_id is null or saw.after is distinct from ${wantedValue}) order by i.id limit ?`,
     [correctionId, shownLength, shownLength, correctionId, mostOtherwise],
   )
   const [written] = await db('spoor.correction_item')

@@ -133,7 +133,10 @@ export const coveredRows: readonly CoveredRows[] = [
     table: 'spoor.correction',
     noun: 'correction',
     key: { id: 'int' },
-    columns: list('source_id state drafted_by drafted_at applied_by applied_at reason trial asked left_out'),
+    columns: list(
+      'source_id state drafted_by drafted_at applied_by applied_at reason trial asked left_out',
+      'along proposed_by proposed_at proposed_reason sent_back_by sent_back_words',
+    ),
     decides: ['spoor.correction_item', 'spoor.correction_change'],
   },
   {
@@ -213,7 +216,7 @@ export const coveredGroups: readonly CoveredGroup[] = [
     parent: 'correction_id',
     columns: list(
       'id type_id record_key label field_id save_id found now target state why choice written',
-      'erased since_save',
+      'erased since_save act merged',
     ),
     only: decided,
   },

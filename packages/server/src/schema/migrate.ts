@@ -28,6 +28,7 @@ import { up as reconciling } from './migrations/024-reconciling.ts'
 import { up as baselines } from './migrations/025-baselines.ts'
 import { up as pages } from './migrations/026-pages.ts'
 import { up as panel } from './migrations/027-panel.ts'
+import { up as acts } from './migrations/028-acts.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -60,6 +61,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '025-baselines': baselines,
   '026-pages': pages,
   '027-panel': panel,
+  '028-acts': acts,
 }
 
 const source: Knex.MigrationSource<string> = {

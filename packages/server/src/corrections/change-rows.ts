@@ -1,0 +1,21 @@
+import type { RevertedChange } from '@spoor/core'
+
+/** A change as the ledger has it, with what its save did. */
+export interface ChangeRow {
+  save_id: string
+  captured_at: string
+  source_id: number
+  transaction_id: string
+  action: RevertedChange['action']
+  erased: boolean
+  type_id: number
+  record_key: string
+  field_id: number
+  label: string
+  before: string | null
+  after: string | null
+}
+
+/** Of saves `s` and their changes `c`. */
+export const columns = `c.save_id, to_char(c.captured_at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US') as captured_at, s.source_id,
+  s.transaction_id, s.action, c.erased, c.type_id, c.record_key, c.field_id, s.label, c.before, c.after`
