@@ -19,6 +19,8 @@ export const SaveId = v.pipe(
 export const GivenDay = v.pipe(v.string(), v.isoDate('a day as YYYY-MM-DD'), v.check(isDay, 'There is no such day.'))
 /** The number of anything but a save, as it is given. */
 export const IdNumber = v.pipe(v.number(), v.integer(), v.minValue(0), v.maxValue(2_147_483_647))
+/** Records above which a correction takes a second person. */
+export const CorrectionsAbove = v.pipe(v.number(), v.integer(), v.minValue(0), v.maxValue(1_000_000))
 /** ISO 8601 in UTC with microseconds. */
 export const Instant = v.string()
 /** An instant as somebody gives it. */

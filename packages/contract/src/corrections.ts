@@ -125,6 +125,13 @@ export const Correction = v.object({
   /** Records that come back along with those asked for: what they need to be there, and what went with them. */
   along: v.number(),
   groups: v.array(CorrectionGroup),
+  draftedById: v.number(),
+  /** Why somebody other than who drafted it has to apply it; null where nobody has to. */
+  takesTwo: v.nullable(v.string()),
+  /** Waiting for a second person since, with the reason. */
+  proposed: v.nullable(v.object({ by: v.string(), byId: v.number(), at: Instant, reason: v.string() })),
+  /** What a second person said who did not apply it. */
+  sentBack: v.nullable(v.object({ by: v.string(), words: v.string() })),
   /** What applying it would write. */
   writes: v.object({ values: v.number(), records: v.number(), recreates: v.number(), removes: v.number() }),
   trial: v.nullable(Trial),
@@ -223,6 +230,24 @@ export const correctionRoutes = {
       /** Leave alone the records that the source refused in the last rehearsal. */
       leaveRefused: v.optional(v.boolean(), false),
     }),
+    response: Correction,
+  }),
+  proposeCorrection: route({
+    method: 'POST',
+    path: '/corrections/:correctionId/proposal',
+    needs: 'corrections.draft',
+    summary: 'Ask a second person to apply a draft, with the reason that it is to be applied for',
+    params,
+    body: v.strictObject({ reason: Reason }),
+    response: Correction,
+  }),
+  sendCorrectionBack: route({
+    method: 'POST',
+    path: '/corrections/:correctionId/return',
+    needs: 'corrections.apply',
+    summary: 'Give a proposed correction back to who drafted it, with words; it stays as it is',
+    params,
+    body: v.strictObject({ words: Reason }),
     response: Correction,
   }),
   applyCorrection: route({

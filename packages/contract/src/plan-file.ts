@@ -1,4 +1,4 @@
-import { IdNumber, GivenDay } from './common.ts'
+import { CorrectionsAbove, IdNumber, GivenDay } from './common.ts'
 import * as v from 'valibot'
 
 /** Catalogue names are at most 63 bytes. */
@@ -12,6 +12,7 @@ export const PlanFile = v.strictObject({
   source: v.pipe(v.string(), v.maxLength(200)),
   planVersion: v.optional(v.nullable(IdNumber), null),
   secondPerson: v.optional(v.boolean(), false),
+  correctionsAbove: v.optional(v.nullable(CorrectionsAbove), null),
   types: v.pipe(
     v.array(
       v.strictObject({

@@ -61,6 +61,10 @@ export const Waiting = v.object({
   plans: v.array(v.object({ source: v.string(), by: v.string(), at: Instant })),
   /** Erasures that somebody else asked for and that they may decide; in words without values. */
   erasures: v.array(v.object({ id: v.number(), words: v.string(), by: v.string(), at: Instant })),
+  /** Corrections that somebody else asked them to apply. */
+  corrections: v.array(v.object({ id: v.number(), reason: v.string(), by: v.string(), at: Instant })),
+  /** Corrections of theirs that came back with words. */
+  sentBack: v.array(v.object({ id: v.number(), words: v.string(), by: v.string() })),
 })
 export type Waiting = v.InferOutput<typeof Waiting>
 

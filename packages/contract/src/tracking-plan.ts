@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Instant, GivenDay } from './common.ts'
+import { CorrectionsAbove, Instant, GivenDay } from './common.ts'
 
 export const KeepOrOff = v.picklist(['values', 'fingerprint', 'off'])
 const ReasonRule = v.picklist(['never', 'asked', 'required'])
@@ -87,7 +87,10 @@ export const RuleEdit = v.strictObject({
   onFailure: v.optional(FailureRule),
   asFound: v.optional(FoundRule),
 })
-export const PlanRuleEdit = v.strictObject({ secondPerson: v.boolean() })
+export const PlanRuleEdit = v.strictObject({
+  secondPerson: v.boolean(),
+  correctionsAbove: v.optional(v.nullable(CorrectionsAbove)),
+})
 export const PlanEdit = v.union([PlanRuleEdit, FieldEdit, RuleEdit])
 
 export const Draft = v.object({

@@ -16,6 +16,8 @@ export const SourceMap = v.object({
   planVersion: v.number(),
   inForceSince: v.nullable(Instant),
   secondPerson: v.boolean(),
+  /** A correction of more records takes a second person; null where none does for its size. */
+  correctionsAbove: v.nullable(v.number()),
   proof: v.nullable(ProofHead),
   types: v.array(TrackedType),
   draft: Draft,

@@ -249,14 +249,6 @@ describe('a revert', () => {
     expect(asked.map((one) => one.status).sort()).toEqual(['fulfilled', 'rejected', 'rejected'])
     expect(await rentOf(id)).toEqual({ rent: '110.00' })
   })
-
-  it('needs a changed value: a creation is none', async () => {
-    await sql('insert into tenancy (id, rent) values (9999, 1)')
-    await world.collect()
-    await expect(drafted([{ saveId: (await ledger(world)).at(-1)!.id }])).rejects.toMatchObject({
-      code: 'nothing-to-revert',
-    })
-  })
 })
 
 describe('an answer that is lost', () => {

@@ -17,6 +17,7 @@ export interface PlanFile {
   /** The version it was written from; null for a plan made by hand. */
   planVersion: number | null
   secondPerson: boolean
+  correctionsAbove: number | null
   types: PlanFileType[]
 }
 
@@ -57,7 +58,8 @@ export function planToFile(
     })
     return [{ schema: type.schema, table: type.table, ...rulesOf(plan, type.id), fields }]
   })
-  return { format: 'spoor-plan', version: 1, source, planVersion, secondPerson: plan.secondPerson ?? false, types }
+  const { secondPerson = false, correctionsAbove = null } = plan
+  return { format: 'spoor-plan', version: 1, source, planVersion, secondPerson, correctionsAbove, types }
 }
 
 function fieldToFile(column: string, field: FieldPlan, columnOf: ReadonlyMap<number, string>): PlanFileField {
@@ -108,7 +110,8 @@ export function planFromFile(file: PlanFile, register: PlanRegister): { plan: Tr
       ...(asFound === 'take' ? {} : { asFound }),
     }
   }
-  return { plan: { types, ...(file.secondPerson ? { secondPerson: true } : {}) }, unknown }
+  const above = file.correctionsAbove === null ? {} : { correctionsAbove: file.correctionsAbove }
+  return { plan: { types, ...(file.secondPerson ? { secondPerson: true } : {}), ...above }, unknown }
 }
 
 function fieldFromFile(field: PlanFileField, derivedFrom: number[]): FieldPlan {

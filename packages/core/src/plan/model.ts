@@ -49,6 +49,8 @@ export interface TrackingPlan {
   types: Readonly<Record<string, TypePlan>>
   /** A draft is put in force by somebody other than who proposed it. */
   secondPerson?: true
+  /** A correction that writes more records than this is applied by somebody other than who drafted it. */
+  correctionsAbove?: number
 }
 
 export const emptyPlan: TrackingPlan = { types: {} }
@@ -78,6 +80,7 @@ export interface RuleEdit {
 /** A rule of the whole plan. */
 export interface PlanRuleEdit {
   secondPerson: boolean
+  correctionsAbove?: number | null | undefined
 }
 
 /** One wish of an administrator, as staged in a draft. */
@@ -131,6 +134,7 @@ interface OpenType extends TypeRules {
 export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): TrackingPlan {
   const types = new Map<number, OpenType>()
   let secondPerson = plan.secondPerson ?? false
+  let correctionsAbove = plan.correctionsAbove ?? null
   const open = (typeId: number): OpenType => {
     const known = types.get(typeId)
     if (known) return known
@@ -142,6 +146,7 @@ export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): Track
   for (const edit of edits) {
     if (isPlanRuleEdit(edit)) {
       secondPerson = edit.secondPerson
+      if (edit.correctionsAbove !== undefined) correctionsAbove = edit.correctionsAbove
       continue
     }
     const type = open(edit.typeId)
@@ -160,6 +165,7 @@ export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): Track
   return {
     types: Object.fromEntries(kept.map(([id, type]) => [id, closed(type)])),
     ...(secondPerson ? { secondPerson } : {}),
+    ...(correctionsAbove === null ? {} : { correctionsAbove }),
   }
 }
 
@@ -266,8 +272,12 @@ export function editsBetween(from: TrackingPlan, to: TrackingPlan): PlanEdit[] {
     const wish = { ...reason, ...newColumns, ...onFailure, ...asFound }
     return Object.keys(wish).length > 0 ? [{ typeId, ...wish }] : []
   })
-  const second = to.secondPerson ?? false
-  const plan = (from.secondPerson ?? false) === second ? [] : [{ secondPerson: second }]
+  const [above, second] = [to.correctionsAbove ?? null, to.secondPerson ?? false]
+  const moved = (from.correctionsAbove ?? null) !== above
+  const plan: PlanRuleEdit[] =
+    (from.secondPerson ?? false) === second && !moved
+      ? []
+      : [{ secondPerson: second, ...(moved ? { correctionsAbove: above } : {}) }]
   return [...fields, ...rules, ...plan]
 }
 

@@ -1,5 +1,6 @@
 import { dateText } from '../scope/sentence.ts'
-import { listed } from '../words/list.ts'
+import { counted, listed } from '../words/list.ts'
+
 import { fieldDifferences, rulesOf, type FieldPlan, type TrackingPlan } from './model.ts'
 
 /** What differs between two plans, of one field, one record type, or the plan as a whole. */
@@ -46,7 +47,16 @@ export function planLines(from: TrackingPlan, to: TrackingPlan, nameOf: (fieldId
     (from.secondPerson ?? false) === (to.secondPerson ?? false)
       ? []
       : [{ typeId: null, fieldId: null, words: [to.secondPerson ? 'takes a second person' : 'takes one person'] }]
-  return [...second, ...[...rules, ...fields].sort((a, b) => a.typeId! - b.typeId!)]
+  const above =
+    from.correctionsAbove === to.correctionsAbove
+      ? []
+      : [
+          to.correctionsAbove === undefined
+            ? 'corrections of any size are applied by one person'
+            : `corrections of more than ${counted(to.correctionsAbove, 'record')} take a second person`,
+        ]
+  const whole = above.map((words): PlanLine => ({ typeId: null, fieldId: null, words: [words] }))
+  return [...second, ...whole, ...[...rules, ...fields].sort((a, b) => a.typeId! - b.typeId!)]
 }
 
 function fieldWords(from: FieldPlan | null, to: FieldPlan | null, nameOf: (fieldId: number) => string): string[] {

@@ -1,23 +1,14 @@
 import {
-  actsOf,
   counted,
   fieldPlan,
   following,
   foldRows,
-  groupBy,
   itemPlace,
-  mergedValue,
   namedBy,
-  rehearse,
   writesOf,
-  type Chosen,
-  type CurrentValue,
-  type FieldPlan,
   type GuardedWrite,
   type RecordAct,
-  type Reference,
   type RehearsedItem,
-  type RevertItem,
 } from '@spoor/core'
 import type { Effect, Refusal } from '@spoor/contract'
 import type { Knex } from 'knex'
@@ -34,9 +25,12 @@ import type { SignedIn } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { applying, noteAttempt, outcomeOf, settleAs, type Attempt } from './attempt.ts'
-import { choose, type RehearsalChoices } from './choices.ts'
+import { choose, chosenAnew, type RehearsalChoices } from './choices.ts'
 import { addItems, blockedWords, noSuch, readItems, type KeptItem, type KeptTrial } from './store.ts'
-import { ActRefused, lockCurrent, readRows, rewritten, writeActs, type WritableTable } from './source-writer.ts'
+import { demandSecondPerson, withdraw } from './approval.ts'
+import { compare, type Comparable, type Compared } from './compare.ts'
+import { keptWhenDeleted, ordersOf, type Orderly } from './orders.ts'
+import { ActRefused, lockCurrent, writeActs } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { referencesIn, writableTables } from './tables.ts'
 
@@ -60,17 +54,10 @@ interface Trial {
   effects: Effect[]
 }
 
-interface Plan {
+interface Plan extends Comparable, Orderly {
   sourceId: number
-  items: KeptItem[]
-  tables: Map<number, WritableTable>
-  fingerprinted: Set<number>
-  follows: ReturnType<typeof following>
   /** Whether what the source says of a row may hold a masked value. */
   hidesRows: boolean
-  references: ReadonlyMap<number, readonly Reference[]>
-  /** Of records to be made anew, the fields whose values were kept when they were deleted. */
-  keptOf: (item: { typeId: number; key: string }) => readonly number[]
 }
 
 /**
@@ -86,6 +73,7 @@ export async function rehearseCorrection(
   await deps.db.transaction(async (trx) => {
     const plan = await readPlan(deps, trx, correctionId)
     await choose(trx, correctionId, plan.items, chosen)
+    if (chosenAnew(chosen)) await withdraw(trx, correctionId)
     const source = await deps.sources.connection(plan.sourceId)
     let compared: Compared = { rehearsed: [], more: [] }
     const trial = await reaching(() =>
@@ -141,24 +129,9 @@ async function tryWrites(
   plan: Plan,
   writes: readonly GuardedWrite[],
 ): Promise<Trial> {
-  const attempt = async (some: readonly RecordAct[]) => {
-    await plainQuery(sourceTrx, 'savepoint writing')
-    try {
-      const written = await writeActs(sourceTrx, plan.tables, some)
-      await plainQuery(sourceTrx, 'set constraints all immediate')
-      const left = some.filter(({ writes: [write] }) => !written.has(itemPlace(write!))).length
-      if (left === 0) return null
-      await plainQuery(sourceTrx, 'rollback to savepoint writing')
-      return `the source leaves ${counted(left, 'record')} as ${left === 1 ? 'it is' : 'they are'}, without a word`
-    } catch (error) {
-      if (!(error instanceof ActRefused) && (isUnreachable(error) || errorCode(error) === undefined)) throw error
-      await plainQuery(sourceTrx, 'rollback to savepoint writing')
-      return sourceWords(error, plan)
-    }
-  }
   const [acts, others] = ordersOf(plan, writes)
-  const refusal = await attempt(acts)
-  if (refusal === null || (others && (await attempt(others)) === null))
+  const refusal = await carriedOut(sourceTrx, plan, acts)
+  if (refusal === null || (others && (await carriedOut(sourceTrx, plan, others)) === null))
     return { refusal: null, refused: [], effects: await effectsOf(db, sourceTrx, writes) }
   const labels = new Map(plan.items.map((item) => [`${item.typeId}/${item.key}`, item.label]))
   const refused: Refusal[] = []
@@ -167,7 +140,7 @@ async function tryWrites(
     if (refused.length >= mostRefused) return
     if (some.length > 1) {
       for (const half of [some.slice(0, some.length >> 1), some.slice(some.length >> 1)]) {
-        const said = await attempt(half)
+        const said = await carriedOut(sourceTrx, plan, half)
         if (said !== null) await search(half, said)
       }
       return
@@ -180,26 +153,23 @@ async function tryWrites(
 }
 
 /**
- * Writes by record in an order the source can take them, and where records are both made anew and removed in another: what goes
- * may hold a value that only one can have.
+ * Carries acts out, all or none of them, with the rules that the source checks only at the end.
+ * @returns what the source refuses them with, or null
  */
-function ordersOf({ references, keptOf }: Plan, writes: readonly GuardedWrite[]): [RecordAct[], RecordAct[] | null] {
-  const asked = new Set(writes.map(itemPlace))
-  // What a deleted record held nothing in, it holds nothing in again, whatever a new row would get there.
-  const empty = [
-    ...groupBy(
-      writes.filter(({ act }) => act === 'recreate'),
-      ({ typeId, key }) => `${typeId}/${key}`,
-    ).values(),
-  ]
-    .flatMap(([first]) =>
-      keptOf(first!).map((fieldId): GuardedWrite => ({ ...first!, fieldId, expected: null, value: null })),
-    )
-    .filter((write) => !asked.has(itemPlace(write)))
-  const all = [...writes, ...empty]
-  const of = (typeId: number) => references.get(typeId) ?? []
-  const both = (['recreate', 'remove'] as const).every((wanted) => writes.some(({ act }) => act === wanted))
-  return [actsOf(all, of), both ? actsOf(all, of, { removeFirst: true }) : null]
+async function carriedOut(sourceTrx: Knex.Transaction, plan: Plan, acts: readonly RecordAct[]): Promise<string | null> {
+  await plainQuery(sourceTrx, 'savepoint writing')
+  try {
+    const written = await writeActs(sourceTrx, plan.tables, acts)
+    await plainQuery(sourceTrx, 'set constraints all immediate')
+    const left = acts.filter(({ writes }) => writes.some((write) => !written.has(itemPlace(write)))).length
+    if (left === 0) return null
+    await plainQuery(sourceTrx, 'rollback to savepoint writing')
+    return `the source leaves ${counted(left, 'record')} as ${left === 1 ? 'it is' : 'they are'}, without a word`
+  } catch (error) {
+    if (!(error instanceof ActRefused) && (isUnreachable(error) || errorCode(error) === undefined)) throw error
+    await plainQuery(sourceTrx, 'rollback to savepoint writing')
+    return sourceWords(error, plan)
+  }
 }
 
 /** What a database said, with its detail where that can tell nobody a masked value: which value, which row. */
@@ -237,7 +207,7 @@ async function applyLocked(
   const attempt: Attempt = { by: person.id, reason, transaction: null, written: [], overridden: [] }
   const plan = await db.transaction(async (trx) => {
     const read = await readPlan({ db, sources }, trx, correctionId)
-    await demandSecondPerson(trx, correctionId, read, person)
+    await demandSecondPerson(trx, correctionId, person)
     await noteAttempt(trx, correctionId, attempt)
     return read
   })
@@ -254,8 +224,9 @@ async function applyLocked(
           'No value would be written: each is as wanted already, blocked, or was changed since and is to be kept. The draft stands.',
         )
       await declare(sourceTrx, person, reason, correctionId)
-      const written = await writeInSomeOrder(sourceTrx, plan, planned)
-      if (planned.some((write) => !written.has(itemPlace(write)))) throw moved()
+      const [acts, others] = ordersOf(plan, planned)
+      const refusal = await carriedOut(sourceTrx, plan, acts)
+      if (refusal !== null && !(others && (await carriedOut(sourceTrx, plan, others)) === null)) throw refused(refusal)
       const overridden = await overriddenOf(sourceTrx, plan, planned)
       const places = new Set(planned.map(itemPlace))
       const items = plan.items.filter((item) => places.has(itemPlace(item)))
@@ -272,23 +243,6 @@ async function applyLocked(
   await settleAs(db, correctionId, attempt, 'applied')
 }
 
-async function writeInSomeOrder(
-  sourceTrx: Knex.Transaction,
-  plan: Plan,
-  planned: readonly GuardedWrite[],
-): Promise<Set<string>> {
-  const [acts, others] = ordersOf(plan, planned)
-  if (!others) return await writeActs(sourceTrx, plan.tables, acts)
-  await plainQuery(sourceTrx, 'savepoint writing')
-  try {
-    return await writeActs(sourceTrx, plan.tables, acts)
-  } catch (error) {
-    if (!(error instanceof ActRefused) && (isUnreachable(error) || errorCode(error) === undefined)) throw error
-    await plainQuery(sourceTrx, 'rollback to savepoint writing')
-    return await writeActs(sourceTrx, plan.tables, others)
-  }
-}
-
 /** @throws Problem unless it went through after all */
 async function afterFailure(
   { db, sources }: CarryOutDeps,
@@ -298,10 +252,9 @@ async function afterFailure(
   plan: Plan,
 ): Promise<void> {
   // What a statement is refused with is no answer to a commit; what breaks off may be.
-  const refused =
-    error instanceof Problem || error instanceof ActRefused || (!isUnreachable(error) && errorCode(error) !== undefined)
+  const isAnswer = error instanceof Problem || (!isUnreachable(error) && errorCode(error) !== undefined)
   const outcome =
-    refused && attempt.transaction === null ? 'nothing written' : await outcomeOf(db, sources, correctionId, attempt)
+    isAnswer && attempt.transaction === null ? 'nothing written' : await outcomeOf(db, sources, correctionId, attempt)
   if (outcome === 'unknown')
     throw new Problem(
       'source-unreachable',
@@ -312,12 +265,12 @@ async function afterFailure(
   if (error instanceof Problem) throw error
   if (isUnreachable(error))
     throw new Problem('source-unreachable', `${unreachable(error).words} Nothing was written and the draft is kept.`)
-  if (!(error instanceof ActRefused) && errorCode(error) === undefined) throw error
-  throw new Problem(
-    'source-refused',
-    `The source answered: ${sourceWords(error, plan)}. Nothing was written and the draft stands.`,
-  )
+  if (errorCode(error) === undefined) throw error
+  throw refused(sourceWords(error, plan))
 }
+
+const refused = (words: string) =>
+  new Problem('source-refused', `The source answered: ${words}. Nothing was written and the draft stands.`)
 
 const underWay = () =>
   new Problem('correction-closed', 'It is being applied at this moment, or it is being found out whether it was.')
@@ -335,28 +288,6 @@ async function overriddenOf(
     return item.act === 'remove' ? now.state !== 'absent' : now.state !== 'value' || now.value !== item.value
   })
   return new Set(places.map(itemPlace))
-}
-
-/** Sensitive values are set back by somebody other than who drafted it. */
-async function demandSecondPerson(
-  trx: Knex.Transaction,
-  correctionId: number,
-  { sourceId, items }: Plan,
-  person: SignedIn,
-): Promise<void> {
-  const row = await trx('spoor.correction').where({ id: correctionId }).first<{ drafted_by: number }>('drafted_by')
-  if (row.drafted_by !== person.id) return
-  const { plan } = await planInForce(trx, sourceId)
-  if (items.some((item) => item.act !== 'set'))
-    throw new Problem(
-      'second-person',
-      'It makes records anew or removes some, and that takes somebody other than who drafted it. Nothing was written and the draft stands.',
-    )
-  if (items.some((item) => fieldPlan(plan, item.typeId, item.fieldId)?.sensitive))
-    throw new Problem(
-      'second-person',
-      'It sets a sensitive field back, and that takes somebody other than who drafted it. Nothing was written and the draft stands.',
-    )
 }
 
 function moved(): Problem {
@@ -406,133 +337,6 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
   const references = await referencesIn(trx, discovered, head.source_id)
   const keptOf = await keptWhenDeleted(trx, correctionId, tables)
   return { sourceId: head.source_id, items, tables, hidesRows, fingerprinted, follows, references, keptOf }
-}
-
-/** Which fields' values were kept when the records that are to be made anew were deleted; not those that the source works out. */
-async function keptWhenDeleted(
-  trx: Knex.Transaction,
-  correctionId: number,
-  tables: ReadonlyMap<number, WritableTable>,
-): Promise<Plan['keptOf']> {
-  const { rows } = await trx.raw<{ rows: { typeId: number; key: string; fields: Record<string, FieldPlan> }[] }>(
-    `select distinct on (i.type_id, i.record_key) i.type_id as "typeId", i.record_key as key,
-            p.plan #> array['types', i.type_id::text, 'fields'] as fields
-       from spoor.correction_item i join ledger.save s on s.id = i.save_id
-       join spoor.plan_version p on p.source_id = s.source_id and p.version = s.plan_version
-      where i.correction_id = ? and i.act = 'recreate' order by i.type_id, i.record_key, i.save_id desc`,
-    [correctionId],
-  )
-  const kept = new Map(
-    rows.map(({ typeId, key, fields }) => [
-      `${typeId}/${key}`,
-      Object.entries(fields).flatMap(([id, { keep }]) =>
-        keep === 'values' && tables.get(typeId)?.fields.get(Number(id))?.generated === false ? [Number(id)] : [],
-      ),
-    ]),
-  )
-  return ({ typeId, key }) => kept.get(`${typeId}/${key}`) ?? []
-}
-
-interface Compared {
-  /** In the order of the plan's items, and of those that came to them behind. */
-  rehearsed: RehearsedItem[]
-  /** Values that records which are to be removed have got since. */
-  more: Omit<KeptItem, 'id'>[]
-}
-
-async function compare(
-  sourceTrx: Knex.Transaction,
-  { items, tables, fingerprinted, follows }: Plan,
-): Promise<Compared> {
-  await plainQuery(sourceTrx, `set local lock_timeout = '3s'`)
-  const more = await gotSince(sourceTrx, tables, items)
-  const all = [...items, ...more]
-  const wanted = all.map(({ typeId, key, fieldId, found, target, act }): RevertItem => ({
-    typeId,
-    key,
-    fieldId,
-    found,
-    target,
-    act,
-  }))
-  const held = await lockCurrent(sourceTrx, tables, wanted)
-  const erased = new Set(items.filter((item) => item.erased).map(itemPlace))
-  const current = (item: RevertItem): CurrentValue => {
-    if (erased.has(itemPlace(item))) return { state: 'blocked', why: 'erased' }
-    // Of what only a fingerprint is kept the value itself is not told either.
-    if (fingerprinted.has(item.fieldId)) return { state: 'blocked', why: 'no-value-kept' }
-    const now = held(item)
-    if (now.state === 'blocked' || item.act === 'remove') return now
-    if (item.act === 'recreate')
-      return tables.get(item.typeId)?.fields.get(item.fieldId)?.generated
-        ? { state: 'follows', value: now.state === 'value' ? now.value : null }
-        : now
-    if (now.state !== 'value') return now
-    const how = follows(item)
-    if (how === 'alone') return { state: 'blocked', why: 'field-derived' }
-    return how === 'follows' ? { state: 'follows', value: now.value } : now
-  }
-  const chosen = new Map(
-    all.map((item): [string, Chosen] => [itemPlace(item), { choice: item.choice, seen: item.now }]),
-  )
-  const merge = await asWritten(sourceTrx, tables, wanted, current)
-  return { rehearsed: rehearse(wanted, current, chosen, merge), more }
-}
-
-/** What records that are to be removed hold in fields that were empty when they were made: somebody wrote that since. */
-async function gotSince(
-  sourceTrx: Knex.Transaction,
-  tables: ReadonlyMap<number, WritableTable>,
-  items: readonly KeptItem[],
-): Promise<Omit<KeptItem, 'id'>[]> {
-  const more: Omit<KeptItem, 'id'>[] = []
-  const removed = items.filter(({ act }) => act === 'remove')
-  const known = new Set(removed.map(itemPlace))
-  for (const [typeId, ofType] of groupBy(removed, (item) => item.typeId)) {
-    const table = tables.get(typeId)
-    if (!table) continue
-    const byKey = new Map(ofType.map((item) => [item.key, item]))
-    for (const [key, held] of await readRows(sourceTrx, table, [...table.fields.values()], [...byKey.keys()]))
-      for (const [fieldId, value] of held)
-        if (value !== null && !known.has(itemPlace({ typeId, key, fieldId })))
-          more.push({
-            ...byKey.get(key)!,
-            fieldId,
-            found: null,
-            target: null,
-            now: null,
-            choice: 'keep',
-            state: 'clear',
-          })
-  }
-  return more
-}
-
-/** What values would be merged to, in the form in which the source writes them. */
-async function asWritten(
-  sourceTrx: Knex.Transaction,
-  tables: ReadonlyMap<number, WritableTable>,
-  items: readonly RevertItem[],
-  current: (item: RevertItem) => CurrentValue,
-): Promise<(item: RevertItem) => string | null> {
-  const merged = items.flatMap((item) => {
-    const [now, field] = [current(item), tables.get(item.typeId)?.fields.get(item.fieldId)]
-    if (item.act !== 'set' || !field || now.state !== 'value') return []
-    if (now.value === item.found || now.value === item.target) return []
-    const value = mergedValue(field.baseType, { ...item, now: now.value })
-    return value === null ? [] : [{ place: itemPlace(item), field, value }]
-  })
-  const written = new Map<string, string | null>()
-  for (const [field, of] of groupBy(merged, (one) => one.field))
-    for (const [at, value] of (
-      await rewritten(
-        sourceTrx,
-        field,
-        of.map((one) => one.value),
-      )
-    ).entries())
-      written.set(of[at]!.place, value)
-  return (item) => written.get(itemPlace(item)) ?? null
 }
 
 async function declare(

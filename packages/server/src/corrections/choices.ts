@@ -10,6 +10,10 @@ export interface RehearsalChoices {
   leaveRefused?: boolean
 }
 
+/** Whether anything is chosen with it. */
+export const chosenAnew = ({ items, groups = [], leaveRefused = false }: RehearsalChoices) =>
+  (items?.size ?? 0) > 0 || groups.length > 0 || leaveRefused
+
 const recordOf = ({ typeId, key }: KeptItem) => `${typeId}/${key}`
 
 /**

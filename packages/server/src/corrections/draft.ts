@@ -8,7 +8,6 @@ import {
   type Scope,
 } from '@spoor/core'
 import type { routes } from '@spoor/contract'
-import type { Knex } from 'knex'
 import type * as v from 'valibot'
 import { baselineRow } from '../baselines/baselines.ts'
 import { memberSpans } from '../baselines/members.ts'
@@ -125,16 +124,14 @@ async function itemsOf(
   rows: readonly ChangeRow[],
 ): Promise<{ items: RevertItem[]; changes: RevertedChange[] }> {
   const keys = await presentKeys(db, rows)
-  const changes = rows.map(
-    (row, at): RevertedChange => ({
-      typeId: row.type_id,
-      key: keys[at]!,
-      fieldId: row.field_id,
-      found: row.after,
-      target: row.before,
-      action: row.action,
-    }),
-  )
+  const changes = rows.map((row, at): RevertedChange => ({
+    typeId: row.type_id,
+    key: keys[at]!,
+    fieldId: row.field_id,
+    found: row.after,
+    target: row.before,
+    action: row.action,
+  }))
   return { items: itemsOfChanges(changes), changes }
 }
 

@@ -1,4 +1,4 @@
-import { groupBy } from '@spoor/core'
+import { writesOf, type RecordAct, type RehearsedItem } from '@spoor/core'
 import { stringify } from 'csv-stringify'
 import type { Database } from '../database/knex.ts'
 import { quoteIdentifier as id, quoteLiteral } from '../database/identifier.ts'
@@ -6,19 +6,18 @@ import { Problem } from '../errors.ts'
 import { inert } from '../ledger/inert.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import type { Sources } from '../sources/registry.ts'
-import { noSuch, readItems, type KeptItem } from './store.ts'
-import { writableTables } from './tables.ts'
+import { keptWhenDeleted, ordersOf } from './orders.ts'
+import { noSuch, readItems } from './store.ts'
+import { referencesIn, writableTables } from './tables.ts'
 import type { WritableField, WritableTable } from './source-writer.ts'
 
 /** What a correction would write, for whoever owns the source and does it by hand. */
 interface Written {
   correctionId: number
-  items: KeptItem[]
+  acts: RecordAct[]
+  labels: ReadonlyMap<string, string>
   tables: Map<number, WritableTable>
 }
-
-const isWritten = ({ state, choice }: KeptItem) =>
-  (state === 'clear' && choice !== 'leave') || (state === 'changed-since' && choice === 'overwrite')
 
 /** @throws Problem where there is no such draft, nothing of it is to be written, or a value of it is masked */
 async function writtenBy(db: Database, sources: Sources, correctionId: number): Promise<Written> {
@@ -31,18 +30,22 @@ async function writtenBy(db: Database, sources: Sources, correctionId: number): 
       'correction-closed',
       'It was applied by Spoor already, so there is nothing for somebody else to do.',
     )
-  const items = (await readItems(db, correctionId)).filter(isWritten)
-  if (items.length === 0)
+  const items = await readItems(db, correctionId)
+  const writes = writesOf(items as RehearsedItem[])
+  if (writes.length === 0)
     throw new Problem('nothing-to-revert', 'No value of it would be written as it stands. No file was made.')
   const masked = await maskedFields(db)
-  if (items.some((item) => masked.has(item.fieldId)))
+  if (writes.some((write) => masked.has(write.fieldId)))
     throw new Problem(
       'not-allowed',
       'It sets masked values back, and those leave Spoor in no file. Leave them, or have Spoor write them.',
     )
   const discovered = await sources.refresh(head.source_id)
   const tables = await writableTables(db, discovered, [...new Set(items.map((item) => item.typeId))])
-  return { correctionId, items, tables }
+  const references = await referencesIn(db, discovered, head.source_id)
+  const keptOf = await keptWhenDeleted(db, correctionId, tables)
+  const labels = new Map(items.map((item) => [`${item.typeId}/${item.key}`, item.label]))
+  return { correctionId, acts: ordersOf({ references, keptOf }, writes)[0], labels, tables }
 }
 
 const literal = (value: string | null, { castType }: Pick<WritableField, 'castType'>) =>
@@ -53,7 +56,7 @@ const literal = (value: string | null, { castType }: Pick<WritableField, 'castTy
  * one that was seen. Where one is not, the script stops and names it.
  */
 export async function correctionScript(db: Database, sources: Sources, correctionId: number): Promise<string> {
-  const { items, tables } = await writtenBy(db, sources, correctionId)
+  const { acts, tables } = await writtenBy(db, sources, correctionId)
   const lines = [
     `-- Correction ${correctionId} of Spoor, for whoever owns these tables. All or nothing.`,
     '-- Each record is written only where it still holds what was seen; where not, nothing is written at all.',
@@ -61,25 +64,48 @@ export async function correctionScript(db: Database, sources: Sources, correctio
     `set local datestyle = 'ISO, YMD'; set local intervalstyle = 'postgres'; set local timezone = 'UTC';`,
     `set local standard_conforming_strings = on;`,
   ]
-  for (const of of groupBy(items, ({ typeId, key }) => `${typeId}/${key}`).values()) {
-    const { typeId, key } = of[0]!
-    const table = tables.get(typeId)
+  for (const act of acts) {
+    const table = tables.get(act.typeId)
     if (!table) continue
-    const fields = of.flatMap((item) => {
-      const field = table.fields.get(item.fieldId)
-      return field && !field.generated ? [{ item, field }] : []
-    })
-    if (fields.length === 0) continue
-    const parts = JSON.parse(key) as string[]
-    const where = [
-      ...table.key.map((part, at) => `${id(part.column)} = ${literal(parts[at]!, part)}`),
-      ...fields.map(({ item, field }) => `${id(field.column)} is not distinct from ${literal(item.now, field)}`),
-    ].join(' and ')
-    const sets = fields.map(({ item, field }) => `${id(field.column)} = ${literal(item.target, field)}`).join(', ')
-    const body = `begin update ${id(table.schema)}.${id(table.table)} set ${sets} where ${where}; if not found then raise exception 'correction ${correctionId}: a record is not as it was seen: %', ${quoteLiteral(`${table.schema}.${table.table} ${key}`)}; end if; end`
-    lines.push(`do ${quoteLiteral(body)};`)
+    const statement = statementOf(table, act)
+    const named = quoteLiteral(`${table.schema}.${table.table} ${act.key}`)
+    if (statement !== null)
+      lines.push(
+        `do ${quoteLiteral(`begin ${statement}; if not found then raise exception 'correction ${correctionId}: a record is not as it was seen: %', ${named}; end if; end`)};`,
+      )
   }
   return `${[...lines, 'commit;'].join('\n')}\n`
+}
+
+/** @returns null where nothing of it can be written */
+function statementOf(table: WritableTable, { act, key, writes }: RecordAct): string | null {
+  const name = `${id(table.schema)}.${id(table.table)}`
+  const parts = JSON.parse(key) as string[]
+  const inKey = new Set(table.key.map(({ column }) => column))
+  const fields = writes.flatMap((write) => {
+    const field = table.fields.get(write.fieldId)
+    return field ? [{ write, field }] : []
+  })
+  const own = fields.filter(({ field }) => !field.generated)
+  if (act === 'recreate') {
+    const columns = [
+      ...table.key.map((part, at) => [part.column, literal(parts[at]!, part)] as const),
+      ...own
+        .filter(({ field }) => !inKey.has(field.column))
+        .map(({ write, field }) => [field.column, literal(write.value, field)] as const),
+    ]
+    return `insert into ${name} (${columns.map(([column]) => id(column)).join(', ')}) overriding system value values (${columns.map(([, value]) => value).join(', ')})`
+  }
+  const guarded = act === 'remove' ? fields : own
+  const where = [
+    ...table.key.map((part, at) => `${id(part.column)} = ${literal(parts[at]!, part)}`),
+    ...guarded.map(
+      ({ write, field }) => `${id(field.column)}::text is not distinct from ${literal(write.expected, field)}::text`,
+    ),
+  ].join(' and ')
+  if (act === 'remove') return `delete from ${name} where ${where}`
+  if (own.length === 0) return null
+  return `update ${name} set ${own.map(({ write, field }) => `${id(field.column)} = ${literal(write.value, field)}`).join(', ')} where ${where}`
 }
 
 /** The same as a list to be read, or to be worked through by hand: a line a value. */
@@ -88,10 +114,10 @@ export async function correctionList(
   sources: Sources,
   correctionId: number,
 ): Promise<NodeJS.ReadableStream> {
-  const { items, tables } = await writtenBy(db, sources, correctionId)
+  const { acts, labels, tables } = await writtenBy(db, sources, correctionId)
   const sheet = stringify({
     header: true,
-    columns: ['table', 'record key', 'record', 'column', 'is now', 'is to be'].map((header, at) => ({
+    columns: ['table', 'record key', 'record', 'what to do', 'column', 'is now', 'is to be'].map((header, at) => ({
       key: String(at),
       header,
     })),
@@ -99,12 +125,18 @@ export async function correctionList(
     quoted_string: true,
   })
   const text = (value: string | null) => (value === null ? null : inert(value))
-  for (const { typeId, key, label, fieldId, now, target } of items) {
-    const table = tables.get(typeId)
-    const column = table?.fields.get(fieldId)?.column
-    if (table && column !== undefined)
-      sheet.write([`${table.schema}.${table.table}`, inert(key), inert(label), inert(column), text(now), text(target)])
-  }
+  for (const { act, typeId, key, writes } of acts)
+    for (const { fieldId, expected, value } of writes) {
+      const table = tables.get(typeId)
+      const column = table?.fields.get(fieldId)?.column
+      if (!table || column === undefined) continue
+      const label = labels.get(`${typeId}/${key}`) ?? key
+      const [name, what] = [
+        `${table.schema}.${table.table}`,
+        { set: 'set', recreate: 'make anew', remove: 'remove' }[act],
+      ]
+      sheet.write([name, inert(key), inert(label), what, inert(column), text(expected), text(value)])
+    }
   sheet.end()
   return sheet
 }

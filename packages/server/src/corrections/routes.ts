@@ -3,6 +3,7 @@ import { routes } from '@spoor/contract'
 import { bind } from '../http/bind.ts'
 import { sendDownload } from '../http/download.ts'
 import { recordEvent } from '../ledger/events.ts'
+import { proposeCorrection, sendCorrectionBack } from './approval.ts'
 import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
 import { correctionList, correctionScript } from './file.ts'
 import { draftCorrection } from './draft.ts'
@@ -45,6 +46,16 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
       { ...body, items: new Map(body.choices.map(({ itemId, choice }) => [itemId, choice])) },
       person,
     )
+    return await readCorrection(db, params.correctionId)
+  })
+
+  bind(router, routes.proposeCorrection, async ({ params, body, person }) => {
+    await proposeCorrection(db, params.correctionId, body.reason, person)
+    return await readCorrection(db, params.correctionId)
+  })
+
+  bind(router, routes.sendCorrectionBack, async ({ params, body, person }) => {
+    await sendCorrectionBack(db, params.correctionId, body.words, person)
     return await readCorrection(db, params.correctionId)
   })
 

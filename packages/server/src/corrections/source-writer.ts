@@ -1,12 +1,4 @@
-import {
-  counted,
-  groupBy,
-  itemPlace,
-  type CurrentValue,
-  type GuardedWrite,
-  type RecordAct,
-  type RevertItem,
-} from '@spoor/core'
+import { counted, groupBy, itemPlace, type CurrentValue, type RecordAct, type RevertItem } from '@spoor/core'
 import type { Knex } from 'knex'
 import { plainQuery } from '../database/plain.ts'
 import { quoteIdentifier as id } from '../database/identifier.ts'

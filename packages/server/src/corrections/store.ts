@@ -3,6 +3,7 @@ import { itemPlace, type BlockReason, type RevertItem } from '@spoor/core'
 import type { Knex } from 'knex'
 import { boundArray } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
+import { whyTwo } from './approval.ts'
 import { Problem } from '../errors.ts'
 
 const whyBlocked: Readonly<Record<BlockReason, string>> = {
@@ -38,6 +39,14 @@ interface HeadRow {
   asked: string | null
   left_out: number
   along: number
+  source_id: number
+  drafted_by: number
+  proposed_by: number | null
+  proposed_by_name: string | null
+  proposed_at: string | null
+  proposed_reason: string | null
+  sent_back_by_name: string | null
+  sent_back_words: string | null
   item_count: string
   record_count: string
 }
@@ -46,7 +55,10 @@ function heads(db: Knex) {
   return db('spoor.correction as c')
     .join('spoor.person as d', 'd.id', 'c.drafted_by')
     .leftJoin('spoor.person as a', 'a.id', 'c.applied_by')
+    .leftJoin('spoor.person as p', 'p.id', 'c.proposed_by')
+    .leftJoin('spoor.person as b', 'b.id', 'c.sent_back_by')
     .select('c.*', 'd.name as drafted_by_name', 'a.name as applied_by_name')
+    .select('p.name as proposed_by_name', 'b.name as sent_back_by_name')
     .select(
       db.raw(
         '(select count(*) from spoor.correction_item i where i.correction_id = c.id and i.state <> ?) as item_count',
@@ -135,7 +147,7 @@ const grouping = `spoor.correction_item i
   left join ledger.save s on s.id = i.since_save
   left join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as`
 /** Whether an item is to be written. A record goes only where nothing of it is to be kept. */
-const isChosen = `((i.state = 'clear' and i.choice <> 'leave' or i.state = 'changed-since' and i.choice in ('overwrite', 'merge'))
+export const isChosen = `((i.state = 'clear' and i.choice <> 'leave' or i.state = 'changed-since' and i.choice in ('overwrite', 'merge'))
   and (i.act <> 'remove' or not exists (select from spoor.correction_item x
     where x.correction_id = i.correction_id and x.type_id = i.type_id and x.record_key = i.record_key
       and (x.state = 'clear' and x.choice = 'leave' or x.state = 'changed-since' and x.choice <> 'overwrite'))))`
@@ -184,7 +196,9 @@ export async function listItems(
     .first<{ trial: KeptTrial | null } | undefined>('trial')
   if (!row) throw noSuch(correctionId)
   const masked = await maskedFields(db)
-  const { rows } = await db.raw<{ rows: (Omit<KeptItem, 'erased'> & { cut: boolean | null; mayMerge: boolean; erased: boolean })[] }>(
+  const { rows } = await db.raw<{
+    rows: (Omit<KeptItem, 'erased'> & { cut: boolean | null; mayMerge: boolean; erased: boolean })[]
+  }>(
     `select i.id, i.type_id as "typeId", i.record_key as key, i.label, i.field_id as "fieldId", i.save_id as "saveId",
             i.act, i.state, i.why, i.choice, i.written, i.erased, i.merged is not null as "mayMerge",
             left(i.found, ?) as found, left(i.now, ?) as now, left(i.target, ?) as target, left(i.merged, ?) as merged,
@@ -208,7 +222,10 @@ export async function listItems(
     ? await told(db, correctionId, row.trial, masked)
     : { foretold: new Map<string, CorrectionItem['foretold']>() }
   const hidden = { found: null, now: null, target: null, merged: null, foretold: null, masked: true }
-  const open = (item: Pick<KeptItem, 'typeId' | 'key' | 'fieldId'>) => ({ foretold: foretold.get(itemPlace(item)) ?? null, masked: false })
+  const open = (item: Pick<KeptItem, 'typeId' | 'key' | 'fieldId'>) => ({
+    foretold: foretold.get(itemPlace(item)) ?? null,
+    masked: false,
+  })
   return {
     items: page.map(({ erased, cut, ...item }) => ({
       ...item,
@@ -244,6 +261,13 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     asked: row.asked,
     leftOut: row.left_out,
     along: row.along,
+    draftedById: row.drafted_by,
+    takesTwo: row.state === 'draft' ? await whyTwo(db, correctionId) : null,
+    proposed:
+      row.proposed_by === null
+        ? null
+        : { by: row.proposed_by_name!, byId: row.proposed_by, at: row.proposed_at!, reason: row.proposed_reason! },
+    sentBack: row.sent_back_words === null ? null : { by: row.sent_back_by_name!, words: row.sent_back_words },
     groups: await groupsOf(db, correctionId),
     writes: writes[0]!,
     trial: row.trial && {

@@ -315,7 +315,7 @@ export async function answer(db: Database, person: SignedIn, id: number, text: s
 export async function waitingFor(db: Database, person: SignedIn): Promise<Waiting> {
   const actors = await ownActors(db, person)
   const reviews = allows(person.role, 'review.read')
-  const [assigned, toAnswer, asked, answered, flagged, plans, erasures] = await Promise.all([
+  const [assigned, toAnswer, asked, answered, flagged, plans, erasures, corrections, sentBack] = await Promise.all([
     assignments(db).where('a.assigned_to', person.id).whereNull('a.done_at').orderByRaw('a.due_on nulls last, a.id'),
     questions(db).whereIn('q.actor_id', actors).whereNull('q.answered_at').orderBy('q.id'),
     questions(db).where('q.by', person.id).whereNull('q.answered_at').orderBy('q.id'),
@@ -341,6 +341,17 @@ export async function waitingFor(db: Database, person: SignedIn): Promise<Waitin
         'p.name as by',
         'e.asked_at as at',
       ),
+    db('spoor.correction as c')
+      .join('spoor.person as p', 'p.id', 'c.proposed_by')
+      .where('c.state', 'draft')
+      .whereNot('c.drafted_by', person.id)
+      .orderBy('c.id')
+      .select<Waiting['corrections']>('c.id', 'c.proposed_reason as reason', 'p.name as by', 'c.proposed_at as at'),
+    db('spoor.correction as c')
+      .join('spoor.person as p', 'p.id', 'c.sent_back_by')
+      .where({ 'c.state': 'draft', 'c.drafted_by': person.id })
+      .orderBy('c.id')
+      .select<Waiting['sentBack']>('c.id', 'c.sent_back_words as words', 'p.name as by'),
   ])
   return {
     assigned: (assigned as AssignmentRow[]).map(assignmentShown),
@@ -349,6 +360,8 @@ export async function waitingFor(db: Database, person: SignedIn): Promise<Waitin
     answered: (answered as QuestionRow[]).map(questionShown),
     flagged: person.permissions.includes('changes.mark') ? Number(flagged[0]?.count ?? 0) : 0,
     erasures: person.permissions.includes('erasure.decide') ? erasures : [],
+    corrections: person.permissions.includes('corrections.apply') ? corrections : [],
+    sentBack: person.permissions.includes('corrections.draft') ? sentBack : [],
     plans: reviews && person.permissions.includes('tracking.approve') ? plans : [],
   }
 }

@@ -29,6 +29,7 @@ export async function sourceMap(db: Database, sources: Sources, source: Source):
     planVersion: inForce.version,
     inForceSince: inForce.since,
     secondPerson: inForce.plan.secondPerson ?? false,
+    correctionsAbove: inForce.plan.correctionsAbove ?? null,
     proof: await latestProof(db, source.id),
     types: await trackedTypes(db, source.id, inForce, await readRates(db, source.id)),
     draft: await draftShown(db, source.id),

@@ -43,9 +43,13 @@ const { draft, busy, problem } = useRevert()
 const mayRevert = computed(
   () =>
     session.may('corrections.draft') &&
-    save.value?.action === 'change' &&
-    save.value.changes.some((change) => !change.erased),
+    (save.value?.action === 'delete' || save.value?.changes.some((change) => !change.erased) === true),
 )
+const revertWords = {
+  create: 'Rehearse taking it back',
+  change: 'Rehearse a revert',
+  delete: 'Rehearse bringing it back',
+}
 const laterOf = (fieldId: number) => detail.value?.afterwards.find((one) => one.fieldId === fieldId)
 
 function afterwardsWords(fieldId: number): string {
@@ -210,7 +214,7 @@ useEventListener('keydown', (event) => {
       <div v-for="change in causes" :key="change.fieldId" class="field">
         <FieldChange :change="change" :detail="detail" :names="names">
           <button
-            v-if="mayRevert && save.changes.length > 1 && !change.erased"
+            v-if="mayRevert && save.action === 'change' && save.changes.length > 1 && !change.erased"
             class="plain step"
             :disabled="busy"
             @click="draft({ changes: [{ saveId: save.id, fieldId: change.fieldId }] })"
@@ -286,7 +290,7 @@ useEventListener('keydown', (event) => {
         :loading="busy"
         title="r"
         @click="draft({ changes: [{ saveId: save.id }] })"
-        >Rehearse a revert</Button
+        >{{ revertWords[save.action] }}</Button
       >
       <template v-if="session.may('changes.mark')">
         <Button title="m" @click="mark('reviewed')">{{

@@ -1,16 +1,22 @@
 <script setup lang="ts">
+import type { CorrectionItem } from '@spoor/contract'
 import Radio from 'ant-design-vue/es/radio'
+import type { Shown } from './groups.ts'
 
-/** Whether values are to be set back or left. */
+/** Whether values are to be set back, merged or left; for records that are made anew or removed, whether they are. */
 export interface Props {
   /** Null where some are, and some are not. */
-  choice: 'set back' | 'leave' | null
+  choice: Shown | null
+  act: CorrectionItem['act']
+  mayMerge: boolean
   /** What is chosen for, for whoever does not see where it stands. */
   label: string
   disabled: boolean
 }
 defineProps<Props>()
-const emit = defineEmits<{ choose: ['overwrite' | 'leave'] }>()
+const emit = defineEmits<{ choose: ['overwrite' | 'merge' | 'leave'] }>()
+const doIt = { set: 'set back', recreate: 'bring back', remove: 'remove' } as const
+const choices = { 'set back': 'overwrite', merge: 'merge', leave: 'leave' } as const
 </script>
 
 <template>
@@ -20,11 +26,10 @@ const emit = defineEmits<{ choose: ['overwrite' | 'leave'] }>()
     :disabled="disabled"
     :aria-label="label"
     size="small"
-    @change="
-      (event: { target: { value?: unknown } }) => emit('choose', event.target.value === 'leave' ? 'leave' : 'overwrite')
-    "
+    @change="(event: { target: { value?: unknown } }) => emit('choose', choices[event.target.value as Shown])"
   >
-    <Radio value="set back">set back</Radio>
+    <Radio value="set back">{{ doIt[act] }}</Radio>
+    <Radio v-if="mayMerge" value="merge" title="What was done since stays, the rest is set back">merge</Radio>
     <Radio value="leave">leave</Radio>
   </Radio.Group>
 </template>

@@ -8,7 +8,7 @@ import { recordLink } from '../records/link.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import ValueText from '../value/ValueText.vue'
 import ChoiceRadios from './ChoiceRadios.vue'
-import { groupReason, groupWords, useGroups } from './groups.ts'
+import { choiceOfGroup, choiceOfItem, groupReason, groupWords, useGroups } from './groups.ts'
 
 /** The values of a correction by what they have in common, counts first; more of a group on demand. */
 export interface Props {
@@ -16,10 +16,11 @@ export interface Props {
   names: NamedVocabulary
   busy: boolean
 }
+type Chosen = 'overwrite' | 'merge' | 'leave'
 const props = defineProps<Props>()
 const emit = defineEmits<{
-  choose: [{ choices: { itemId: number; choice: 'overwrite' | 'leave' }[] }]
-  chooseAll: [{ group: string; choice: 'overwrite' | 'leave' }]
+  choose: [{ choices: { itemId: number; choice: Chosen }[] }]
+  chooseAll: [{ group: string; choice: Chosen }]
 }>()
 const { lines, more, problem, fetching } = useGroups(toRef(props, 'correction'))
 const draft = computed(() => props.correction.state === 'draft')
@@ -28,14 +29,16 @@ const { height, visible } = useRows(lines, scroller, async () => {})
 
 const recordOf = (item: CorrectionItem) => `${props.names.typeTitle(item.typeId)} ${item.label}`
 /** What a value is to be, or what the source makes of it. */
-const becomes = (item: CorrectionItem) =>
-  item.state !== 'follows' ? item.target : item.foretold ? item.foretold.value : item.now
+const becomes = (item: CorrectionItem) => {
+  if (item.state !== 'follows') return item.choice === 'merge' ? item.merged : item.target
+  return item.foretold ? item.foretold.value : item.now
+}
 const mayChoose = ({ state }: { state: CorrectionItem['state'] }) =>
   draft.value && (state === 'clear' || state === 'changed-since')
-const isChosen = ({ state, choice }: CorrectionItem) =>
-  state === 'clear' ? choice !== 'leave' : choice === 'overwrite'
-const choiceOf = ({ chosen, values }: CorrectionGroup) =>
-  chosen === values ? 'set back' : chosen === 0 ? 'leave' : null
+const wrote = ({ act, choice }: CorrectionItem) =>
+  act === 'set' ? (choice === 'merge' ? 'merged' : 'set back') : act === 'remove' ? 'removed' : 'made anew'
+const someSetBack = ({ chosen, merges, values }: CorrectionGroup) =>
+  merges === chosen ? `${grouped(merges)} of ${grouped(values)} merged` : `${grouped(chosen)} set back`
 const fieldsOf = (group: CorrectionGroup) =>
   group.fieldIds.length > 3
     ? counted(group.fieldIds.length, 'field')
@@ -55,7 +58,7 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
       tabindex="0"
       style="
         --columns: minmax(150px, 1.4fr) minmax(100px, 0.8fr) minmax(80px, 0.9fr) minmax(80px, 0.9fr) minmax(80px, 0.9fr)
-          200px;
+          minmax(200px, 0.9fr);
         --least: 800px;
       "
     >
@@ -90,12 +93,16 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
               <template v-if="mayChoose(row.group)">
                 <ChoiceRadios
                   v-if="row.group.values > 1"
-                  :choice="choiceOf(row.group)"
+                  :choice="choiceOfGroup(row.group)"
+                  :act="row.group.act"
+                  :may-merge="row.group.mergeable > 0"
                   :label="`All ${groupWords(row.group, draft)}: what to do`"
                   :disabled="busy"
                   @choose="emit('chooseAll', { group: row.group.id, choice: $event })"
                 />
-                <span v-if="choiceOf(row.group) === null" class="quiet">{{ grouped(row.group.chosen) }} set back</span>
+                <span v-if="row.group.chosen > 0 && row.group.chosen < row.group.values" class="quiet">{{
+                  someSetBack(row.group)
+                }}</span>
               </template>
             </span>
           </div>
@@ -133,16 +140,19 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
                 side="before"
             /></span>
             <span role="cell" :title="row.item.now ?? ''">
+              <span v-if="row.item.act === 'recreate' && row.item.state === 'clear'" class="quiet">no record</span>
               <ValueText
-                v-if="row.item.state !== 'blocked'"
+                v-else-if="row.item.state !== 'blocked'"
                 :value="row.item.now"
                 :masked="row.item.masked"
                 :base-type="names.baseType(row.item.fieldId)"
                 side="before"
               /><span v-else class="quiet">not to be had</span></span
             >
-            <span role="cell" :title="row.item.target ?? ''">
+            <span role="cell" :title="becomes(row.item) ?? ''">
+              <span v-if="row.item.act === 'remove'" class="quiet">goes with it</span>
               <ValueText
+                v-else
                 :value="becomes(row.item)"
                 :masked="row.item.masked"
                 :base-type="names.baseType(row.item.fieldId)"
@@ -160,12 +170,14 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
               </template>
               <ChoiceRadios
                 v-else-if="mayChoose(row.item)"
-                :choice="isChosen(row.item) ? 'set back' : 'leave'"
+                :choice="choiceOfItem(row.item)"
+                :act="row.item.act"
+                :may-merge="row.item.mayMerge"
                 :label="`${names.fieldName(row.item.fieldId)} of ${recordOf(row.item)}: what to do`"
                 :disabled="busy"
                 @choose="emit('choose', { choices: [{ itemId: row.item.id, choice: $event }] })"
               />
-              <template v-else-if="row.item.written">set back</template>
+              <template v-else-if="row.item.written">{{ wrote(row.item) }}</template>
               <span v-else-if="row.item.why" class="quiet">{{ row.item.why }}</span>
             </span>
           </div>

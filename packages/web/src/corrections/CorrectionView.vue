@@ -3,10 +3,11 @@ import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { routes, type Correction, type ProblemBody } from '@spoor/contract'
-import { counted } from '@spoor/core'
+import { counted, listed } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { call, problemOf, type CallInput } from '../api/client.ts'
+import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -30,11 +31,26 @@ const correction = computed(() => data.value)
 const busy = ref<'rehearsing' | 'applying' | null>(null)
 const problem = ref<ProblemBody | null>(null)
 const reason = ref('')
+const shortestReason = 3
 
 /** Applied, and its saves are still on their way into the ledger, or it is not known yet. */
 function isOnItsWay(one: Correction | undefined): boolean {
   return one?.state === 'applying' || (one?.state === 'applied' && one.savedCount === 0)
 }
+
+/** What it is about, in a sentence. */
+const asked = computed(() => {
+  const recordsOf = (act: Correction['groups'][number]['act']) =>
+    correction.value!.groups.filter((group) => group.act === act).reduce((sum, group) => sum + group.records, 0)
+  const { itemCount, recordCount, writes } = correction.value!
+  if (recordsOf('recreate') + recordsOf('remove') === 0)
+    return `Sets ${counted(itemCount, 'value')} of ${counted(recordCount, 'record')} back.`
+  const parts = [
+    ...(writes.recreates > 0 ? [`makes ${counted(writes.recreates, 'record')} anew`] : []),
+    ...(writes.removes > 0 ? [`removes ${counted(writes.removes, 'record')}`] : []),
+  ]
+  return `About ${counted(itemCount, 'value')} of ${counted(recordCount, 'record')}${parts.length > 0 ? `: ${listed(parts)}` : ''}.`
+})
 
 const isDraft = computed(() => correction.value?.state === 'draft')
 const headWords = computed(() => {
@@ -48,6 +64,7 @@ async function run(what: 'rehearsing' | 'applying', work: () => Promise<Correcti
   try {
     cache.setQueryData(key.value, await work())
     void cache.invalidateQueries({ queryKey: ['corrections'] })
+    void cache.invalidateQueries({ queryKey: ['waiting'] })
   } catch (caught) {
     problem.value = problemOf(caught)
   } finally {
@@ -60,10 +77,26 @@ const rehearse = (choices: Choices = {}) =>
   run('rehearsing', () =>
     call(routes.rehearseCorrection, { params: { correctionId: id.value }, body: { choices: [], ...choices } }),
   )
+const isMine = computed(() => correction.value?.draftedById === session.person?.id)
+const mayApply = computed(
+  () => session.may('corrections.apply') && !(isMine.value && (correction.value?.takesTwo ?? null) !== null),
+)
+const reasonGiven = computed(() => reason.value.trim() || (correction.value?.proposed?.reason ?? ''))
+/** Whether there is something to be written that the source takes, and a reason for it. */
+const writes = computed(
+  () =>
+    correction.value!.writes.values > 0 &&
+    (correction.value!.trial?.refusal ?? null) === null &&
+    reasonGiven.value.length >= shortestReason,
+)
+const about = () => ({ params: { correctionId: id.value } })
 const apply = () =>
-  run('applying', () =>
-    call(routes.applyCorrection, { params: { correctionId: id.value }, body: { reason: reason.value } }),
-  )
+  run('applying', () => call(routes.applyCorrection, { ...about(), body: { reason: reasonGiven.value } }))
+const propose = () =>
+  run('applying', () => call(routes.proposeCorrection, { ...about(), body: { reason: reasonGiven.value } }))
+const words = ref('')
+const sendBack = () =>
+  run('applying', () => call(routes.sendCorrectionBack, { ...about(), body: { words: words.value } }))
 /** A correction is a transaction like any other, and is set back like one. */
 const { draft: draftUndo, busy: undoing, problem: undoProblem } = useRevert()
 const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
@@ -80,14 +113,31 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
           <span class="quiet state">{{ headWords }}</span>
         </h1>
         <p class="quiet">
-          Sets {{ counted(correction.itemCount, 'value') }} of {{ counted(correction.recordCount, 'record') }} back.
+          {{ asked }}
           <template v-if="correction.asked">Asked for: “{{ correction.asked }}” </template>
+          <template v-if="correction.along > 0"
+            >{{ counted(correction.along, 'record') }} {{ correction.along === 1 ? 'belongs' : 'belong' }} to what was
+            deleted and {{ correction.along === 1 ? 'comes' : 'come' }} back along with it.
+          </template>
           <template v-if="correction.leftOut > 0"
             >{{ counted(correction.leftOut, 'save') }} in it made or deleted
-            {{ correction.leftOut === 1 ? 'its record' : 'their records' }} and
+            {{ correction.leftOut === 1 ? 'its record' : 'their records' }}, but not all of
+            {{ correction.leftOut === 1 ? 'it was' : 'them was' }} asked for, and
             {{ correction.leftOut === 1 ? 'is' : 'are' }} left as {{ correction.leftOut === 1 ? 'it is' : 'they are' }}.
           </template>
           Drafted by {{ correction.draftedBy }}, {{ fullTime(correction.draftedAt) }}.
+        </p>
+        <p v-if="correction.takesTwo && !correction.proposed" role="note">
+          Somebody other than {{ isMine ? 'you' : correction.draftedBy }} applies it, since {{ correction.takesTwo }}.
+        </p>
+        <p v-if="isDraft && correction.proposed" role="note">
+          {{ correction.proposed.by }} asked for a second person, {{ fullTime(correction.proposed.at) }}, because “<bdi
+            >{{ correction.proposed.reason }}</bdi
+          >”. It waits under Today of everybody else who may apply it.
+        </p>
+        <p v-if="isDraft && correction.sentBack" class="attention" role="note">
+          {{ correction.sentBack.by }} sent it back: “<bdi>{{ correction.sentBack.words }}</bdi
+          >”.
         </p>
         <p v-if="correction.state === 'applying'" role="status">
           It is being applied, or the source broke off while it was and is being asked what became of it. Nothing about
@@ -134,24 +184,20 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
           @leave-refused="rehearse({ leaveRefused: true })"
         />
       </div>
-      <form v-if="isDraft" class="acts" @submit.prevent="apply">
-        <template v-if="session.may('corrections.apply')">
+      <form v-if="isDraft" class="acts" @submit.prevent="mayApply ? apply() : propose()">
+        <template v-if="mayApply || session.may('corrections.draft')">
           <Input
             v-model:value="reason"
-            placeholder="Why is this set back? (kept with the change)"
+            :placeholder="correction.proposed?.reason ?? 'Why is this set back? (kept with the change)'"
             aria-label="Reason"
             class="reason"
           />
           <Button
+            v-if="mayApply"
             type="primary"
             html-type="submit"
             :loading="busy === 'applying'"
-            :disabled="
-              correction.writes.values === 0 ||
-              reason.trim().length < 3 ||
-              correction.trial?.refusal != null ||
-              busy === 'rehearsing'
-            "
+            :disabled="!writes || busy === 'rehearsing'"
           >
             {{
               correction.writes.values === 0
@@ -159,8 +205,27 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
                 : `Apply to ${counted(correction.writes.records, 'record')}`
             }}
           </Button>
+          <Button
+            v-else
+            :type="correction.proposed ? 'default' : 'primary'"
+            html-type="submit"
+            :loading="busy === 'applying'"
+            :disabled="!writes || busy === 'rehearsing'"
+            >{{ correction.proposed ? 'Ask again' : 'Ask for a second person' }}</Button
+          >
         </template>
-        <p v-else class="quiet">An administrator applies it.</p>
+        <p v-else class="quiet">Somebody who may correct applies it.</p>
+        <PressPopover
+          v-if="correction.proposed && correction.proposed.byId !== session.person?.id && mayApply"
+          title="Send back"
+        >
+          <form class="back" @submit.prevent="sendBack">
+            <Input v-model:value="words" aria-label="What you say to it" placeholder="What you say to it" />
+            <Button html-type="submit" size="small" :disabled="words.trim().length < 3 || busy !== null"
+              >Send it back to {{ correction.proposed.by }}</Button
+            >
+          </form>
+        </PressPopover>
         <Button :loading="busy === 'rehearsing'" @click="rehearse()">Rehearse again</Button>
         <span class="quiet when"
           >all or nothing · rehearsed {{ correction.trial && fullTime(correction.trial.at) }}</span
@@ -218,6 +283,11 @@ h1 {
 }
 .reason {
   max-width: 420px;
+}
+.back {
+  display: flex;
+  gap: 8px;
+  width: 380px;
 }
 .link {
   color: var(--pine);

@@ -31,8 +31,8 @@ const { draft, busy, problem } = useRevert()
         </p>
         <p class="quiet">
           Nothing is written yet: you see first what each value holds now, who changed it since, and what the source
-          says to it. What others did since stays unless you say otherwise. Records that were made or deleted are left
-          as they are.
+          says to it. What others did since stays unless you say otherwise. Records that it deleted come back, records
+          that it made go, where all of that is in the sentence above.
         </p>
         <ProblemNote v-if="problem" :problem="problem" />
         <Button type="primary" :loading="busy" :disabled="summary.changes === 0" @click="draft({ scope })"

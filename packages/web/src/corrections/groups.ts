@@ -1,5 +1,5 @@
 import { routes, type Correction, type CorrectionGroup, type CorrectionItem, type ProblemBody } from '@spoor/contract'
-import { grouped } from '@spoor/core'
+import { counted, grouped } from '@spoor/core'
 import { computed, ref, watch, type Ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { becameWords } from './states.ts'
@@ -99,16 +99,20 @@ export function useGroups(correction: Ref<Correction>) {
 }
 
 /** What the values of a group have in common, as its head says it. */
-export function groupWords({ state, values, written }: CorrectionGroup, draft: boolean): string {
+export function groupWords(group: CorrectionGroup, draft: boolean): string {
+  const { act, state, values, records, written } = group
   const many = grouped(values)
-  if (!draft) return written > 0 ? `${many} set back` : `${many} ${becameWords(state)}`
+  if (!draft) return written > 0 ? wroteWords(group) : `${many} ${becameWords(state)}`
   const is = values === 1 ? 'is' : 'are'
   switch (state) {
     case 'clear':
+      if (act === 'recreate') return `${counted(records, 'record')} ${records === 1 ? 'comes' : 'come'} back`
+      if (act === 'remove') return `${counted(records, 'record')} ${records === 1 ? 'goes' : 'go'}`
       return `${many} ${is} clear`
     case 'changed-since':
-      return `${many} changed since`
+      return act === 'recreate' ? `${many} ${is} there again, and not the same` : `${many} changed since`
     case 'already-so':
+      if (act === 'remove') return `${counted(records, 'record')} ${records === 1 ? 'is' : 'are'} gone already`
       return `${many} ${values === 1 ? 'holds' : 'hold'} it already`
     case 'follows':
       return `${many} ${is} worked out by the source`
@@ -117,11 +121,19 @@ export function groupWords({ state, values, written }: CorrectionGroup, draft: b
   }
 }
 
+function wroteWords({ act, records, values, written }: CorrectionGroup): string {
+  const wrote = written === values ? counted(records, 'record') : counted(written, 'value')
+  if (act === 'recreate') return `${wrote} made anew`
+  return act === 'remove' ? `${wrote} removed` : `${grouped(written)} set back`
+}
+
 /** Why that is, in words. */
-export function groupReason({ state, why, since }: CorrectionGroup, draft: boolean): string {
+export function groupReason({ act, state, why, since }: CorrectionGroup, draft: boolean): string {
   switch (state) {
     case 'clear':
-      return draft ? 'still what was found' : ''
+      if (!draft) return ''
+      if (act === 'recreate') return 'as last held, under the key it had'
+      return act === 'remove' ? 'nobody changed it since it was made' : 'still what was found'
     case 'changed-since':
       if (!since) return 'by somebody whose save has not been collected'
       return since.reason === null ? `by ${since.by}, without a reason` : `by ${since.by}: “${since.reason}”`
@@ -132,4 +144,18 @@ export function groupReason({ state, why, since }: CorrectionGroup, draft: boole
     case 'blocked':
       return why ?? ''
   }
+}
+
+/** What is chosen for a value or a group; null where it is one thing for some and another for others. */
+export type Shown = 'set back' | 'merge' | 'leave'
+
+export const choiceOfGroup = ({ chosen, values, merges }: CorrectionGroup): Shown | null => {
+  if (chosen === 0) return 'leave'
+  if (merges === chosen) return 'merge'
+  return chosen === values && merges === 0 ? 'set back' : null
+}
+
+export const choiceOfItem = ({ state, choice }: CorrectionItem): Shown => {
+  if (choice === 'merge') return 'merge'
+  return (state === 'clear' ? choice !== 'leave' : choice === 'overwrite') ? 'set back' : 'leave'
 }

@@ -180,6 +180,10 @@ const setBack = (ids: readonly number[]) =>
   })
 const mayRevert = computed(() => session.may('corrections.draft') && data.value?.partial === false)
 
+const deletion = computed(() =>
+  data.value?.record.deleted && mayRevert.value ? saves.value.findLast(({ action }) => action === 'delete') : undefined,
+)
+
 const view = ref<'lanes' | 'versions'>('lanes')
 const opened = ref<string | null>(null)
 function setMoment(cursor: 'a' | 'b', moment: Dayjs | null) {
@@ -223,6 +227,15 @@ const summaryOf = (save: Save) =>
         >
       </span>
       <a v-if="data.page" :href="data.page" target="_blank" rel="noopener noreferrer">Its page</a>
+      <button
+        v-if="deletion"
+        class="plain link"
+        :disabled="drafting"
+        title="Drafts and rehearses it, with what went with it; nothing is written yet"
+        @click="draft({ changes: [{ saveId: deletion.id }] })"
+      >
+        Bring it back …
+      </button>
       <span class="space" />
       <nav v-if="neighbours" class="neighbours" aria-label="The list you came from">
         <RouterLink v-if="neighbours.before" :to="recordLink(neighbours.before)" title="p">‹ previous</RouterLink>
@@ -238,6 +251,7 @@ const summaryOf = (save: Save) =>
         >In Changes</RouterLink
       >
     </header>
+    <ProblemNote v-if="draftProblem && deletion" :problem="draftProblem" />
     <div class="body">
       <section class="story" aria-label="The story">
         <p v-if="data.partial" class="note">
@@ -383,7 +397,7 @@ const summaryOf = (save: Save) =>
               <b>All {{ movedSinceA.length }} back to A …</b>
             </button>
           </p>
-          <ProblemNote v-if="draftProblem" :problem="draftProblem" />
+          <ProblemNote v-if="draftProblem && !deletion" :problem="draftProblem" />
           <p v-for="one in other ? [] : how" :key="one.fieldId">
             <b>{{ names.fieldName(one.fieldId) }}</b>
             <template v-if="one.saves.length === 0"> changed, and no save in between tells how.</template>

@@ -12,9 +12,15 @@ const { data, error, refetch } = useWaiting()
 const nothing = computed(
   () =>
     data.value &&
-    [data.value.assigned, data.value.asked, data.value.answered, data.value.plans, data.value.erasures].every(
-      (list) => list.length === 0,
-    ) &&
+    [
+      data.value.assigned,
+      data.value.asked,
+      data.value.answered,
+      data.value.plans,
+      data.value.erasures,
+      data.value.corrections,
+      data.value.sentBack,
+    ].every((list) => list.length === 0) &&
     data.value.flagged === 0,
 )
 const today = dayOf(new Date().toISOString())
@@ -64,6 +70,21 @@ async function finish(one: Assignment) {
         >Decide an erasure by law: <bdi>{{ one.words }}</bdi></RouterLink
       >
       <span class="quiet">{{ one.by }}, {{ shortTime(one.at) }}</span>
+    </li>
+    <li v-for="one in data.corrections" :key="`c${one.id}`">
+      <RouterLink :to="`/corrections/${one.id}`"
+        >Look over correction {{ one.id }} and apply it: <bdi>{{ one.reason }}</bdi></RouterLink
+      >
+      <span class="quiet">{{ one.by }}, {{ shortTime(one.at) }}</span>
+    </li>
+    <li v-for="one in data.sentBack" :key="`s${one.id}`">
+      <span>
+        <RouterLink :to="`/corrections/${one.id}`">Correction {{ one.id }} came back:</RouterLink>
+        <q class="quiet"
+          ><bdi>{{ one.words }}</bdi></q
+        >
+      </span>
+      <span class="quiet">{{ one.by }}</span>
     </li>
     <li v-for="one in data.answered" :key="`d${one.id}`">
       <span>

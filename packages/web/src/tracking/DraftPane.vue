@@ -2,6 +2,7 @@
 import Button from 'ant-design-vue/es/button'
 import Checkbox from 'ant-design-vue/es/checkbox'
 import Input from 'ant-design-vue/es/input'
+import InputNumber from 'ant-design-vue/es/input-number'
 import Progress from 'ant-design-vue/es/progress'
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type DraftCost, type ProblemBody, type SourceMap, type TypeRehearsal } from '@spoor/contract'
@@ -12,7 +13,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { useSession } from '../session/session.ts'
 import { shortTime } from '../value/time.ts'
 import { draftLines } from './plan-names.ts'
-import { stagedSecondPerson, withSecondPerson, type useTracking } from './draft.ts'
+import { stagedPlanRules, withPlanRules, type useTracking } from './draft.ts'
 
 /** What is staged, in words, with what it will cost, and putting it in force. */
 export interface Props {
@@ -103,6 +104,18 @@ async function send() {
 async function back() {
   if (await props.tracking.sendBack(props.source, reason.value)) reason.value = ''
 }
+/** Typed digit by digit, staged when it is typed. */
+const above = ref<number | string>('')
+watch(
+  () => stagedPlanRules(props.source).correctionsAbove,
+  (now) => (above.value = now ?? ''),
+  { immediate: true },
+)
+function stageAbove() {
+  const wanted = typeof above.value === 'number' ? above.value : null
+  if (wanted === stagedPlanRules(props.source).correctionsAbove) return
+  void props.tracking.stage(props.source.id, (now) => withPlanRules(now, { correctionsAbove: wanted }))
+}
 </script>
 
 <template>
@@ -165,10 +178,29 @@ async function back() {
       </p>
       <Checkbox
         v-if="mayEdit && source.inForceSince"
-        :checked="stagedSecondPerson(source)"
-        @change="tracking.stage(source.id, (now) => withSecondPerson(now.draft.edits, !stagedSecondPerson(source)))"
+        :checked="stagedPlanRules(source).secondPerson"
+        @change="
+          tracking.stage(source.id, (now) =>
+            withPlanRules(now, { secondPerson: !stagedPlanRules(source).secondPerson }),
+          )
+        "
         >Changes of the plan take a second person</Checkbox
       >
+      <p v-if="mayEdit && source.inForceSince" class="above">
+        <label for="above">Corrections take one above</label>
+        <InputNumber
+          id="above"
+          v-model:value="above"
+          :min="0"
+          :max="1_000_000"
+          :precision="0"
+          placeholder="any number"
+          size="small"
+          @blur="stageAbove"
+          @press-enter="stageAbove"
+        />
+        <span>records</span>
+      </p>
     </template>
     <ProblemNote v-if="problem" :problem="problem"
       ><button class="plain link" @click="tracking.forget()">Hide this</button></ProblemNote
@@ -214,6 +246,12 @@ async function back() {
 </template>
 
 <style scoped>
+.above {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  margin-top: 6px;
+}
 .draft {
   flex: 1;
   overflow: auto;

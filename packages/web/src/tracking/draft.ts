@@ -8,7 +8,7 @@ import {
   type TrackedField,
   type TrackedType,
 } from '@spoor/contract'
-import { isFieldEdit, isPlanRuleEdit, type FieldEdit, type KeepOrOff } from '@spoor/core'
+import { isFieldEdit, isPlanRuleEdit, type FieldEdit, type KeepOrOff, type PlanRuleEdit } from '@spoor/core'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
@@ -175,10 +175,16 @@ export function withRule(edits: readonly Edit[], typeId: number, rule: Partial<R
   return [...edits.filter((edit) => !isIt(edit)), { ...edits.find(isIt), typeId, ...rule }]
 }
 
-export function stagedSecondPerson(source: SourceMap): boolean {
-  return source.draft.edits.find(isPlanRuleEdit)?.secondPerson ?? source.secondPerson
+/** The rules of the whole plan as they would be with the draft. */
+export function stagedPlanRules({ draft, secondPerson, correctionsAbove }: SourceMap): Required<PlanRuleEdit> {
+  const staged = draft.edits.find(isPlanRuleEdit)
+  return {
+    secondPerson: staged?.secondPerson ?? secondPerson,
+    correctionsAbove: staged?.correctionsAbove === undefined ? correctionsAbove : staged.correctionsAbove,
+  }
 }
 
-export function withSecondPerson(edits: readonly Edit[], secondPerson: boolean): Edit[] {
-  return [...edits.filter((edit) => !isPlanRuleEdit(edit)), { secondPerson }]
+export function withPlanRules(source: SourceMap, rules: Partial<PlanRuleEdit>): Edit[] {
+  const edits = source.draft.edits.filter((edit) => !isPlanRuleEdit(edit))
+  return [...edits, { ...stagedPlanRules(source), ...rules }]
 }

@@ -49,7 +49,10 @@ function planOf(source: SourceMap): TrackingPlan {
       asFound: type.asFound,
     },
   ])
-  return withEdits(emptyPlan, [...edits, { secondPerson: source.secondPerson }])
+  return withEdits(emptyPlan, [
+    ...edits,
+    { secondPerson: source.secondPerson, correctionsAbove: source.correctionsAbove },
+  ])
 }
 
 /** What the draft changes, in words. */
