@@ -23,6 +23,13 @@ const rents = async () =>
       row.weekly_rent,
     ]),
   )
+const services = async () =>
+  new Map(
+    (
+      await business<{ id: number; support_services: string[] }>('select id, support_services from lettings.tenancy')
+    ).map((row) => [row.id, row.support_services]),
+  )
+const memberList = (literal: string) => (literal === '{}' ? [] : literal.slice(1, -1).replaceAll('"', '').split(','))
 
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
@@ -78,6 +85,116 @@ test('a whole run is set back but for what was corrected by hand since, is verif
   await page.getByRole('button', { name: `Apply to ${still.length} records` }).click()
   await expect(page.getByText('Applied by Maud Ollerton')).toBeVisible()
   expect(await rents()).toEqual(before)
+})
+
+test('a deleted tenant comes back with tenancy, household and account lines when a second person agrees, and goes again', async ({
+  browser,
+}) => {
+  const fact = incident('deletedTenant')
+  const [key] = fact.records
+  const tenant = Number((JSON.parse(key!) as string[])[0])
+  const held = async () => {
+    const [row] = await business<{ held: unknown }>(
+      `select json_build_object('tenant', (select to_json(t) from lettings.tenant t where id = $1),
+         'tenancies', (select json_agg(t order by id) from lettings.tenancy t where tenant_id = $1),
+         'entries', (select count(*) from lettings.rent_account_entry e join lettings.tenancy t on t.id = e.tenancy_id where t.tenant_id = $1),
+         'household', (select count(*) from lettings.household_member m join lettings.tenancy t on t.id = m.tenancy_id where t.tenant_id = $1)) as held`,
+      [tenant],
+    )
+    return row!.held as { tenant: Record<string, unknown> | null; entries: number; household: number }
+  }
+  expect(await held()).toMatchObject({ tenant: null, entries: 0, household: 0 })
+  const last = await spoor<{ column_name: string; before: string }>(
+    `select f.column_name, c.before from ledger.change c join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at
+       join spoor.field f on f.id = c.field_id join spoor.record_type t on t.id = s.type_id
+      where s.action = 'delete' and t.table_name = 'tenant' and s.record_key = $1`,
+    [key],
+  )
+  await page.goto(`${application()}/records/${await typeOf('tenant')}?key=${encodeURIComponent(key!)}`)
+  await page.getByRole('button', { name: 'Bring it back …' }).click()
+  const records = 2 + fact.counts['accountLines']! + fact.counts['household']!
+  await expect(page.locator('[data-group=clear]')).toContainText(`${records} records come back`)
+  await expect(page.getByLabel('What the source says')).toContainText(/It accepts \d+ values of/)
+  await expect(page.getByRole('note')).toContainText('Somebody other than you applies it')
+  await axeFindsNothing(page)
+  await page.getByLabel('Reason').fill('It was no duplicate')
+  await page.getByRole('button', { name: 'Ask for a second person' }).click()
+  await expect(page.getByRole('note')).toContainText('It waits under Today')
+
+  const second = await (await browser.newContext()).newPage()
+  const own = listenForErrors(second)
+  await signIn(second, 'approver', 'history', '/today')
+  const number = /corrections\/(\d+)/.exec(page.url())![1]!
+  const waiting = second.getByRole('link', { name: `Look over correction ${number} and apply it: It was no duplicate` })
+  await waiting.click()
+  await second.getByRole('button', { name: 'Send back' }).click()
+  await second.getByLabel('What you say to it').fill('Whose tenancy is it?')
+  await second.getByRole('button', { name: 'Send it back to Maud Ollerton' }).click()
+  await expect(second.getByText('sent it back: “Whose tenancy is it?”')).toBeVisible()
+  await page.goto(`${application()}/today`)
+  await page.getByRole('link', { name: `Correction ${number} came back:` }).click()
+  await page.getByLabel('Reason').fill('It was no duplicate: theirs')
+  await page.getByRole('button', { name: 'Ask for a second person' }).click()
+  await expect(page.getByRole('note')).toContainText('theirs')
+  await second.reload()
+  await second.getByRole('button', { name: `Apply to ${records} records` }).click()
+  await expect(second.getByText('Applied by Hester Cardew')).toBeVisible()
+  await expect(second.getByLabel('What the source says')).toContainText('all that were written')
+  const back = await held()
+  expect(back).toMatchObject({ entries: fact.counts['accountLines'], household: fact.counts['household'] })
+  for (const { column_name: column, before } of last)
+    if (typeof back.tenant![column] === 'string') expect([column, back.tenant![column]]).toEqual([column, before])
+
+  await page.reload()
+  await page.getByRole('button', { name: 'Undo this correction' }).click()
+  await expect(page.locator('[data-group=clear]')).toContainText(`${records} records go`)
+  await page.getByLabel('Reason').fill('Taken back in a test')
+  await page.getByRole('button', { name: 'Ask for a second person' }).click()
+  await expect(page.getByRole('note')).toContainText('It waits under Today')
+  await second.goto(page.url())
+  await second.getByRole('button', { name: `Apply to ${records} records` }).click()
+  await expect(second.getByText('Applied by Hester Cardew')).toBeVisible()
+  expect(await held()).toMatchObject({ tenant: null, entries: 0, household: 0 })
+  expect(own).toEqual([])
+  await second.context().close()
+})
+
+test('what officers added since to emptied sets stays, and what was taken away comes back', async () => {
+  const [run] = await spoor<{ id: number }>(
+    `select s.run_id as id from ledger.change c join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at
+       join spoor.field f on f.id = c.field_id where f.column_name = 'support_services' and c.after = '{}' and s.record_key = $1 and s.run_id is not null`,
+    [incident('emptiedServices').records[0]!],
+  )
+  const set = await spoor<{ record_key: string; before: string }>(
+    `select s.record_key, c.before from ledger.change c join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at where s.run_id = $1`,
+    [run!.id],
+  )
+  const ids = set.map(({ record_key }) => Number((JSON.parse(record_key) as string[])[0]))
+  await business(
+    `begin; select spoor_capture.context(actor => 'Oona Marchetti', kind => 'person', reason => 'agreed at the visit');
+     update lettings.tenancy set support_services = array['key safe', 'lifeline'] where id in (${ids.slice(0, 5).join()}); commit`,
+  )
+  const before = await services()
+  await expect
+    .poll(() => spoor(`select from ledger.save where reason = 'agreed at the visit'`).then((rows) => rows.length))
+    .toBeGreaterThan(4)
+  await page.goto(`${application()}/changes?how=r${run!.id}`)
+  await page.getByRole('button', { name: 'Set back …' }).click()
+  await page.getByRole('button', { name: 'Draft and rehearse' }).click()
+  const visited = page.locator('[data-group=changed-since]').filter({ hasText: 'agreed at the visit' })
+  await expect(visited).toContainText('5 changed since')
+  await visited.getByText('merge', { exact: true }).click()
+  await expect(page.locator('[data-state=changed-since]').first()).toContainText('key safe · lifeline · ')
+  await page.getByLabel('Reason').fill('The import lost them')
+  await page.getByRole('button', { name: /^Apply to/ }).click()
+  await expect(page.getByText('Applied by Maud Ollerton')).toBeVisible()
+  const after = await services()
+  for (const [at, { before: had }] of set.entries()) {
+    const id = ids[at]!
+    const [stood, stands] = [before.get(id)!, after.get(id)!]
+    const wanted = at < 5 ? [...new Set([...stood, ...memberList(had)])] : stood.length === 0 ? memberList(had) : stood
+    expect([id, [...stands].sort()]).toEqual([id, [...wanted].sort()])
+  }
 })
 
 test('what no save explains is named with both values, and taken in as found', async () => {

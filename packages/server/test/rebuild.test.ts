@@ -187,107 +187,102 @@ describe('a tenant, and all that hangs on it', () => {
 })
 
 describe('tables that refer to each other as it comes', () => {
-  it.each(seeds)(
-    'are put back and undone to the last byte (seed %i)',
-    async (seed) => {
-      const draw = drawing(seed)
-      const one = <T>(of: readonly T[]): T => of[draw(of.length)]!
-      const count = 4 + draw(3)
-      const names = Array.from({ length: count }, (_, at) => one([`t${at}`, `T "${at}"`, `r${at}`]))
-      const id = (name: string) => `"${name.replaceAll('"', '""')}"`
-      const composite = names.map(() => draw(3) === 0)
-      // Any table may refer to any, itself too: chains, diamonds and circles come about by themselves.
-      const references = names.flatMap((_, from) =>
-        Array.from({ length: 1 + draw(2) }, (__, at) => ({
-          from,
-          to: draw(count),
-          column: `ref${at}`,
-          rule: one(['cascade', 'set null', 'no action', 'restrict', 'cascade deferrable initially deferred']),
-        })),
+  it.each(seeds)('are put back and undone to the last byte (seed %i)', async (seed) => {
+    const draw = drawing(seed)
+    const one = <T>(of: readonly T[]): T => of[draw(of.length)]!
+    const count = 4 + draw(3)
+    const names = Array.from({ length: count }, (_, at) => one([`t${at}`, `T "${at}"`, `r${at}`]))
+    const id = (name: string) => `"${name.replaceAll('"', '""')}"`
+    const composite = names.map(() => draw(3) === 0)
+    // Any table may refer to any, itself too: chains, diamonds and circles come about by themselves.
+    const references = names.flatMap((_, from) =>
+      Array.from({ length: 1 + draw(2) }, (__, at) => ({
+        from,
+        to: draw(count),
+        column: `ref${at}`,
+        rule: one(['cascade', 'set null', 'no action', 'restrict', 'cascade deferrable initially deferred']),
+      })),
+    )
+    const columns = (at: number) =>
+      [
+        composite[at] ? 'a int, b text' : 'a int',
+        ...references
+          .filter(({ from }) => from === at)
+          .map(({ to, column }) => `${column} int${composite[to] ? `, ${column}b text` : ''}`),
+        `word text${draw(2) ? ` default 'given'` : ''}`,
+        draw(3) === 0 ? 'name text unique' : 'name text',
+      ].join(', ')
+    const schema = [
+      ...names.map(
+        (name, at) => `create table public.${id(name)} (${columns(at)}, primary key (${composite[at] ? 'a, b' : 'a'}))`,
+      ),
+      ...references.map(
+        ({ from, to, column, rule }) =>
+          `alter table public.${id(names[from]!)} add foreign key (${column}${composite[to] ? `, ${column}b` : ''}) references public.${id(names[to]!)} on delete ${rule}`,
+      ),
+    ].join(';\n')
+    world = await makeWorld(schema)
+    second = await secondPerson(world)
+    await track(world, Object.fromEntries(names.map((name) => [name, '*'])))
+    const key = (at: number, n: number) => (composite[at] ? `${n}, 'k${n % 3}'` : String(n))
+    const most = 6
+    const deed = (): string => {
+      const at = draw(count)
+      const [name, n] = [id(names[at]!), 1 + draw(most)]
+      const of = references.filter(({ from }) => from === at)
+      const refer = (to: number) => (draw(3) === 0 ? (composite[to] ? 'null, null' : 'null') : key(to, 1 + draw(most)))
+      const kind = draw(10)
+      const given = `${of.map(({ column, to }) => `${column}${composite[to] ? `, ${column}b` : ''}`).join(', ')}`
+      if (kind < 5)
+        return `insert into ${name} (a${composite[at] ? ', b' : ''}, ${given}, word, name) values (${key(at, n)}, ${of.map(({ to }) => refer(to)).join(', ')}, ${one([`'w${draw(4)}'`, 'null', `''`])}, 'n${draw(30)}')`
+      if (kind < 7) return `delete from ${name} where a = ${n}`
+      const { column, to } = one(of)
+      if (kind < 9)
+        return `update ${name} set (${column}${composite[to] ? `, ${column}b` : ', word'}) = row(${composite[to] ? refer(to) : `${refer(to)}, 'u${draw(4)}'`}) where a = ${n}`
+      return `update ${name} set name = 'm${draw(30)}' where a = ${n}`
+    }
+    const held = async () =>
+      Object.fromEntries(
+        await Promise.all(
+          names.map(async (name) => [name, await sql(`select t::text from ${id(name)} t order by 1`)] as const),
+        ),
       )
-      const columns = (at: number) =>
-        [
-          composite[at] ? 'a int, b text' : 'a int',
-          ...references
-            .filter(({ from }) => from === at)
-            .map(({ to, column }) => `${column} int${composite[to] ? `, ${column}b text` : ''}`),
-          `word text${draw(2) ? ` default 'given'` : ''}`,
-          draw(3) === 0 ? 'name text unique' : 'name text',
-        ].join(', ')
-      const schema = [
-        ...names.map(
-          (name, at) =>
-            `create table public.${id(name)} (${columns(at)}, primary key (${composite[at] ? 'a, b' : 'a'}))`,
-        ),
-        ...references.map(
-          ({ from, to, column, rule }) =>
-            `alter table public.${id(names[from]!)} add foreign key (${column}${composite[to] ? `, ${column}b` : ''}) references public.${id(names[to]!)} on delete ${rule}`,
-        ),
-      ].join(';\n')
-      world = await makeWorld(schema)
-      second = await secondPerson(world)
-      await track(world, Object.fromEntries(names.map((name) => [name, '*'])))
-      const key = (at: number, n: number) => (composite[at] ? `${n}, 'k${n % 3}'` : String(n))
-      const most = 6
-      const deed = (): string => {
-        const at = draw(count)
-        const [name, n] = [id(names[at]!), 1 + draw(most)]
-        const of = references.filter(({ from }) => from === at)
-        const refer = (to: number) =>
-          draw(3) === 0 ? (composite[to] ? 'null, null' : 'null') : key(to, 1 + draw(most))
-        const kind = draw(10)
-        const given = `${of.map(({ column, to }) => `${column}${composite[to] ? `, ${column}b` : ''}`).join(', ')}`
-        if (kind < 5)
-          return `insert into ${name} (a${composite[at] ? ', b' : ''}, ${given}, word, name) values (${key(at, n)}, ${of.map(({ to }) => refer(to)).join(', ')}, ${one([`'w${draw(4)}'`, 'null', `''`])}, 'n${draw(30)}')`
-        if (kind < 7) return `delete from ${name} where a = ${n}`
-        const { column, to } = one(of)
-        if (kind < 9)
-          return `update ${name} set (${column}${composite[to] ? `, ${column}b` : ', word'}) = row(${composite[to] ? refer(to) : `${refer(to)}, 'u${draw(4)}'`}) where a = ${n}`
-        return `update ${name} set name = 'm${draw(30)}' where a = ${n}`
+    let [put, undone, refused] = [0, 0, 0]
+    for (let round = 0; round < 70; round++) {
+      const before = await held()
+      const went = await together(...Array.from({ length: 1 + draw(5) }, deed))
+      if (!went) continue
+      await world.collect()
+      const after = await held()
+      if (JSON.stringify(after) === JSON.stringify(before) || draw(4) > 0) continue
+      const last = (await lastSave())!
+      const draft = await drafted({ scope: `how=x${last}` }).catch((error: { code: string }) => error)
+      if ('code' in draft) {
+        expect(draft.code).toBe('nothing-to-revert')
+        continue
       }
-      const held = async () =>
-        Object.fromEntries(
-          await Promise.all(
-            names.map(async (name) => [name, await sql(`select t::text from ${id(name)} t order by 1`)] as const),
-          ),
-        )
-      let [put, undone, refused] = [0, 0, 0]
-      for (let round = 0; round < 70; round++) {
-        const before = await held()
-        const went = await together(...Array.from({ length: 1 + draw(5) }, deed))
-        if (!went) continue
-        await world.collect()
-        const after = await held()
-        if (JSON.stringify(after) === JSON.stringify(before) || draw(4) > 0) continue
-        const last = (await lastSave())!
-        const draft = await drafted({ scope: `how=x${last}` }).catch((error: { code: string }) => error)
-        if ('code' in draft) {
-          expect(draft.code).toBe('nothing-to-revert')
-          continue
-        }
-        expect(await held()).toEqual(after)
-        // The source may have its reasons, circles of references that must hold among them.
-        if (draft.trial!.refusal !== null) {
-          refused++
-          continue
-        }
-        const done = await applied(draft)
-        expect({ round, held: await held() }).toEqual({ round, held: before })
-        expect(done.verdict?.otherwiseCount ?? 0).toBe(0)
-        put++
-        const undo = await drafted({ scope: `how=x${done.savedAs[0]}` })
-        if (undo.trial!.refusal !== null) {
-          refused++
-          continue
-        }
-        await applied(undo)
-        expect({ round, held: await held() }).toEqual({ round, held: after })
-        undone++
+      expect(await held()).toEqual(after)
+      // The source may have its reasons, circles of references that must hold among them.
+      if (draft.trial!.refusal !== null) {
+        refused++
+        continue
       }
-      expect(put).toBeGreaterThan(1)
-      expect(undone).toBeGreaterThan(1)
-      expect(refused).toBeLessThan(put)
-      await world.close()
-    },
-  )
+      const done = await applied(draft)
+      expect({ round, held: await held() }).toEqual({ round, held: before })
+      expect(done.verdict?.otherwiseCount ?? 0).toBe(0)
+      put++
+      const undo = await drafted({ scope: `how=x${done.savedAs[0]}` })
+      if (undo.trial!.refusal !== null) {
+        refused++
+        continue
+      }
+      await applied(undo)
+      expect({ round, held: await held() }).toEqual({ round, held: after })
+      undone++
+    }
+    expect(put).toBeGreaterThan(1)
+    expect(undone).toBeGreaterThan(1)
+    expect(refused).toBeLessThan(put)
+    await world.close()
+  })
 })

@@ -19,7 +19,7 @@ export const trackedColumns = {
     'arrears_status',
     'notes',
   ],
-  'lettings.rent_account_entry': ['tenancy_id', 'kind', 'amount'],
+  'lettings.rent_account_entry': ['tenancy_id', 'posted_on', 'kind', 'amount'],
   'lettings.household_member': ['full_name', 'born_on'],
   'repairs.repair_order': [
     'home_id',

@@ -12,6 +12,7 @@ import {
 } from '@spoor/core'
 import type { Effect, Refusal } from '@spoor/contract'
 import type { Knex } from 'knex'
+import type { DatabaseError } from 'pg'
 import { maskedFields } from '../ledger/masked.ts'
 import { calledNow } from '../ledger/called.ts'
 import { interpret } from '../collector/interpret.ts'
@@ -113,7 +114,7 @@ async function tried(source: Database, attempt: (trx: Knex.Transaction) => Promi
   } catch (error) {
     if (error instanceof TrialOver) return error.trial
     if (isUnreachable(error) || errorCode(error) === undefined) throw error
-    return { refusal: sourceWords(error, { hidesRows: true }), refused: [], effects: [] }
+    return { refusal: sourceWords(error, null), refused: [], effects: [] }
   }
 }
 
@@ -173,10 +174,18 @@ async function carriedOut(sourceTrx: Knex.Transaction, plan: Plan, acts: readonl
 }
 
 /** What a database said, with its detail where that can tell nobody a masked value: which value, which row. */
-function sourceWords(error: unknown, { hidesRows }: Pick<Plan, 'hidesRows'>): string {
-  const { message, detail } = error as Error & { detail?: string }
-  return detail && !hidesRows ? `${message} (${detail})` : message
+function sourceWords(error: unknown, plan: Plan | null): string {
+  const { code, message, detail, schema, table, column } = error as DatabaseError
+  const of = [...(plan?.tables.values() ?? [])].find((one) => one.schema === schema && one.table === table)
+  const comesBack = plan?.items.filter((item) => item.act === 'recreate' && item.typeId === of?.typeId) ?? []
+  const isKept = comesBack.some((item) => of!.fields.get(item.fieldId)?.column === column)
+  if (code === notNull && comesBack.length > 0 && !isKept)
+    return `“${column}” of ${schema}.${table} has to hold something, and what it held is not known, since it was not tracked`
+  return detail && plan?.hidesRows === false ? `${message} (${detail})` : message
 }
+
+/** SQLSTATE of a NULL where none may be. */
+const notNull = '23502'
 
 /**
  * Writes a rehearsed draft, all or none. Nothing is overwritten that changed since the rehearsal: then nothing is

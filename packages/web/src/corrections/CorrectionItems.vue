@@ -58,8 +58,8 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
       tabindex="0"
       style="
         --columns: minmax(150px, 1.4fr) minmax(100px, 0.8fr) minmax(80px, 0.9fr) minmax(80px, 0.9fr) minmax(80px, 0.9fr)
-          minmax(200px, 0.9fr);
-        --least: 800px;
+          232px;
+        --least: 860px;
       "
     >
       <div class="line head" role="row">
