@@ -126,6 +126,12 @@ export const Correction = v.object({
   along: v.number(),
   groups: v.array(CorrectionGroup),
   draftedById: v.number(),
+  /** A rehearsal or an application that goes on: `done` of `total` values in this step of it. */
+  work: v.nullable(
+    v.object({ jobId: v.number(), doing: v.nullable(v.string()), done: v.number(), total: v.nullable(v.number()) }),
+  ),
+  /** Why the last one came to nothing, where no other has come about since. */
+  cameToNothing: v.nullable(v.string()),
   /** Why somebody other than who drafted it has to apply it; null where nobody has to. */
   takesTwo: v.nullable(v.string()),
   /** Waiting for a second person since, with the reason. */

@@ -11,6 +11,7 @@ export const jobKinds = {
   taking: 'tracking.edit',
   reconciling: 'custody.check',
   baseline: 'baselines.make',
+  correcting: 'corrections.draft',
 } as const satisfies Record<string, Permission>
 export type JobKind = keyof typeof jobKinds
 

@@ -1,3 +1,4 @@
+import { Correcting } from './corrections/correcting.ts'
 import { readFile } from 'node:fs/promises'
 import { createServer, type Server } from 'node:http'
 import { fileURLToPath } from 'node:url'
@@ -114,6 +115,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       new Installing(db, sources),
       new Taking(db, sources, fingerprintKey),
       new KeepingBaselines(db),
+      new Correcting(db, sources),
       new Reconciling(db, sources, fingerprintKey),
     ],
   })

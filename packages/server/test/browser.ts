@@ -5,6 +5,7 @@ import pg from 'pg'
 import type { Logger } from 'pino'
 import { createApp } from '../src/app.ts'
 import type { FirstPerson } from '../src/people/first-person.ts'
+import { Correcting } from '../src/corrections/correcting.ts'
 import { NoticingTrials } from '../src/noticing/trial.ts'
 import { PulseSource } from '../src/pulse/pulse.ts'
 import { Installing } from '../src/tracking/installing.ts'
@@ -44,7 +45,11 @@ export async function serve(
     db: world.db,
     databaseUrl: world.spoorUrl,
     log: silentLog,
-    handlers: [new NoticingTrials(world.db), new Installing(world.db, world.sources)],
+    handlers: [
+      new NoticingTrials(world.db),
+      new Installing(world.db, world.sources),
+      new Correcting(world.db, world.sources),
+    ],
   })
   await work.start()
   const server = createServer(app)

@@ -30,8 +30,9 @@ import { choose, chosenAnew, type RehearsalChoices } from './choices.ts'
 import { addItems, blockedWords, noSuch, readItems, type KeptItem, type KeptTrial } from './store.ts'
 import { demandSecondPerson, withdraw } from './approval.ts'
 import { compare, type Comparable, type Compared } from './compare.ts'
-import { keptWhenDeleted, ordersOf, type Orderly } from './orders.ts'
-import { ActRefused, lockCurrent, writeActs } from './source-writer.ts'
+import { keptThen, ordersOf, type Orderly } from './orders.ts'
+import type { JobAtWork } from '../work/work.ts'
+import { ActRefused, lockCurrent, writeActs, type Tell } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
 import { referencesIn, writableTables } from './tables.ts'
 
@@ -39,6 +40,11 @@ export interface CarryOutDeps {
   db: Database
   sources: Sources
 }
+
+const telling =
+  (job: Pick<JobAtWork, 'progress'> | undefined, doing: string): Tell =>
+  async (done) =>
+    job?.progress({ doing, done })
 
 /** Ends a trial: the source's transaction is rolled back and this carries what it showed. */
 class TrialOver extends Error {
@@ -70,6 +76,7 @@ export async function rehearseCorrection(
   correctionId: number,
   chosen: RehearsalChoices,
   person: SignedIn,
+  job?: Pick<JobAtWork, 'progress'>,
 ): Promise<void> {
   await deps.db.transaction(async (trx) => {
     const plan = await readPlan(deps, trx, correctionId)
@@ -79,9 +86,11 @@ export async function rehearseCorrection(
     let compared: Compared = { rehearsed: [], more: [] }
     const trial = await reaching(() =>
       tried(source, async (sourceTrx) => {
-        compared = await compare(sourceTrx, plan)
+        compared = await compare(sourceTrx, plan, telling(job, 'comparing'))
         await declare(sourceTrx, person, 'rehearsal', correctionId)
-        throw new TrialOver(await tryWrites(deps.db, sourceTrx, plan, writesOf(compared.rehearsed)))
+        throw new TrialOver(
+          await tryWrites(deps.db, sourceTrx, plan, writesOf(compared.rehearsed), telling(job, 'trying')),
+        )
       }),
     )
     plan.items.push(...(await addItems(trx, correctionId, compared.more)))
@@ -129,10 +138,11 @@ async function tryWrites(
   sourceTrx: Knex.Transaction,
   plan: Plan,
   writes: readonly GuardedWrite[],
+  tell: Tell,
 ): Promise<Trial> {
   const [acts, others] = ordersOf(plan, writes)
-  const refusal = await carriedOut(sourceTrx, plan, acts)
-  if (refusal === null || (others && (await carriedOut(sourceTrx, plan, others)) === null))
+  const refusal = await carriedOut(sourceTrx, plan, acts, tell)
+  if (refusal === null || (others && (await carriedOut(sourceTrx, plan, others, tell)) === null))
     return { refusal: null, refused: [], effects: await effectsOf(db, sourceTrx, writes) }
   const labels = new Map(plan.items.map((item) => [`${item.typeId}/${item.key}`, item.label]))
   const refused: Refusal[] = []
@@ -141,7 +151,7 @@ async function tryWrites(
     if (refused.length >= mostRefused) return
     if (some.length > 1) {
       for (const half of [some.slice(0, some.length >> 1), some.slice(some.length >> 1)]) {
-        const said = await carriedOut(sourceTrx, plan, half)
+        const said = await carriedOut(sourceTrx, plan, half, tell)
         if (said !== null) await search(half, said)
       }
       return
@@ -157,10 +167,15 @@ async function tryWrites(
  * Carries acts out, all or none of them, with the rules that the source checks only at the end.
  * @returns what the source refuses them with, or null
  */
-async function carriedOut(sourceTrx: Knex.Transaction, plan: Plan, acts: readonly RecordAct[]): Promise<string | null> {
+async function carriedOut(
+  sourceTrx: Knex.Transaction,
+  plan: Plan,
+  acts: readonly RecordAct[],
+  tell: Tell,
+): Promise<string | null> {
   await plainQuery(sourceTrx, 'savepoint writing')
   try {
-    const written = await writeActs(sourceTrx, plan.tables, acts)
+    const written = await writeActs(sourceTrx, plan.tables, acts, tell)
     await plainQuery(sourceTrx, 'set constraints all immediate')
     const left = acts.filter(({ writes }) => writes.some((write) => !written.has(itemPlace(write)))).length
     if (left === 0) return null
@@ -197,11 +212,12 @@ export async function applyCorrection(
   correctionId: number,
   reason: string,
   person: SignedIn,
+  job?: Pick<JobAtWork, 'progress'>,
 ): Promise<void> {
   const lock = applying(deps.db, correctionId)
   if (!(await lock.holds())) throw underWay()
   try {
-    await applyLocked(deps, correctionId, reason, person)
+    await applyLocked(deps, correctionId, reason, person, job)
   } finally {
     await lock.resign()
   }
@@ -212,6 +228,7 @@ async function applyLocked(
   correctionId: number,
   reason: string,
   person: SignedIn,
+  job: Pick<JobAtWork, 'progress'> | undefined,
 ): Promise<void> {
   const attempt: Attempt = { by: person.id, reason, transaction: null, written: [], overridden: [] }
   const plan = await db.transaction(async (trx) => {
@@ -223,7 +240,7 @@ async function applyLocked(
   try {
     const source = await sources.connection(plan.sourceId)
     await source.transaction(async (sourceTrx) => {
-      const { rehearsed, more } = await compare(sourceTrx, plan)
+      const { rehearsed, more } = await compare(sourceTrx, plan, telling(job, 'comparing'))
       if (more.length > 0) throw moved()
       demandUnmoved(plan.items, rehearsed)
       const planned = writesOf(rehearsed)
@@ -234,8 +251,10 @@ async function applyLocked(
         )
       await declare(sourceTrx, person, reason, correctionId)
       const [acts, others] = ordersOf(plan, planned)
-      const refusal = await carriedOut(sourceTrx, plan, acts)
-      if (refusal !== null && !(others && (await carriedOut(sourceTrx, plan, others)) === null)) throw refused(refusal)
+      const tell = telling(job, 'writing')
+      const refusal = await carriedOut(sourceTrx, plan, acts, tell)
+      if (refusal !== null && !(others && (await carriedOut(sourceTrx, plan, others, tell)) === null))
+        throw refused(refusal)
       const overridden = await overriddenOf(sourceTrx, plan, planned)
       const places = new Set(planned.map(itemPlace))
       const items = plan.items.filter((item) => places.has(itemPlace(item)))
@@ -344,7 +363,7 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
   })
   const fingerprinted = new Set(rows.map((row) => row.field_id))
   const references = await referencesIn(trx, discovered, head.source_id)
-  const keptOf = await keptWhenDeleted(trx, correctionId, tables)
+  const keptOf = await keptThen(trx, correctionId, tables)
   return { sourceId: head.source_id, items, tables, hidesRows, fingerprinted, follows, references, keptOf }
 }
 

@@ -17,5 +17,5 @@ export interface ChangeRow {
 }
 
 /** Of saves `s` and their changes `c`. */
-export const columns = `c.save_id, to_char(c.captured_at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US') as captured_at, s.source_id,
+export const columns = `c.save_id, to_char(c.captured_at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as captured_at, s.source_id,
   s.transaction_id, s.action, c.erased, c.type_id, c.record_key, c.field_id, s.label, c.before, c.after`

@@ -11,7 +11,8 @@ import {
 } from '@spoor/core'
 import type { Knex } from 'knex'
 import { plainQuery } from '../database/plain.ts'
-import { lockCurrent, readRows, rewritten, type WritableTable } from './source-writer.ts'
+import type { Orderly } from './orders.ts'
+import { lockCurrent, readRows, rewritten, type Tell, type WritableTable } from './source-writer.ts'
 import type { KeptItem } from './store.ts'
 
 /** What it takes to compare a correction with its source. */
@@ -20,6 +21,7 @@ export interface Comparable {
   tables: Map<number, WritableTable>
   fingerprinted: Set<number>
   follows: ReturnType<typeof following>
+  keptOf: Orderly['keptOf']
 }
 
 export interface Compared {
@@ -31,10 +33,11 @@ export interface Compared {
 
 export async function compare(
   sourceTrx: Knex.Transaction,
-  { items, tables, fingerprinted, follows }: Comparable,
+  { items, tables, fingerprinted, follows, keptOf }: Comparable,
+  tell: Tell,
 ): Promise<Compared> {
   await plainQuery(sourceTrx, `set local lock_timeout = '3s'`)
-  const more = await gotSince(sourceTrx, tables, items)
+  const more = await gotSince(sourceTrx, tables, items, keptOf)
   const all = [...items, ...more]
   const wanted = all.map(({ typeId, key, fieldId, found, target, act }): RevertItem => ({
     typeId,
@@ -44,7 +47,7 @@ export async function compare(
     target,
     act,
   }))
-  const held = await lockCurrent(sourceTrx, tables, wanted)
+  const held = await lockCurrent(sourceTrx, tables, wanted, tell)
   const erased = new Set(items.filter((item) => item.erased).map(itemPlace))
   const current = (item: RevertItem): CurrentValue => {
     if (erased.has(itemPlace(item))) return { state: 'blocked', why: 'erased' }
@@ -73,6 +76,7 @@ async function gotSince(
   sourceTrx: Knex.Transaction,
   tables: ReadonlyMap<number, WritableTable>,
   items: readonly KeptItem[],
+  keptOf: Orderly['keptOf'],
 ): Promise<Omit<KeptItem, 'id'>[]> {
   const more: Omit<KeptItem, 'id'>[] = []
   const removed = items.filter(({ act }) => act === 'remove')
@@ -81,18 +85,12 @@ async function gotSince(
     const table = tables.get(typeId)
     if (!table) continue
     const byKey = new Map(ofType.map((item) => [item.key, item]))
-    for (const [key, held] of await readRows(sourceTrx, table, [...table.fields.values()], [...byKey.keys()]))
-      for (const [fieldId, value] of held)
-        if (value !== null && !known.has(itemPlace({ typeId, key, fieldId })))
-          more.push({
-            ...byKey.get(key)!,
-            fieldId,
-            found: null,
-            target: null,
-            now: null,
-            choice: 'keep',
-            state: 'clear',
-          })
+    for (const [key, held] of await readRows(sourceTrx, table, [...table.fields.values()], [...byKey.keys()])) {
+      const first = byKey.get(key)!
+      for (const fieldId of keptOf(first))
+        if ((held.get(fieldId) ?? null) !== null && !known.has(itemPlace({ typeId, key, fieldId })))
+          more.push({ ...first, fieldId, found: null, target: null, now: null, choice: 'keep', state: 'clear' })
+    }
   }
   return more
 }

@@ -173,14 +173,19 @@ const isIn = (whole: ReadonlySet<string>) => (row: ChangeRow) => row.action === 
 
 /** The saves that made or deleted a record and of which every change is among some. */
 async function wholeSaves(db: Database, rows: readonly ChangeRow[]): Promise<Set<string>> {
-  const picked = new Map<string, number>()
-  for (const { action, save_id } of rows) if (action !== 'change') picked.set(save_id, (picked.get(save_id) ?? 0) + 1)
+  const picked = groupBy(
+    rows.filter(({ action }) => action !== 'change'),
+    (row) => row.save_id,
+  )
   if (picked.size === 0) return new Set()
   const { rows: whole } = await db.raw<{ rows: { save_id: string; count: string }[] }>(
-    `select save_id, count(*) from ledger.change where save_id = any(?::bigint[]) group by 1`,
-    [boundArray([...picked.keys()])],
+    `select c.save_id, count(*) from unnest(?::bigint[], ?::timestamptz[]) as w(save_id, captured_at)
+       join ledger.change c on c.save_id = w.save_id and c.captured_at = w.captured_at group by 1`,
+    [boundArray([...picked.keys()]), boundArray([...picked.values()].map((of) => of[0]!.captured_at))],
   )
-  return new Set(whole.filter(({ save_id, count }) => picked.get(save_id) === Number(count)).map((row) => row.save_id))
+  return new Set(
+    whole.filter(({ save_id, count }) => picked.get(save_id)!.length === Number(count)).map((row) => row.save_id),
+  )
 }
 
 /**

@@ -6,7 +6,7 @@ import { Problem } from '../errors.ts'
 import { inert } from '../ledger/inert.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import type { Sources } from '../sources/registry.ts'
-import { keptWhenDeleted, ordersOf } from './orders.ts'
+import { keptThen, ordersOf } from './orders.ts'
 import { noSuch, readItems } from './store.ts'
 import { referencesIn, writableTables } from './tables.ts'
 import type { WritableField, WritableTable } from './source-writer.ts'
@@ -43,7 +43,7 @@ async function writtenBy(db: Database, sources: Sources, correctionId: number): 
   const discovered = await sources.refresh(head.source_id)
   const tables = await writableTables(db, discovered, [...new Set(items.map((item) => item.typeId))])
   const references = await referencesIn(db, discovered, head.source_id)
-  const keptOf = await keptWhenDeleted(db, correctionId, tables)
+  const keptOf = await keptThen(db, correctionId, tables)
   const labels = new Map(items.map((item) => [`${item.typeId}/${item.key}`, item.label]))
   return { correctionId, acts: ordersOf({ references, keptOf }, writes)[0], labels, tables }
 }

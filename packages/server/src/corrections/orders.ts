@@ -13,7 +13,7 @@ import type { WritableTable } from './source-writer.ts'
 /** What it takes to bring writes into an order. */
 export interface Orderly {
   references: ReadonlyMap<number, readonly Reference[]>
-  /** Of records to be made anew, the fields whose values were kept when they were deleted. */
+  /** Of records to be made anew or removed, the fields whose values were kept when they were deleted or made. */
   keptOf: (item: { typeId: number; key: string }) => readonly number[]
 }
 
@@ -43,8 +43,8 @@ export function ordersOf(
   return [actsOf(all, of), both ? actsOf(all, of, { removeFirst: true }) : null]
 }
 
-/** Which fields' values were kept when the records that are to be made anew were deleted; not those that the source works out. */
-export async function keptWhenDeleted(
+/** Which fields' values were kept when records were deleted or made; not those that the source works out. */
+export async function keptThen(
   db: Knex,
   correctionId: number,
   tables: ReadonlyMap<number, WritableTable>,
@@ -54,7 +54,7 @@ export async function keptWhenDeleted(
             p.plan #> array['types', i.type_id::text, 'fields'] as fields
        from spoor.correction_item i join ledger.save s on s.id = i.save_id
        join spoor.plan_version p on p.source_id = s.source_id and p.version = s.plan_version
-      where i.correction_id = ? and i.act = 'recreate' order by i.type_id, i.record_key, i.save_id desc`,
+      where i.correction_id = ? and i.act <> 'set' order by i.type_id, i.record_key, i.save_id desc`,
     [correctionId],
   )
   const kept = new Map(

@@ -4,7 +4,8 @@ import { bind } from '../http/bind.ts'
 import { sendDownload } from '../http/download.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { proposeCorrection, sendCorrectionBack } from './approval.ts'
-import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
+import type { CarryOutDeps } from './carry-out.ts'
+import { correct } from './correcting.ts'
 import { correctionList, correctionScript } from './file.ts'
 import { draftCorrection } from './draft.ts'
 import { listCorrections, listItems, readCorrection } from './store.ts'
@@ -17,7 +18,7 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
 
   bind(router, routes.draftCorrection, async ({ body, person }) => {
     const id = await draftCorrection(deps, body, person)
-    await rehearseCorrection(deps, id, {}, person)
+    await correct(deps, { what: 'rehearse', correctionId: id, person, items: [], groups: [], leaveRefused: false })
     await recordEvent(db, { kind: 'correction', personId: person.id, words: `drafted correction ${id}` })
     return await readCorrection(db, id)
   })
@@ -39,14 +40,11 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
     await sendDownload(response, [list])
   })
 
-  bind(router, routes.rehearseCorrection, async ({ params, body, person }) => {
-    await rehearseCorrection(
-      deps,
-      params.correctionId,
-      { ...body, items: new Map(body.choices.map(({ itemId, choice }) => [itemId, choice])) },
-      person,
-    )
-    return await readCorrection(db, params.correctionId)
+  bind(router, routes.rehearseCorrection, async ({ params: { correctionId }, body, person }) => {
+    const { choices, groups, leaveRefused } = body
+    const items = choices.map(({ itemId, choice }) => [itemId, choice] as const)
+    await correct(deps, { what: 'rehearse', correctionId, person, items, groups, leaveRefused })
+    return await readCorrection(db, correctionId)
   })
 
   bind(router, routes.proposeCorrection, async ({ params, body, person }) => {
@@ -59,16 +57,9 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
     return await readCorrection(db, params.correctionId)
   })
 
-  bind(router, routes.applyCorrection, async ({ params, body, person }) => {
-    await applyCorrection(deps, params.correctionId, body.reason, person).catch(async (error: unknown) => {
-      // What may have been written is not said to have been refused.
-      const { state } = await readCorrection(db, params.correctionId)
-      const words = `tried to apply correction ${params.correctionId}`
-      if (state === 'draft')
-        await recordEvent(db, { kind: 'correction', personId: person.id, outcome: 'refused', words })
-      throw error
-    })
-    return await readCorrection(db, params.correctionId)
+  bind(router, routes.applyCorrection, async ({ params: { correctionId }, body, person }) => {
+    await correct(deps, { what: 'apply', correctionId, person, reason: body.reason })
+    return await readCorrection(db, correctionId)
   })
 
   return router

@@ -25,6 +25,16 @@ export interface WritableTable {
   referredBy: readonly { schema: string; table: string; columns: string[]; toColumns: string[] }[]
 }
 
+/** Told how many values have been read or written. @throws what is to end it */
+export type Tell = (done: number) => Promise<void>
+
+/** So many records at most are read or written by one statement. */
+const mostAtOnce = 5000
+
+function* portions<T>(list: readonly T[]): Generator<T[]> {
+  for (let from = 0; from < list.length; from += mostAtOnce) yield list.slice(from, from + mostAtOnce)
+}
+
 /** A record that cannot be written as it was asked for, in words. */
 export class ActRefused extends Error {}
 
@@ -90,7 +100,9 @@ export async function lockCurrent(
   trx: Knex.Transaction,
   tables: ReadonlyMap<number, WritableTable>,
   items: readonly RevertItem[],
+  tell?: Tell,
 ): Promise<(item: RevertItem) => CurrentValue> {
+  let done = 0
   const found = new Map<string, Map<number, string | null>>()
   for (const [typeId, ofType] of groupBy(items, (item) => item.typeId)) {
     const table = tables.get(typeId)
@@ -99,8 +111,11 @@ export async function lockCurrent(
       (fieldId) => table.fields.get(fieldId) ?? [],
     )
     const keys = [...new Set(ofType.map((item) => item.key))]
-    for (const [key, held] of await readRows(trx, table, fields, keys, { lock: true }))
-      found.set(`${typeId}/${key}`, held)
+    for (const some of portions(keys)) {
+      for (const [key, held] of await readRows(trx, table, fields, some, { lock: true }))
+        found.set(`${typeId}/${key}`, held)
+      await tell?.((done += Math.round((some.length * ofType.length) / keys.length)))
+    }
   }
   return (item) => {
     const field = tables.get(item.typeId)?.fields.get(item.fieldId)
@@ -136,7 +151,9 @@ export async function writeActs(
   trx: Knex.Transaction,
   tables: ReadonlyMap<number, WritableTable>,
   acts: readonly RecordAct[],
+  tell?: Tell,
 ): Promise<Set<string>> {
+  let done = 0
   const written = new Set<string>()
   const sorted = acts.map((one) => ({ ...one, writes: one.writes.toSorted((a, b) => a.fieldId - b.fieldId) }))
   for (const run of groupBy(sorted, (one) => `${one.step}/${one.act}/${one.typeId}`).values()) {
@@ -145,8 +162,11 @@ export async function writeActs(
     if (act === 'remove') await demandNoneDepends(trx, table, run)
     const write = { set: updateGroup, recreate: insertGroup, remove: deleteGroup }[act]
     for (const group of groupBy(run, ({ writes }) => writes.map((one) => one.fieldId).join()).values())
-      for (const key of await write(trx, table, group))
-        for (const { fieldId } of group[0]!.writes) written.add(itemPlace({ typeId, key, fieldId }))
+      for (const some of portions(group)) {
+        for (const key of await write(trx, table, some))
+          for (const { fieldId } of group[0]!.writes) written.add(itemPlace({ typeId, key, fieldId }))
+        await tell?.((done += some.length * group[0]!.writes.length))
+      }
   }
   return written
 }

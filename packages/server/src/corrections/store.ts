@@ -3,7 +3,9 @@ import { itemPlace, type BlockReason, type RevertItem } from '@spoor/core'
 import type { Knex } from 'knex'
 import { boundArray } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
+import type { JobRow } from '../work/jobs.ts'
 import { whyTwo } from './approval.ts'
+import { subjectOf } from './subject.ts'
 import { Problem } from '../errors.ts'
 
 const whyBlocked: Readonly<Record<BlockReason, string>> = {
@@ -262,6 +264,7 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     leftOut: row.left_out,
     along: row.along,
     draftedById: row.drafted_by,
+    ...(await workOn(db, correctionId, row.trial)),
     takesTwo: row.state === 'draft' ? await whyTwo(db, correctionId) : null,
     proposed:
       row.proposed_by === null
@@ -285,6 +288,35 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     savedCount: Number(all!.count),
     verdict: row.state === 'applied' && saves.length > 0 ? await verdictOf(db, correctionId, masked) : null,
   }
+}
+
+/** The long work on a correction: what goes on, or why the last of it came to nothing. */
+async function workOn(
+  db: Knex,
+  correctionId: number,
+  trial: KeptTrial | null,
+): Promise<Pick<Correction, 'work' | 'cameToNothing'>> {
+  const job = await db('spoor.job')
+    .where({ kind: 'correcting', subject: subjectOf(correctionId) })
+    .orderBy('id', 'desc')
+    .first<Pick<JobRow, 'id' | 'doing' | 'done' | 'total' | 'ended_at' | 'outcome' | 'result'> | undefined>(
+      'id',
+      'doing',
+      'done',
+      'total',
+      'ended_at',
+      'outcome',
+      'result',
+    )
+  if (!job) return { work: null, cameToNothing: null }
+  const { id: jobId, doing, done, total, ended_at: endedAt, outcome, result } = job
+  if (endedAt === null)
+    return {
+      work: { jobId, doing, done: Number(done), total: total === null ? null : Number(total) },
+      cameToNothing: null,
+    }
+  const isLast = outcome !== 'done' && Date.parse(endedAt) > Date.parse(trial?.at ?? endedAt) - 1
+  return { work: null, cameToNothing: isLast ? result : null }
 }
 
 const mostSaves = 5

@@ -93,6 +93,17 @@ export async function endOf(db: Database, jobId: number): Promise<JobRow> {
   }
 }
 
+/** The same, where it ends within some time. @returns null where it does not */
+export async function endWithin(db: Database, jobId: number, ms: number): Promise<JobRow | null> {
+  const untilMs = performance.now() + ms
+  while (performance.now() < untilMs) {
+    const row = await db('spoor.job').where({ id: jobId }).whereNotNull('ended_at').first('id')
+    if (row) return await endOf(db, jobId)
+    await sleep(lookEveryMs)
+  }
+  return null
+}
+
 const mostListed = 50
 
 const listed = (db: Database) =>

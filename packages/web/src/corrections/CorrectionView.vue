@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
+import Progress from 'ant-design-vue/es/progress'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { routes, type Correction, type ProblemBody } from '@spoor/contract'
-import { counted, listed } from '@spoor/core'
+import { capitalised, counted, listed } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { call, problemOf, type CallInput } from '../api/client.ts'
@@ -28,14 +29,19 @@ const { data, error, refetch } = useQuery({
   refetchInterval: ({ state }) => (isOnItsWay(state.data) ? 700 : false),
 })
 const correction = computed(() => data.value)
-const busy = ref<'rehearsing' | 'applying' | null>(null)
+const waiting = ref<'rehearsing' | 'applying' | null>(null)
+const work = computed(() => correction.value?.work ?? null)
+const busy = computed(() => waiting.value ?? (work.value === null ? null : 'working'))
+const share = computed(() =>
+  work.value?.total ? Math.min(100, Math.floor((work.value.done / work.value.total) * 100)) : 0,
+)
 const problem = ref<ProblemBody | null>(null)
 const reason = ref('')
 const shortestReason = 3
 
-/** Applied, and its saves are still on their way into the ledger, or it is not known yet. */
+/** Long work on it goes on, or it is applied and its saves are still on their way into the ledger, or it is not known yet. */
 function isOnItsWay(one: Correction | undefined): boolean {
-  return one?.state === 'applying' || (one?.state === 'applied' && one.savedCount === 0)
+  return one?.state === 'applying' || (one?.state === 'applied' && one.savedCount === 0) || (one?.work ?? null) !== null
 }
 
 /** What it is about, in a sentence. */
@@ -59,7 +65,7 @@ const headWords = computed(() => {
 })
 
 async function run(what: 'rehearsing' | 'applying', work: () => Promise<Correction>) {
-  busy.value = what
+  waiting.value = what
   problem.value = null
   try {
     cache.setQueryData(key.value, await work())
@@ -68,7 +74,7 @@ async function run(what: 'rehearsing' | 'applying', work: () => Promise<Correcti
   } catch (caught) {
     problem.value = problemOf(caught)
   } finally {
-    busy.value = null
+    waiting.value = null
   }
 }
 
@@ -94,6 +100,12 @@ const apply = () =>
   run('applying', () => call(routes.applyCorrection, { ...about(), body: { reason: reasonGiven.value } }))
 const propose = () =>
   run('applying', () => call(routes.proposeCorrection, { ...about(), body: { reason: reasonGiven.value } }))
+const stop = async () => {
+  await call(routes.stopJob, { params: { jobId: String(work.value!.jobId) } }).catch((caught: unknown) => {
+    problem.value = problemOf(caught)
+  })
+  await refetch()
+}
 const words = ref('')
 const sendBack = () =>
   run('applying', () => call(routes.sendCorrectionBack, { ...about(), body: { words: words.value } }))
@@ -168,6 +180,15 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
           <button class="plain link" @click="rehearse()">Rehearse again</button>
         </p></ProblemNote
       >
+      <p v-if="correction.cameToNothing && !problem" class="failure" role="alert">
+        It came to nothing: <bdi>{{ correction.cameToNothing }}</bdi>
+      </p>
+      <p v-if="work" class="work" role="status">
+        <span>{{ capitalised(work.doing ?? 'beginning') }} …</span>
+        <Progress :percent="share" size="small" aria-label="How far it is" />
+        <Button size="small" @click="stop">Stop; leave the source as it is</Button>
+        <span class="quiet">It goes on when you leave this page.</span>
+      </p>
       <ProblemNote v-if="undoProblem" :problem="undoProblem" />
       <div class="body">
         <CorrectionItems
@@ -283,6 +304,15 @@ h1 {
 }
 .reason {
   max-width: 420px;
+}
+.work {
+  display: flex;
+  align-items: center;
+  gap: 12px;
+}
+.work > :nth-child(2) {
+  width: 320px;
+  margin: 0;
 }
 .back {
   display: flex;

@@ -133,7 +133,7 @@ export function groupReason({ act, state, why, since }: CorrectionGroup, draft: 
     case 'clear':
       if (!draft) return ''
       if (act === 'recreate') return 'as last held, under the key it had'
-      return act === 'remove' ? 'nobody changed it since it was made' : 'still what was found'
+      return act === 'remove' ? 'as it was made' : 'still what was found'
     case 'changed-since':
       if (!since) return 'by somebody whose save has not been collected'
       return since.reason === null ? `by ${since.by}, without a reason` : `by ${since.by}: “${since.reason}”`
