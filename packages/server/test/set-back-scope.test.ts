@@ -2,9 +2,11 @@ import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
 import { correctionScript } from '../src/corrections/file.ts'
+import { correct, Correcting } from '../src/corrections/correcting.ts'
 import { draftCorrection, type DraftWish } from '../src/corrections/draft.ts'
 import { drawing } from './drawing.ts'
-import { makeWorld, track, type World } from './support.ts'
+import type { JobHandler } from '../src/work/work.ts'
+import { makeWorld, track, workOnce, type World } from './support.ts'
 import { wholeCorrection, type WholeCorrection } from './whole-correction.ts'
 
 let world: World
@@ -278,4 +280,83 @@ describe('setting values to what they were at a moment', () => {
     const past = { typeId, at: '2026-01-01T00:00:00Z', fieldIds: [987_654] }
     await expect(draftCorrection(world, { past }, world.admin)).rejects.toMatchObject({ code: 'not-found' })
   })
+})
+
+describe('a large correction, as long work', () => {
+  const amok = async (rows: number): Promise<number> => {
+    await sql('delete from flat')
+    await as('Petra', 'let', [`insert into flat select n, 100, 'n', 'o' from generate_series(1, ${rows}) n`, []])
+    await as('Large', 'amok', [`update flat set rent = 200 + id % 7`, []])
+    await world.collect()
+    const last = await world.db('ledger.save').orderBy('id', 'desc').first<{ id: string }>('id')
+    return await draftCorrection(world, { scope: `how=x${last.id}` }, world.admin)
+  }
+  const rehearsal = (correctionId: number) =>
+    correct(deps(), { what: 'rehearse', correctionId, person: world.admin, items: [], groups: [], leaveRefused: false })
+  const application = (correctionId: number) =>
+    correct(deps(), { what: 'apply', correctionId, person: world.admin, reason: 'set back in a test' })
+  const works = (log: string[] = []) => {
+    const correcting = new Correcting(world.db, world.sources)
+    const told: JobHandler = {
+      kind: 'correcting',
+      perform: (job) =>
+        correcting.perform({
+          id: job.id,
+          input: job.input,
+          askedBy: job.askedBy,
+          progress: async (now) => {
+            log.push(`${now.doing} ${now.done}`)
+            await job.progress(now)
+          },
+        }),
+      afterwards: (db, row) => correcting.afterwards(db, row),
+    }
+    return workOnce(world, told)
+  }
+
+  it('is rehearsed and applied, telling how far it is, and nobody else begins meanwhile', async () => {
+    const id = await amok(5_200)
+    await rehearsal(id)
+    expect(await wholeCorrection(world, id)).toMatchObject({ trial: null, work: { done: 0, total: 5_200 } })
+    await expect(rehearsal(id)).rejects.toMatchObject({ code: 'correction-closed' })
+    const log: string[] = []
+    await works(log)
+    expect(log).toEqual([5000, 5200].flatMap((n) => `comparing ${n}`).concat(['trying 5000', 'trying 5200']))
+    expect(await wholeCorrection(world, id)).toMatchObject({
+      work: null,
+      cameToNothing: null,
+      writes: { values: 5_200 },
+    })
+    await application(id)
+    await works()
+    expect((await sql('select distinct rent::text from flat')).rows).toEqual([{ rent: '100.00' }])
+    await world.collect()
+    expect(await wholeCorrection(world, id)).toMatchObject({ state: 'applied', verdict: { asAsked: 5_200 } })
+  }, 120_000)
+
+  it('leaves the source as it was where it is stopped or refused, and says so', async () => {
+    const id = await amok(1500)
+    await rehearsal(id)
+    await works()
+    const before = await table()
+    await application(id)
+    await world.db('spoor.job').whereNull('ended_at').update({ stop_asked: true })
+    await works()
+    expect(await wholeCorrection(world, id)).toMatchObject({
+      state: 'draft',
+      cameToNothing: expect.stringMatching(/^Stopped/) as string,
+    })
+    expect(await table()).toEqual(before)
+    await as('Ines', 'agreed', ['update flat set rent = 7 where id = 3', []])
+    await application(id)
+    await works()
+    expect(await wholeCorrection(world, id)).toMatchObject({
+      state: 'draft',
+      cameToNothing: expect.stringMatching(/changed in the source after/) as string,
+    })
+    await world.collect()
+    await rehearsal(id)
+    await works()
+    expect(await wholeCorrection(world, id)).toMatchObject({ cameToNothing: null, writes: { values: 1499 } })
+  }, 120_000)
 })
