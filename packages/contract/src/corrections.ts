@@ -126,6 +126,8 @@ export const Correction = v.object({
   along: v.number(),
   groups: v.array(CorrectionGroup),
   draftedById: v.number(),
+  /** Since it was given to whoever owns the source, as a file: how many of the values to be written the trail saw become so. */
+  givenOut: v.nullable(v.object({ by: v.string(), at: Instant, done: v.number(), open: v.number() })),
   /** A rehearsal or an application that goes on: `done` of `total` values in this step of it. */
   work: v.nullable(
     v.object({ jobId: v.number(), doing: v.nullable(v.string()), done: v.number(), total: v.nullable(v.number()) }),

@@ -1,7 +1,7 @@
 import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
-import { correctionScript } from '../src/corrections/file.ts'
+import { correctionScript, noteGivenOut } from '../src/corrections/file.ts'
 import { correct, Correcting } from '../src/corrections/correcting.ts'
 import { draftCorrection, type DraftWish } from '../src/corrections/draft.ts'
 import { drawing } from './drawing.ts'
@@ -176,6 +176,12 @@ describe('setting back all that a scope means', () => {
     await world.collect()
     const { id } = await drafted({ scope: await actorScope('Filer') })
     const script = await correctionScript(world.db, world.sources, id)
+    await noteGivenOut(world.db, id, world.adminId)
+    expect(await wholeCorrection(world, id)).toMatchObject({ givenOut: { by: 'Ada Admin', done: 0, open: 17 } })
+    await sql('update flat set rent = 100 where id = 4')
+    await world.collect()
+    expect(await wholeCorrection(world, id)).toMatchObject({ givenOut: { done: 1, open: 16 } })
+    await sql('update flat set rent = 1 where id = 4')
     const owner = new pg.Client(world.businessAs('business_owner'))
     await owner.connect()
     try {
@@ -196,6 +202,7 @@ describe('setting back all that a scope means', () => {
       ['changed-since', 1],
       ['already-so', 17],
     ])
+    expect(done.givenOut).toMatchObject({ done: 17, open: 0 })
     await expect(correctionScript(world.db, world.sources, id)).rejects.toMatchObject({ code: 'nothing-to-revert' })
   })
 

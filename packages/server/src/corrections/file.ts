@@ -108,6 +108,14 @@ function statementOf(table: WritableTable, { act, key, writes }: RecordAct): str
   return `update ${name} set ${own.map(({ write, field }) => `${id(field.column)} = ${literal(write.value, field)}`).join(', ')} where ${where}`
 }
 
+/** That a draft was given to whoever owns the source; from then on the trail is held against it. */
+export async function noteGivenOut(db: Database, correctionId: number, personId: number): Promise<void> {
+  await db('spoor.correction')
+    .where({ id: correctionId, state: 'draft' })
+    .whereNull('handed_at')
+    .update({ handed_by: personId, handed_at: db.fn.now() })
+}
+
 /** The same as a list to be read, or to be worked through by hand: a line a value. */
 export async function correctionList(
   db: Database,

@@ -6,7 +6,7 @@ import { recordEvent } from '../ledger/events.ts'
 import { proposeCorrection, sendCorrectionBack } from './approval.ts'
 import type { CarryOutDeps } from './carry-out.ts'
 import { correct } from './correcting.ts'
-import { correctionList, correctionScript } from './file.ts'
+import { correctionList, correctionScript, noteGivenOut } from './file.ts'
 import { draftCorrection } from './draft.ts'
 import { listCorrections, listItems, readCorrection } from './store.ts'
 
@@ -29,13 +29,13 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
 
   bind(router, routes.exportCorrectionScript, async ({ params: { correctionId }, person, request, response }) => {
     const script = await correctionScript(db, deps.sources, correctionId)
-    await noteFile(db, person.id, request.ip, `took correction ${correctionId} out as a script`)
+    await noteFile(db, correctionId, { personId: person.id, address: request.ip, as: 'a script' })
     response.type('application/sql; charset=utf-8').attachment(`correction-${correctionId}.sql`).send(script)
   })
 
   bind(router, routes.exportCorrectionList, async ({ params: { correctionId }, person, request, response }) => {
     const list = await correctionList(db, deps.sources, correctionId)
-    await noteFile(db, person.id, request.ip, `took correction ${correctionId} out as CSV`)
+    await noteFile(db, correctionId, { personId: person.id, address: request.ip, as: 'CSV' })
     response.type('text/csv; charset=utf-8').attachment(`correction-${correctionId}.csv`)
     await sendDownload(response, [list])
   })
@@ -65,5 +65,11 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   return router
 }
 
-const noteFile = (db: CarryOutDeps['db'], personId: number, address: string | undefined, words: string) =>
-  recordEvent(db, { kind: 'export', personId, words, address })
+async function noteFile(
+  db: CarryOutDeps['db'],
+  correctionId: number,
+  { personId, address, as }: { personId: number; address: string | undefined; as: string },
+): Promise<void> {
+  await noteGivenOut(db, correctionId, personId)
+  await recordEvent(db, { kind: 'export', personId, words: `took correction ${correctionId} out as ${as}`, address })
+}

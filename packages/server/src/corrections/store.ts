@@ -49,6 +49,8 @@ interface HeadRow {
   proposed_reason: string | null
   sent_back_by_name: string | null
   sent_back_words: string | null
+  handed_by_name: string | null
+  handed_at: string | null
   item_count: string
   record_count: string
 }
@@ -60,7 +62,8 @@ function heads(db: Knex) {
     .leftJoin('spoor.person as p', 'p.id', 'c.proposed_by')
     .leftJoin('spoor.person as b', 'b.id', 'c.sent_back_by')
     .select('c.*', 'd.name as drafted_by_name', 'a.name as applied_by_name')
-    .select('p.name as proposed_by_name', 'b.name as sent_back_by_name')
+    .leftJoin('spoor.person as h', 'h.id', 'c.handed_by')
+    .select('p.name as proposed_by_name', 'b.name as sent_back_by_name', 'h.name as handed_by_name')
     .select(
       db.raw(
         '(select count(*) from spoor.correction_item i where i.correction_id = c.id and i.state <> ?) as item_count',
@@ -264,6 +267,7 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     leftOut: row.left_out,
     along: row.along,
     draftedById: row.drafted_by,
+    givenOut: await givenOut(db, row),
     ...(await workOn(db, correctionId, row.trial)),
     takesTwo: row.state === 'draft' ? await whyTwo(db, correctionId) : null,
     proposed:
@@ -288,6 +292,24 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     savedCount: Number(all!.count),
     verdict: row.state === 'applied' && saves.length > 0 ? await verdictOf(db, correctionId, masked) : null,
   }
+}
+
+/** What became of a draft that somebody else carries out by hand, as far as the trail saw it. */
+async function givenOut(
+  db: Knex,
+  { id, state, handed_at: at, handed_by_name: by }: HeadRow,
+): Promise<Correction['givenOut']> {
+  if (state !== 'draft' || at === null) return null
+  const { rows } = await db.raw<{ rows: { done: number; open: number }[] }>(
+    `select (count(*) filter (where saw.same))::int as done, (count(*) filter (where saw.same is not true))::int as open
+       from spoor.correction_item i left join lateral (
+         select c.after is not distinct from ${wantedValue} as same from ledger.change c
+          where c.type_id = i.type_id and c.record_key = i.record_key and c.field_id = i.field_id and c.captured_at > ?::timestamptz
+          order by c.captured_at desc, c.save_id desc limit 1) saw on true
+      where i.correction_id = ? and (${isChosen} or saw.same and i.state = 'already-so')`,
+    [at, id],
+  )
+  return { by: by!, at, ...rows[0]! }
 }
 
 /** The long work on a correction: what goes on, or why the last of it came to nothing. */

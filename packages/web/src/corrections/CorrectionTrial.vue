@@ -5,7 +5,9 @@ import { computed } from 'vue'
 import { addressOf } from '../api/client.ts'
 import { useSession } from '../session/session.ts'
 import { recordLink } from '../records/link.ts'
+import { lengthWords } from '../records/scale.ts'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { fullTime } from '../value/time.ts'
 import ValueText from '../value/ValueText.vue'
 
 /** What the source said when a correction was tried, or what the trail saw when it was applied. */
@@ -20,6 +22,7 @@ const trial = computed(() => (props.correction.state === 'draft' ? props.correct
 const session = useSession()
 const fileOf = (name: 'exportCorrectionScript' | 'exportCorrectionList') =>
   addressOf(routes[name], { params: { correctionId: String(props.correction.id) } })
+const given = computed(() => props.correction.givenOut)
 const verdict = computed(() => props.correction.verdict)
 </script>
 
@@ -59,6 +62,13 @@ const verdict = computed(() => props.correction.verdict)
           again afterwards: what was done then holds it already.
         </p>
       </template>
+      <p v-if="given" role="status">
+        Given out by {{ given.by }}, {{ fullTime(given.at) }}. The trail saw {{ grouped(given.done) }} of
+        {{ counted(given.done + given.open, 'value') }} become so since<template v-if="given.open > 0"
+          >; <span class="attention">{{ grouped(given.open) }} {{ given.open === 1 ? 'is' : 'are' }} open</span>, for
+          {{ lengthWords(Date.now() - Date.parse(given.at)) }}</template
+        >.
+      </p>
       <template v-if="trial.effects.length > 0">
         <h2>What follows from it there</h2>
         <p>
