@@ -1,13 +1,16 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import type { PlanEdit } from '@spoor/core'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
+import { proposeCorrection, sendCorrectionBack } from '../src/corrections/approval.ts'
 import { applying, noteAttempt, settleAttempts, type Attempt } from '../src/corrections/attempt.ts'
 import { draftCorrection, type PickedChange } from '../src/corrections/draft.ts'
 import type { SignedIn } from '../src/http/bind.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
+import { waitingFor } from '../src/review/review.ts'
 import { throughLossyWire } from './lossy.ts'
 import { ledger, makeWorld, track, type LedgerEntry, type World } from './support.ts'
-import { wholeCorrection, type WholeCorrection } from './whole-correction.ts'
+import { secondPerson, wholeCorrection, type WholeCorrection } from './whole-correction.ts'
 
 let world: World
 let admin: SignedIn
@@ -248,6 +251,57 @@ describe('a revert', () => {
     )
     expect(asked.map((one) => one.status).sort()).toEqual(['fulfilled', 'rejected', 'rejected'])
     expect(await rentOf(id)).toEqual({ rent: '110.00' })
+  })
+})
+
+describe('a second person', () => {
+  const put = async (edits: PlanEdit[]) => {
+    const { revision } = await readDraft(world.db, world.sourceId)
+    await stageDraft(world.db, world.sourceId, revision, edits, world.adminId)
+    await putInForce(world.db, world.sources, world.sourceId, revision + 1, 'who applies it', world.admin)
+  }
+
+  it('applies what is more than the plan says, or sensitive, and is asked with words', async () => {
+    const second = await secondPerson(world)
+    const rent = await fieldId('rent')
+    const many = [await changed('1', '2'), await changed('1', '2'), await changed('1', '2')]
+    const all = (fieldOf = rent) => many.map(({ save }) => ({ saveId: save.id, fieldId: fieldOf }))
+    await put([{ secondPerson: false, correctionsAbove: 2 }])
+    const { id } = await drafted(all())
+    expect(await wholeCorrection(world, id)).toMatchObject({ takesTwo: 'it writes more than 2 records' })
+    await expect(applyCorrection(deps(), id, 'alone', admin)).rejects.toMatchObject({ code: 'second-person' })
+    expect((await drafted(all().slice(1))).takesTwo).toBeNull()
+
+    await expect(sendCorrectionBack(world.db, id, 'of what?', second)).rejects.toMatchObject({ code: 'second-person' })
+    await proposeCorrection(world.db, id, 'typed wrongly', admin)
+    expect((await waitingFor(world.db, second)).corrections).toMatchObject([{ id, reason: 'typed wrongly' }])
+    expect((await waitingFor(world.db, admin)).corrections).toEqual([])
+    await sendCorrectionBack(world.db, id, 'Which letter?', second)
+    expect((await waitingFor(world.db, second)).corrections).toEqual([])
+    expect((await waitingFor(world.db, admin)).sentBack).toMatchObject([{ id, words: 'Which letter?' }])
+    await proposeCorrection(world.db, id, 'typed wrongly, letter of 3 March', admin)
+    expect((await waitingFor(world.db, admin)).sentBack).toEqual([])
+    // What is chosen otherwise is no longer what was proposed; what is only looked at again is.
+    await rehearseCorrection(deps(), id, {}, admin)
+    expect((await wholeCorrection(world, id)).proposed).toMatchObject({ reason: 'typed wrongly, letter of 3 March' })
+    const [item] = (await wholeCorrection(world, id)).items
+    await rehearseCorrection(deps(), id, { items: new Map([[item!.id, 'leave']]) }, admin)
+    expect(await wholeCorrection(world, id)).toMatchObject({ proposed: null, takesTwo: null })
+    await rehearseCorrection(deps(), id, { items: new Map([[item!.id, 'overwrite']]) }, admin)
+    await applyCorrection(deps(), id, 'typed wrongly', second)
+    expect(await rentOf(many[0]!.id)).toEqual({ rent: '1.00' })
+    await expect(proposeCorrection(world.db, id, 'again', admin)).rejects.toMatchObject({ code: 'correction-closed' })
+
+    const { type_id: typeId } = await world.db('spoor.field').where({ id: rent }).first<{ type_id: number }>('type_id')
+    await put([
+      { secondPerson: false, correctionsAbove: null },
+      { typeId, fieldId: rent, sensitive: true },
+    ])
+    const { save } = await changed('1', '2')
+    const one = await drafted([{ saveId: save.id, fieldId: rent }])
+    expect(one.takesTwo).toBe('it sets a sensitive field back')
+    await expect(applyCorrection(deps(), one.id, 'alone', admin)).rejects.toMatchObject({ code: 'second-person' })
+    await put([{ typeId, fieldId: rent, sensitive: false }])
   })
 })
 

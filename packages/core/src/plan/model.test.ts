@@ -36,7 +36,14 @@ const rule = fc.record({
   newColumns: fc.constantFrom('track' as const, 'wait' as const),
 })
 const edits: fc.Arbitrary<PlanEdit[]> = fc.array(
-  fc.oneof({ weight: 6, arbitrary: edit }, { weight: 2, arbitrary: rule }, fc.record({ secondPerson: fc.boolean() })),
+  fc.oneof(
+    { weight: 6, arbitrary: edit },
+    { weight: 2, arbitrary: rule },
+    fc.record(
+      { secondPerson: fc.boolean(), correctionsAbove: fc.option(fc.nat(50), { nil: null }) },
+      { requiredKeys: ['secondPerson'] },
+    ),
+  ),
   { maxLength: 30 },
 )
 const nameOf = (id: number) => `f${id}`

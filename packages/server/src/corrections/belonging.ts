@@ -1,7 +1,7 @@
 import { placesReferred, type Reference } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 import type { Sources } from '../sources/registry.ts'
-import { columns, type ChangeRow } from './change-rows.ts'
+import { columns, mostChanges, tooMany, type ChangeRow } from './change-rows.ts'
 import { referencesIn } from './tables.ts'
 
 const placeOf = (row: ChangeRow) => `${row.type_id}/${row.record_key}`
@@ -63,10 +63,16 @@ async function wentWith(
 ): Promise<ChangeRow[]> {
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
     `select ${columns} from ledger.save s join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at
-      where s.source_id = ? and s.transaction_id = any(?::text[]) and s.action in ('delete', 'change')
-        and (s.action = 'delete' or c.after is null and not c.erased) and s.id <> all(?::bigint[])`,
-    [deleted[0]!.source_id, boundArray([...new Set(deleted.map((row) => row.transaction_id))]), boundArray([...known])],
+      where s.source_id = ? and s.transaction_id = any(?::text[]) and s.type_id = any(?::int[]) and s.action in ('delete', 'change')
+        and (s.action = 'delete' or c.after is null and not c.erased) and s.id <> all(?::bigint[]) limit ${mostChanges + 1}`,
+    [
+      deleted[0]!.source_id,
+      boundArray([...new Set(deleted.map((row) => row.transaction_id))]),
+      boundArray([...references].flatMap(([typeId, of]) => (of.length > 0 ? [typeId] : []))),
+      boundArray([...known]),
+    ],
   )
+  if (rows.length > mostChanges) throw tooMany()
   const gone = new Set(deleted.map(placeOf))
   const left = valuesBefore(rows)
   const went = new Set<string>()

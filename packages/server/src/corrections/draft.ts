@@ -20,16 +20,13 @@ import { scopeWords } from '../ledger/scope-words.ts'
 import type { Sources } from '../sources/registry.ts'
 import { spanBindings, spansOf, spanSql, withinSpan } from '../standing/moment.ts'
 import { whatBelongs } from './belonging.ts'
-import { columns, type ChangeRow } from './change-rows.ts'
+import { columns, mostChanges, tooMany, type ChangeRow } from './change-rows.ts'
 import { addItems } from './store.ts'
 import { namesOf, wordsOfPast } from './words.ts'
 
 export type DraftWish = v.InferOutput<(typeof routes.draftCorrection)['body']>
 export type PickedChange = Extract<DraftWish, { changes: unknown }>['changes'][number]
 type Past = Extract<DraftWish, { past: unknown }>['past']
-
-/** More changes than one correction takes in a request. */
-const mostChanges = 200_000
 
 /** What a wish comes to. */
 interface Wished {
@@ -51,11 +48,7 @@ export async function draftCorrection(
   person: SignedIn,
 ): Promise<number> {
   const { rows, leftOut, asked } = await wished(db, wish, person)
-  if (rows.length > mostChanges)
-    throw new Problem(
-      'too-many-to-revert',
-      `There are more than ${grouped(mostChanges)} changed values in it. Nothing was drafted; narrow it, by days say, and make several corrections.`,
-    )
+  if (rows.length > mostChanges) throw tooMany()
   if (rows.length === 0)
     throw new Problem(
       'nothing-to-revert',
@@ -73,6 +66,7 @@ export async function draftCorrection(
   const gone = rows.filter((row, at) => row.action === 'delete' && anew.has(recordOf(asAsked.changes[at]!)))
   const along = await whatBelongs(db, sources, gone, rows)
   const all = [...rows, ...along].sort(inCaptureOrder)
+  if (all.length > mostChanges) throw tooMany()
   const { items, changes } = along.length === 0 ? asAsked : await itemsOf(db, all)
   if (items.length === 0)
     throw new Problem('nothing-to-revert', 'It made its records and deleted them again. Nothing was drafted.')

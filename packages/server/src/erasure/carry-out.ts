@@ -138,7 +138,7 @@ async function eraseCopies(trx: Knex.Transaction, row: ErasureRow): Promise<void
       'id',
       trx('spoor.correction_change').where({ save_id: row.save_id, field_id: row.field_id }).select('item_id'),
     )
-  await items.update({ found: null, now: null, target: null, erased: true })
+  await items.update({ found: null, now: null, target: null, merged: null, erased: true })
   const corrections = await trx('spoor.correction')
     .whereRaw(`trial -> 'effects' @> ?::jsonb`, [
       JSON.stringify([{ typeId: row.type_id, key: row.record_key, fieldId: row.field_id }]),
