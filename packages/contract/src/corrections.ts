@@ -170,6 +170,8 @@ const DraftWish = v.union([
       typeId: IdNumber,
       at: Moment,
       fieldIds: v.pipe(v.array(IdNumber), v.minLength(1), v.maxLength(1600)),
+      /** Every field, whatever is listed, and the records themselves: what was made since goes, what was deleted comes back. */
+      whole: v.optional(v.boolean(), false),
       /** All records of the type, unless said. */
       keys: v.optional(v.pipe(v.array(RecordKey), v.minLength(1), v.maxLength(1000))),
     }),

@@ -216,6 +216,7 @@ const others: Readonly<Record<string, string>> = {
   'spoor.erasure.reach': `'record'`,
   'spoor.identity.by': `'name'`,
   'spoor.proof_field.outcome': `'missed'`,
+  'spoor.correction_item.act': `case "act" when 'set' then 'remove' else 'set' end`,
   'spoor.question.answered_at': `"answered_at" + interval '1 second'`,
 }
 

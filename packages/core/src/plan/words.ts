@@ -43,20 +43,20 @@ export function planLines(from: TrackingPlan, to: TrackingPlan, nameOf: (fieldId
     ]
     return words.length > 0 && to.types[typeId] ? [{ typeId, fieldId: null, words }] : []
   })
-  const second =
-    (from.secondPerson ?? false) === (to.secondPerson ?? false)
+  const whole = [
+    ...((from.secondPerson ?? false) === (to.secondPerson ?? false)
       ? []
-      : [{ typeId: null, fieldId: null, words: [to.secondPerson ? 'takes a second person' : 'takes one person'] }]
-  const above =
-    from.correctionsAbove === to.correctionsAbove
+      : [to.secondPerson ? 'takes a second person' : 'takes one person']),
+    ...(from.correctionsAbove === to.correctionsAbove
       ? []
       : [
           to.correctionsAbove === undefined
             ? 'corrections of any size are applied by one person'
             : `corrections of more than ${counted(to.correctionsAbove, 'record')} take a second person`,
-        ]
-  const whole = above.map((words): PlanLine => ({ typeId: null, fieldId: null, words: [words] }))
-  return [...second, ...whole, ...[...rules, ...fields].sort((a, b) => a.typeId! - b.typeId!)]
+        ]),
+  ]
+  const plan: PlanLine[] = whole.length > 0 ? [{ typeId: null, fieldId: null, words: whole }] : []
+  return [...plan, ...[...rules, ...fields].sort((a, b) => a.typeId! - b.typeId!)]
 }
 
 function fieldWords(from: FieldPlan | null, to: FieldPlan | null, nameOf: (fieldId: number) => string): string[] {

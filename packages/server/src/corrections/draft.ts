@@ -63,15 +63,15 @@ export async function draftCorrection(
     )
   const asAsked = await itemsOf(db, rows)
   const anew = new Set(asAsked.items.filter(({ act }) => act === 'recreate').map(recordOf))
-  const gone = rows.filter((row, at) => row.action === 'delete' && anew.has(recordOf(asAsked.changes[at]!)))
+  const gone = asAsked.rows.filter((row, at) => row.action === 'delete' && anew.has(recordOf(asAsked.changes[at]!)))
   const along = await whatBelongs(db, sources, gone, rows)
   const all = [...rows, ...along].sort(inCaptureOrder)
   if (all.length > mostChanges) throw tooMany()
-  const { items, changes } = along.length === 0 ? asAsked : await itemsOf(db, all)
+  const { items, changes, rows: kept, taken } = along.length === 0 ? asAsked : await itemsOf(db, all)
   if (items.length === 0)
     throw new Problem('nothing-to-revert', 'It made its records and deleted them again. Nothing was drafted.')
   const rowsAt = groupBy(
-    all.map((row, at) => ({ row, place: itemPlace(changes[at]!) })),
+    kept.map((row, at) => ({ row, place: itemPlace(changes[at]!) })),
     ({ place }) => place,
   )
   return await db.transaction(async (trx) => {
@@ -81,7 +81,7 @@ export async function draftCorrection(
         state: 'draft',
         drafted_by: person.id,
         asked,
-        left_out: leftOut,
+        left_out: leftOut + taken,
         along: new Set(along.map((row) => `${row.type_id}/${row.record_key}`)).size,
       })
       .returning<{ id: number }[]>('id')
@@ -116,17 +116,42 @@ const recordOf = ({ typeId, key }: Pick<RevertedChange, 'typeId' | 'key'>) => `$
 async function itemsOf(
   db: Database,
   rows: readonly ChangeRow[],
-): Promise<{ items: RevertItem[]; changes: RevertedChange[] }> {
-  const keys = await presentKeys(db, rows)
-  const changes = rows.map((row, at): RevertedChange => ({
-    typeId: row.type_id,
-    key: keys[at]!,
-    fieldId: row.field_id,
-    found: row.after,
-    target: row.before,
-    action: row.action,
+): Promise<{ items: RevertItem[]; changes: RevertedChange[]; rows: ChangeRow[]; taken: number }> {
+  const present = await presentKeys(db, rows)
+  const all = rows.map((row, at) => ({
+    row,
+    ...present[at]!,
+    change: {
+      typeId: row.type_id,
+      key: present[at]!.key,
+      fieldId: row.field_id,
+      found: row.after,
+      target: row.before,
+      action: row.action,
+    } satisfies RevertedChange,
   }))
-  return { items: itemsOfChanges(changes), changes }
+  const taken = new Set([...groupBy(all, ({ change }) => recordOf(change)).values()].flatMap(ofTaken))
+  const kept = all.filter((one) => !taken.has(one))
+  const changes = kept.map(({ change }) => change)
+  return {
+    items: itemsOfChanges(changes),
+    changes,
+    rows: kept.map(({ row }) => row),
+    taken: new Set([...taken].flatMap(({ row }) => (row.action === 'change' ? [] : [row.save_id]))).size,
+  }
+}
+
+/**
+ * Of changes of one key in capture order those of a deleted record whose key another has got since, by a change of its own key:
+ * there is no place for the deleted one to come back to. What was made anew under the key stands for both.
+ */
+function ofTaken<One extends { row: ChangeRow; since: bigint }>(changes: readonly One[]): One[] {
+  const deletion = changes.findLast(({ row }) => row.action === 'delete')
+  if (!deletion) return []
+  const until = BigInt(deletion.row.save_id)
+  const isLater = ({ row, since }: One) => since > until || BigInt(row.save_id) > until
+  const next = changes.find(isLater)
+  return next && next.row.action !== 'create' ? changes.filter((one) => !isLater(one)) : []
 }
 
 const inCaptureOrder = (a: ChangeRow, b: ChangeRow) =>
@@ -184,12 +209,12 @@ async function wholeSaves(db: Database, rows: readonly ChangeRow[]): Promise<Set
 
 /**
  * What changed after a moment, through the keys that records had. Of a record that was made since there is nothing to go back
- * to, and it is left out.
+ * to, and it is left out, unless records are wanted whole, as they stood then.
  */
-async function sinceMoment(db: Database, { typeId, at, fieldIds, keys }: Past): Promise<Wished> {
+async function sinceMoment(db: Database, { typeId, at, fieldIds, whole, keys }: Past): Promise<Wished> {
   const names = await namesOf(db, typeId, fieldIds)
-  const asked = wordsOfPast(names, at, keys?.length ?? null)
-  const of = { typeId, at, fieldIds }
+  const asked = wordsOfPast(names, at, { records: keys?.length ?? null, whole })
+  const of = { typeId, at, fieldIds, whole }
   if (!keys) return { ...(await since(db, of, 'ledger.save s', [])), asked }
   const spans = spanBindings(keys, await spansOf(db, typeId, keys))
   return { ...(await since(db, of, `${spanSql} join ledger.save s on ${withinSpan('s', 'id')}`, spans)), asked }
@@ -199,16 +224,27 @@ async function sinceBaseline(db: Database, id: number): Promise<Wished> {
   const { name, type_id: typeId, at, field_ids: fieldIds } = await baselineRow(db, id)
   const [spans, bound] = await memberSpans(db, { id, typeId, at })
   const from = `${spans} join ledger.save s on ${withinSpan('s', 'id')}`
-  return { ...(await since(db, { typeId, at, fieldIds }, from, bound)), asked: `Back to the baseline “${name}”.` }
+  return {
+    ...(await since(db, { typeId, at, fieldIds, whole: false }, from, bound)),
+    asked: `Back to the baseline “${name}”.`,
+  }
 }
 
 /** @param from a relation of saves `s` */
 async function since(
   db: Database,
-  { typeId, at, fieldIds }: Pick<Past, 'typeId' | 'at' | 'fieldIds'>,
+  { typeId, at, fieldIds, whole }: Pick<Past, 'typeId' | 'at' | 'fieldIds' | 'whole'>,
   from: string,
   bound: readonly (string | number | string[])[],
 ): Promise<Omit<Wished, 'asked'>> {
+  if (whole) {
+    const { rows } = await db.raw<{ rows: ChangeRow[] }>(
+      `select ${columns} from ${from} join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at
+        where s.type_id = ? and s.captured_at > ?::timestamptz and ${isLeft} ${inOrder}`,
+      [...bound, typeId, at],
+    )
+    return { rows, leftOut: 0 }
+  }
   const made = `exists (select from ledger.save m where m.type_id = s.type_id and m.record_key = s.record_key
     and m.action = 'create' and m.captured_at > ?::timestamptz and m.id <= s.id)`
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
@@ -224,8 +260,14 @@ async function since(
   return { rows, leftOut: Number(others[0]!.count) }
 }
 
+interface PresentKey {
+  key: string
+  /** The save that gave it; nought where it is the one it had at the change. */
+  since: bigint
+}
+
 /** The key that each row's record has now: the one it had then, or the last that a later save gave it. */
-async function presentKeys(db: Database, rows: readonly ChangeRow[]): Promise<string[]> {
+async function presentKeys(db: Database, rows: readonly ChangeRow[]): Promise<PresentKey[]> {
   // Few records ever get another key; those are followed save by save.
   const places = new Map(rows.map((row) => [`${row.type_id}/${row.record_key}`, row]))
   const { rows: left } = await db.raw<{ rows: { type_id: number; record_key: string }[] }>(
@@ -236,11 +278,14 @@ async function presentKeys(db: Database, rows: readonly ChangeRow[]): Promise<st
       boundArray([...places.values()].map((row) => row.record_key)),
     ],
   )
-  const keys = rows.map((row) => row.record_key)
+  const keys = rows.map((row): PresentKey => ({ key: row.record_key, since: 0n }))
   const movers = new Set(left.map((row) => `${row.type_id}/${row.record_key}`))
-  const followed = rows.flatMap((row, at) => (movers.has(`${row.type_id}/${row.record_key}`) ? [at] : []))
+  const followed = rows.flatMap((row, at) =>
+    // A deleted record gets no other key.
+    row.action !== 'delete' && movers.has(`${row.type_id}/${row.record_key}`) ? [at] : [],
+  )
   if (followed.length === 0) return keys
-  const { rows: moved } = await db.raw<{ rows: { place: number; record_key: string }[] }>(
+  const { rows: moved } = await db.raw<{ rows: { place: number; record_key: string; since: string }[] }>(
     `with recursive trail as (
        select w.place, 0 as steps, w.type_id, w.record_key, w.save_id
          from unnest(?::int[], ?::text[], ?::bigint[]) with ordinality as w(type_id, record_key, save_id, place)
@@ -253,14 +298,15 @@ async function presentKeys(db: Database, rows: readonly ChangeRow[]): Promise<st
               and not exists (select from ledger.save d where d.type_id = t.type_id and d.record_key = t.record_key
                                and d.action = 'delete' and d.id > t.save_id and d.id < s.id)
             order by s.id limit 1) as next)
-     select distinct on (place) place::int, record_key from trail order by place, steps desc`,
+     select distinct on (place) place::int, record_key, case when steps > 0 then save_id else 0 end as since
+       from trail order by place, steps desc`,
     [
       boundArray(followed.map((at) => rows[at]!.type_id)),
       boundArray(followed.map((at) => rows[at]!.record_key)),
       boundArray(followed.map((at) => rows[at]!.save_id)),
     ],
   )
-  for (const { place, record_key } of moved) keys[followed[place - 1]!] = record_key
+  for (const { place, record_key: key, since } of moved) keys[followed[place - 1]!] = { key, since: BigInt(since) }
   return keys
 }
 

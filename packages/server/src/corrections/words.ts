@@ -26,8 +26,14 @@ export async function namesOf(db: Database, typeId: number, fieldIds: readonly n
 const fieldsNamed = 4
 
 /** “Weekly rent of all tenancies as it was at …”; records stay a number, since a label may name somebody. */
-export function wordsOfPast({ name, plural, fields }: PastNames, at: string, records: number | null): string {
-  const what =
+export function wordsOfPast(
+  { name, plural, fields }: PastNames,
+  at: string,
+  { records, whole }: { records: number | null; whole: boolean },
+): string {
+  const of = records === null ? `all ${plural}` : counted(records, name, plural)
+  const columns =
     fields.length > fieldsNamed ? counted(fields.length, 'field') : listed(fields.map((field) => field.toLowerCase()))
-  return `Back to ${at.slice(0, 16).replace('T', ' ')} UTC: ${what} of ${records === null ? `all ${plural}` : counted(records, name, plural)}.`
+  const what = whole ? `${of}, those made or deleted since among them` : `${columns} of ${of}`
+  return `Back to ${at.slice(0, 16).replace('T', ' ')} UTC: ${what}.`
 }

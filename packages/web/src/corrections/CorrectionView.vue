@@ -132,10 +132,10 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
             deleted and {{ correction.along === 1 ? 'comes' : 'come' }} back along with it.
           </template>
           <template v-if="correction.leftOut > 0"
-            >{{ counted(correction.leftOut, 'save') }} in it made or deleted
-            {{ correction.leftOut === 1 ? 'its record' : 'their records' }}, but not all of
-            {{ correction.leftOut === 1 ? 'it was' : 'them was' }} asked for, and
-            {{ correction.leftOut === 1 ? 'is' : 'are' }} left as {{ correction.leftOut === 1 ? 'it is' : 'they are' }}.
+            >{{ counted(correction.leftOut, 'save') }} in it made or deleted records and
+            {{ correction.leftOut === 1 ? 'is' : 'are' }} left as {{ correction.leftOut === 1 ? 'it is' : 'they are' }}:
+            not all of {{ correction.leftOut === 1 ? 'it' : 'them' }} was asked for, or another record has the key by
+            now.
           </template>
           Drafted by {{ correction.draftedBy }}, {{ fullTime(correction.draftedAt) }}.
         </p>

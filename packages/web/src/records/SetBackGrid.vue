@@ -19,9 +19,13 @@ const props = defineProps<{
 }>()
 const { draft, busy, problem } = useRevert()
 const picked = ref<number[]>([])
+const whole = ref(false)
 watch(
   () => props.typeId,
-  () => (picked.value = []),
+  () => {
+    picked.value = []
+    whole.value = false
+  },
 )
 const narrowed = computed(() => props.asked.words !== '' || props.asked.where.length > 0)
 const fields = computed(() => props.fieldIds.map((id) => ({ id, title: props.names.fieldName(id) })))
@@ -33,16 +37,20 @@ const fields = computed(() => props.fieldIds.map((id) => ({ id, title: props.nam
       <p v-if="narrowed">Only some records are shown. Make a baseline of them: all of it can be put back to that.</p>
       <template v-else>
         <p>Columns of all these records back to what they held {{ fullTime(at) }}. Nothing is written yet.</p>
+        <label class="one"
+          ><input v-model="whole" type="checkbox" /> <b>whole records</b>: what was made since goes, what was deleted
+          since comes back</label
+        >
         <label v-for="one in fields" :key="one.id" class="one"
-          ><input v-model="picked" type="checkbox" :value="one.id" /> {{ one.title }}</label
+          ><input v-model="picked" type="checkbox" :value="one.id" :disabled="whole" /> {{ one.title }}</label
         >
         <ProblemNote v-if="problem" :problem="problem" />
         <Button
           type="primary"
           :loading="busy"
-          :disabled="picked.length === 0"
-          @click="draft({ past: { typeId, at, fieldIds: picked } })"
-          >Draft and rehearse {{ counted(picked.length, 'column') }}</Button
+          :disabled="!whole && picked.length === 0"
+          @click="draft({ past: { typeId, at, fieldIds: whole ? [...fieldIds] : picked, whole } })"
+          >Draft and rehearse {{ whole ? 'all of it' : counted(picked.length, 'column') }}</Button
         >
       </template>
     </div>
