@@ -1,6 +1,5 @@
 import {
   groupBy,
-  grouped,
   itemPlace,
   itemsOfChanges,
   type RevertedChange,
