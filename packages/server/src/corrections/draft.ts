@@ -1,11 +1,4 @@
-import {
-  groupBy,
-  itemPlace,
-  itemsOfChanges,
-  type RevertedChange,
-  type RevertItem,
-  type Scope,
-} from '@spoor/core'
+import { groupBy, itemPlace, itemsOfChanges, type RevertedChange, type RevertItem, type Scope } from '@spoor/core'
 import type { routes } from '@spoor/contract'
 import type * as v from 'valibot'
 import { baselineRow } from '../baselines/baselines.ts'
