@@ -126,6 +126,8 @@ export const Correction = v.object({
   along: v.number(),
   groups: v.array(CorrectionGroup),
   draftedById: v.number(),
+  /** Of changes that are made again: the sources on which they were made and are to be made. */
+  repeats: v.nullable(v.object({ from: v.string(), on: v.string() })),
   /** Since it was given to whoever owns the source, as a file: how many of the values to be written the trail saw become so. */
   givenOut: v.nullable(v.object({ by: v.string(), at: Instant, done: v.number(), open: v.number() })),
   /** A rehearsal or an application that goes on: `done` of `total` values in this step of it. */
@@ -155,7 +157,7 @@ const params = v.object({ correctionId: IntParam })
 const Choices = v.pipe(v.array(v.strictObject({ itemId: IdNumber, choice: Choice })), v.maxLength(50_000))
 const GroupId = v.pipe(v.string(), v.regex(/^[0-9a-f]{32}$/, 'Give the name of a group of the correction.'))
 
-/** Changes picked one by one, all that a scope means, values as they were at a moment, or as a baseline has them. */
+/** Changes picked one by one, all that a scope means, values as they were at a moment, or as a baseline has them; or again elsewhere. */
 const DraftWish = v.union([
   v.strictObject({
     changes: v.pipe(
@@ -177,6 +179,10 @@ const DraftWish = v.union([
     }),
   }),
   v.strictObject({ baselineId: IdNumber }),
+  /** What a scope means made again on another source of the same shape. */
+  v.strictObject({
+    again: v.strictObject({ scope: v.pipe(v.string(), v.minLength(1), v.maxLength(20_000)), sourceId: IdNumber }),
+  }),
 ])
 
 export const correctionRoutes = {
@@ -186,6 +192,13 @@ export const correctionRoutes = {
     needs: 'corrections.read',
     summary: 'Corrections, newest first',
     response: v.object({ corrections: v.array(CorrectionHead) }),
+  }),
+  listCorrectionSources: route({
+    method: 'GET',
+    path: '/corrections/sources',
+    needs: 'corrections.draft',
+    summary: 'The sources on which changes could be made again',
+    response: v.object({ sources: v.array(v.object({ id: v.number(), name: v.string() })) }),
   }),
   draftCorrection: route({
     method: 'POST',

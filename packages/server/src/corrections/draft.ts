@@ -11,6 +11,7 @@ import { requestedScopes } from '../ledger/scope-request.ts'
 import { scopeWords } from '../ledger/scope-words.ts'
 import type { Sources } from '../sources/registry.ts'
 import { spanBindings, spansOf, spanSql, withinSpan } from '../standing/moment.ts'
+import { madeAgain } from './again.ts'
 import { whatBelongs } from './belonging.ts'
 import { columns, mostChanges, tooMany, type ChangeRow } from './change-rows.ts'
 import { addItems } from './store.ts'
@@ -39,8 +40,11 @@ export async function draftCorrection(
   wish: DraftWish,
   person: SignedIn,
 ): Promise<number> {
-  const { rows, leftOut, asked } = await wished(db, wish, person)
-  if (rows.length > mostChanges) throw tooMany()
+  const wanted = await wished(db, wish, person)
+  if (wanted.rows.length > mostChanges) throw tooMany()
+  const again = 'again' in wish ? await madeAgain(db, wanted.rows, wish.again.sourceId) : null
+  const { leftOut, asked } = wanted
+  const rows = again?.rows ?? wanted.rows
   if (rows.length === 0)
     throw new Problem(
       'nothing-to-revert',
@@ -53,13 +57,13 @@ export async function draftCorrection(
       'nothing-to-revert',
       'The changes come from several sources. Nothing was drafted; make one correction for each source.',
     )
-  const asAsked = await itemsOf(db, rows)
+  const asAsked = await itemsOf(db, rows, again !== null)
   const anew = new Set(asAsked.items.filter(({ act }) => act === 'recreate').map(recordOf))
   const gone = asAsked.rows.filter((row, at) => row.action === 'delete' && anew.has(recordOf(asAsked.changes[at]!)))
-  const along = await whatBelongs(db, sources, gone, rows)
+  const along = again ? [] : await whatBelongs(db, sources, gone, rows)
   const all = [...rows, ...along].sort(inCaptureOrder)
   if (all.length > mostChanges) throw tooMany()
-  const { items, changes, rows: kept, taken } = along.length === 0 ? asAsked : await itemsOf(db, all)
+  const { items, changes, rows: kept, taken } = along.length === 0 ? asAsked : await itemsOf(db, all, false)
   if (items.length === 0)
     throw new Problem('nothing-to-revert', 'It made its records and deleted them again. Nothing was drafted.')
   const rowsAt = groupBy(
@@ -72,7 +76,8 @@ export async function draftCorrection(
         source_id: rows[0]!.source_id,
         state: 'draft',
         drafted_by: person.id,
-        asked,
+        asked: asked === null ? null : `${asked}${again?.without ?? ''}`,
+        repeats: again?.from ?? null,
         left_out: leftOut + taken,
         along: new Set(along.map((row) => `${row.type_id}/${row.record_key}`)).size,
       })
@@ -86,6 +91,8 @@ export async function draftCorrection(
         return { ...item, label: row.label, saveId: row.save_id, erased: row.erased }
       }),
     )
+    // What is made again elsewhere is not set back where it was made.
+    if (again) return correctionId
     const links = added.flatMap((item) =>
       rowsAt.get(itemPlace(item))!.map(({ row }) => ({ save: row.save_id, field: row.field_id, item: item.id })),
     )
@@ -105,11 +112,13 @@ export async function draftCorrection(
 
 const recordOf = ({ typeId, key }: Pick<RevertedChange, 'typeId' | 'key'>) => `${typeId}/${key}`
 
+/** @param elsewhere whether they are another source's than the one that they are written to, so that keys are as they were */
 async function itemsOf(
   db: Database,
   rows: readonly ChangeRow[],
+  elsewhere: boolean,
 ): Promise<{ items: RevertItem[]; changes: RevertedChange[]; rows: ChangeRow[]; taken: number }> {
-  const present = await presentKeys(db, rows)
+  const present = elsewhere ? rows.map((row) => ({ key: row.record_key, since: 0n })) : await presentKeys(db, rows)
   const all = rows.map((row, at) => ({
     row,
     ...present[at]!,
@@ -122,7 +131,7 @@ async function itemsOf(
       action: row.action,
     } satisfies RevertedChange,
   }))
-  const taken = new Set([...groupBy(all, ({ change }) => recordOf(change)).values()].flatMap(ofTaken))
+  const taken = new Set(elsewhere ? [] : [...groupBy(all, ({ change }) => recordOf(change)).values()].flatMap(ofTaken))
   const kept = all.filter((one) => !taken.has(one))
   const changes = kept.map(({ change }) => change)
   return {
@@ -153,8 +162,8 @@ async function wished(db: Database, wish: DraftWish, person: SignedIn): Promise<
   if ('changes' in wish) return { ...(await pickedRows(db, wish.changes)), asked: null }
   if ('past' in wish) return await sinceMoment(db, wish.past)
   if ('baselineId' in wish) return await sinceBaseline(db, wish.baselineId)
-  const scopes = await requestedScopes(db, wish.scope, person)
-  return await inScopes(db, scopes, await scopeWords(db, wish.scope))
+  const scope = 'again' in wish ? wish.again.scope : wish.scope
+  return await inScopes(db, await requestedScopes(db, scope, person), await scopeWords(db, scope))
 }
 
 /** Of what was erased no value is left to be set; a record whose value it was can come back without it. */

@@ -1,12 +1,4 @@
-import {
-  actsOf,
-  groupBy,
-  itemPlace,
-  type FieldPlan,
-  type GuardedWrite,
-  type RecordAct,
-  type Reference,
-} from '@spoor/core'
+import { actsOf, groupBy, itemPlace, type GuardedWrite, type RecordAct, type Reference } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { WritableTable } from './source-writer.ts'
 
@@ -49,21 +41,24 @@ export async function keptThen(
   correctionId: number,
   tables: ReadonlyMap<number, WritableTable>,
 ): Promise<Orderly['keptOf']> {
-  const { rows } = await db.raw<{ rows: { typeId: number; key: string; fields: Record<string, FieldPlan> }[] }>(
-    `select distinct on (i.type_id, i.record_key) i.type_id as "typeId", i.record_key as key,
-            p.plan #> array['types', i.type_id::text, 'fields'] as fields
-       from spoor.correction_item i join ledger.save s on s.id = i.save_id
-       join spoor.plan_version p on p.source_id = s.source_id and p.version = s.plan_version
-      where i.correction_id = ? and i.act <> 'set' order by i.type_id, i.record_key, i.save_id desc`,
+  // Of what is made again elsewhere the save is another source's: its fields are those of the same names here.
+  const { rows } = await db.raw<{ rows: { typeId: number; key: string; fieldId: number }[] }>(
+    `with record as (
+       select distinct on (i.type_id, i.record_key) i.type_id, i.record_key, s.type_id as of_type, p.plan #> array['types', s.type_id::text, 'fields'] as fields
+         from spoor.correction_item i join ledger.save s on s.id = i.save_id
+         join spoor.plan_version p on p.source_id = s.source_id and p.version = s.plan_version
+        where i.correction_id = ? and i.act <> 'set' order by i.type_id, i.record_key, i.save_id desc),
+     kept as (
+       select distinct r.type_id, r.of_type, r.fields, f.id as field_id, here.id as here_id
+         from (select distinct type_id, of_type, fields from record) r cross join lateral jsonb_each(r.fields) e
+         join spoor.field f on f.id = e.key::int
+         join spoor.field here on here.type_id = r.type_id and here.column_name = f.column_name
+        where e.value ->> 'keep' = 'values' and (r.type_id <> r.of_type or here.id = f.id))
+     select r.type_id as "typeId", r.record_key as key, k.here_id as "fieldId"
+       from record r join kept k on k.type_id = r.type_id and k.of_type = r.of_type and k.fields = r.fields`,
     [correctionId],
   )
-  const kept = new Map(
-    rows.map(({ typeId, key, fields }) => [
-      `${typeId}/${key}`,
-      Object.entries(fields).flatMap(([id, { keep }]) =>
-        keep === 'values' && tables.get(typeId)?.fields.get(Number(id))?.generated === false ? [Number(id)] : [],
-      ),
-    ]),
-  )
-  return ({ typeId, key }) => kept.get(`${typeId}/${key}`) ?? []
+  const written = rows.filter(({ typeId, fieldId }) => tables.get(typeId)?.fields.get(fieldId)?.generated === false)
+  const kept = groupBy(written, ({ typeId, key }) => `${typeId}/${key}`)
+  return ({ typeId, key }) => (kept.get(`${typeId}/${key}`) ?? []).map(({ fieldId }) => fieldId)
 }

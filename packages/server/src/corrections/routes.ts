@@ -16,6 +16,10 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
 
   bind(router, routes.listCorrections, async () => ({ corrections: await listCorrections(db) }))
 
+  bind(router, routes.listCorrectionSources, async () => ({
+    sources: await db('spoor.source').orderBy('name').select<{ id: number; name: string }[]>('id', 'name'),
+  }))
+
   bind(router, routes.draftCorrection, async ({ body, person }) => {
     const id = await draftCorrection(deps, body, person)
     await correct(deps, { what: 'rehearse', correctionId: id, person, items: [], groups: [], leaveRefused: false })

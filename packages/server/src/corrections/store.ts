@@ -50,6 +50,9 @@ interface HeadRow {
   sent_back_by_name: string | null
   sent_back_words: string | null
   handed_by_name: string | null
+  repeats: number | null
+  repeats_name: string | null
+  source_name: string
   handed_at: string | null
   item_count: string
   record_count: string
@@ -62,6 +65,9 @@ function heads(db: Knex) {
     .leftJoin('spoor.person as p', 'p.id', 'c.proposed_by')
     .leftJoin('spoor.person as b', 'b.id', 'c.sent_back_by')
     .select('c.*', 'd.name as drafted_by_name', 'a.name as applied_by_name')
+    .join('spoor.source as o', 'o.id', 'c.source_id')
+    .leftJoin('spoor.source as r', 'r.id', 'c.repeats')
+    .select('o.name as source_name', 'r.name as repeats_name')
     .leftJoin('spoor.person as h', 'h.id', 'c.handed_by')
     .select('p.name as proposed_by_name', 'b.name as sent_back_by_name', 'h.name as handed_by_name')
     .select(
@@ -267,6 +273,7 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     leftOut: row.left_out,
     along: row.along,
     draftedById: row.drafted_by,
+    repeats: row.repeats_name === null ? null : { from: row.repeats_name, on: row.source_name },
     givenOut: await givenOut(db, row),
     ...(await workOn(db, correctionId, row.trial)),
     takesTwo: row.state === 'draft' ? await whyTwo(db, correctionId) : null,

@@ -136,7 +136,7 @@ export const coveredRows: readonly CoveredRows[] = [
     columns: list(
       'source_id state drafted_by drafted_at applied_by applied_at reason trial asked left_out',
       'along proposed_by proposed_at proposed_reason sent_back_by sent_back_words',
-      'handed_by handed_at',
+      'handed_by handed_at repeats',
     ),
     decides: ['spoor.correction_item', 'spoor.correction_change'],
   },

@@ -9,13 +9,16 @@ export interface Props {
   choice: Shown | null
   act: CorrectionItem['act']
   mayMerge: boolean
+  /** Whether changes are made again elsewhere instead of being set back. */
+  again: boolean
   /** What is chosen for, for whoever does not see where it stands. */
   label: string
   disabled: boolean
 }
 defineProps<Props>()
 const emit = defineEmits<{ choose: ['overwrite' | 'merge' | 'leave'] }>()
-const doIt = { set: 'set back', recreate: 'bring back', remove: 'remove' } as const
+const back = { set: 'set back', recreate: 'bring back', remove: 'remove' } as const
+const anew = { set: 'set', recreate: 'make', remove: 'remove' } as const
 const choices = { 'set back': 'overwrite', merge: 'merge', leave: 'leave' } as const
 </script>
 
@@ -28,7 +31,7 @@ const choices = { 'set back': 'overwrite', merge: 'merge', leave: 'leave' } as c
     size="small"
     @change="(event: { target: { value?: unknown } }) => emit('choose', choices[event.target.value as Shown])"
   >
-    <Radio value="set back">{{ doIt[act] }}</Radio>
+    <Radio value="set back">{{ (again ? anew : back)[act] }}</Radio>
     <Radio v-if="mayMerge" value="merge" title="What was done since stays, the rest is set back">merge</Radio>
     <Radio value="leave">leave</Radio>
   </Radio.Group>

@@ -23,6 +23,7 @@ const emit = defineEmits<{
   chooseAll: [{ group: string; choice: Chosen }]
 }>()
 const { lines, more, problem, fetching } = useGroups(toRef(props, 'correction'))
+const again = computed(() => props.correction.repeats !== null)
 const draft = computed(() => props.correction.state === 'draft')
 const scroller = ref<HTMLElement | null>(null)
 const { height, visible } = useRows(lines, scroller, async () => {})
@@ -35,8 +36,12 @@ const becomes = (item: CorrectionItem) => {
 }
 const mayChoose = ({ state }: { state: CorrectionItem['state'] }) =>
   draft.value && (state === 'clear' || state === 'changed-since')
-const wrote = ({ act, choice }: CorrectionItem) =>
-  act === 'set' ? (choice === 'merge' ? 'merged' : 'set back') : act === 'remove' ? 'removed' : 'made anew'
+const wrote = ({ act, choice }: CorrectionItem): string => {
+  if (act === 'remove') return 'removed'
+  if (act === 'recreate') return again.value ? 'made here too' : 'made anew'
+  if (choice === 'merge') return 'merged'
+  return again.value ? 'made again' : 'set back'
+}
 const someSetBack = ({ chosen, merges, values }: CorrectionGroup) =>
   merges === chosen ? `${grouped(merges)} of ${grouped(values)} merged` : `${grouped(chosen)} set back`
 const fieldsOf = (group: CorrectionGroup) =>
@@ -64,7 +69,8 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
     >
       <div class="line head" role="row">
         <span role="columnheader">Record</span><span role="columnheader">Field</span
-        ><span role="columnheader">Found after</span><span role="columnheader">{{ draft ? 'Now' : 'Then' }}</span
+        ><span role="columnheader">{{ again ? 'Was there' : 'Found after' }}</span
+        ><span role="columnheader">{{ draft ? 'Now' : 'Then' }}</span
         ><span role="columnheader">{{ draft ? 'Will get' : 'Was to get' }}</span
         ><span role="columnheader">{{ draft ? 'What to do' : 'What became of it' }}</span>
       </div>
@@ -81,11 +87,11 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
             :style="{ transform: `translateY(${start}px)` }"
           >
             <span role="cell" class="common">
-              <b :class="{ attention: needsEye(row.group) }">{{ groupWords(row.group, draft) }}</b>
+              <b :class="{ attention: needsEye(row.group) }">{{ groupWords(row.group, draft, again) }}</b>
               <span class="quiet"
                 >{{ fieldsOf(row.group) }} of {{ counted(row.group.records, 'record')
-                }}<template v-if="groupReason(row.group, draft)">
-                  · <bdi>{{ groupReason(row.group, draft) }}</bdi></template
+                }}<template v-if="groupReason(row.group, draft, again)">
+                  · <bdi>{{ groupReason(row.group, draft, again) }}</bdi></template
                 ></span
               >
             </span>
@@ -96,7 +102,8 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
                   :choice="choiceOfGroup(row.group)"
                   :act="row.group.act"
                   :may-merge="row.group.mergeable > 0"
-                  :label="`All ${groupWords(row.group, draft)}: what to do`"
+                  :again="again"
+                  :label="`All ${groupWords(row.group, draft, again)}: what to do`"
                   :disabled="busy"
                   @choose="emit('chooseAll', { group: row.group.id, choice: $event })"
                 />
@@ -173,6 +180,7 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
                 :choice="choiceOfItem(row.item)"
                 :act="row.item.act"
                 :may-merge="row.item.mayMerge"
+                :again="again"
                 :label="`${names.fieldName(row.item.fieldId)} of ${recordOf(row.item)}: what to do`"
                 :disabled="busy"
                 @choose="emit('choose', { choices: [{ itemId: row.item.id, choice: $event }] })"

@@ -48,7 +48,9 @@ function isOnItsWay(one: Correction | undefined): boolean {
 const asked = computed(() => {
   const recordsOf = (act: Correction['groups'][number]['act']) =>
     correction.value!.groups.filter((group) => group.act === act).reduce((sum, group) => sum + group.records, 0)
-  const { itemCount, recordCount, writes } = correction.value!
+  const { itemCount, recordCount, writes, repeats } = correction.value!
+  if (repeats)
+    return `Makes ${counted(itemCount, 'value')} of ${counted(recordCount, 'record')}, as changed on ${repeats.from}, the same on ${repeats.on}.`
   if (recordsOf('recreate') + recordsOf('remove') === 0)
     return `Sets ${counted(itemCount, 'value')} of ${counted(recordCount, 'record')} back.`
   const parts = [
@@ -209,7 +211,10 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
         <template v-if="mayApply || session.may('corrections.draft')">
           <Input
             v-model:value="reason"
-            :placeholder="correction.proposed?.reason ?? 'Why is this set back? (kept with the change)'"
+            :placeholder="
+              correction.proposed?.reason ??
+              (correction.repeats ? 'Why? (kept with the change)' : 'Why is this set back? (kept with the change)')
+            "
             aria-label="Reason"
             class="reason"
           />

@@ -1,7 +1,10 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
-import type { Summary } from '@spoor/contract'
+import { useQuery } from '@tanstack/vue-query'
+import { routes, type Summary } from '@spoor/contract'
 import { counted } from '@spoor/core'
+import { computed, ref } from 'vue'
+import { call } from '../api/client.ts'
 import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useRevert } from './revert.ts'
@@ -14,6 +17,14 @@ export interface Props {
 }
 defineProps<Props>()
 const { draft, busy, problem } = useRevert()
+const { data } = useQuery({
+  queryKey: ['correction sources'],
+  queryFn: () => call(routes.listCorrectionSources),
+  staleTime: 60_000,
+})
+/** Where it could be done again; whether it was done there is told when it is tried. */
+const sources = computed(() => ((data.value?.sources.length ?? 0) > 1 ? data.value!.sources : []))
+const sourceId = ref<number | null>(null)
 </script>
 
 <template>
@@ -39,6 +50,22 @@ const { draft, busy, problem } = useRevert()
           >Draft and rehearse</Button
         >
         <span v-if="busy" class="quiet" role="status">&ensp;comparing with the source …</span>
+        <form
+          v-if="sources.length > 0"
+          class="again"
+          @submit.prevent="sourceId !== null && draft({ again: { scope, sourceId } })"
+        >
+          <label
+            >Or the same again on
+            <select v-model="sourceId">
+              <option :value="null" disabled>another source</option>
+              <option v-for="one in sources" :key="one.id" :value="one.id">{{ one.name }}</option>
+            </select></label
+          >
+          <Button size="small" html-type="submit" :disabled="sourceId === null || summary.changes === 0" :loading="busy"
+            >Draft it there</Button
+          >
+        </form>
       </template>
     </div>
   </PressPopover>
@@ -48,6 +75,14 @@ const { draft, busy, problem } = useRevert()
 .all {
   width: 380px;
   font-size: 13px;
+}
+.again {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  margin-top: 12px;
+  padding-top: 10px;
+  border-top: 1px solid var(--line-soft);
 }
 .all p {
   margin: 0 0 8px;

@@ -99,14 +99,15 @@ export function useGroups(correction: Ref<Correction>) {
 }
 
 /** What the values of a group have in common, as its head says it. */
-export function groupWords(group: CorrectionGroup, draft: boolean): string {
+export function groupWords(group: CorrectionGroup, draft: boolean, again = false): string {
   const { act, state, values, records, written } = group
   const many = grouped(values)
-  if (!draft) return written > 0 ? wroteWords(group) : `${many} ${becameWords(state)}`
+  if (!draft) return written > 0 ? wroteWords(group, again) : `${many} ${becameWords(state)}`
   const is = values === 1 ? 'is' : 'are'
   switch (state) {
     case 'clear':
-      if (act === 'recreate') return `${counted(records, 'record')} ${records === 1 ? 'comes' : 'come'} back`
+      if (act === 'recreate')
+        return `${counted(records, 'record')} ${records === 1 ? 'comes' : 'come'} ${again ? 'to be here too' : 'back'}`
       if (act === 'remove') return `${counted(records, 'record')} ${records === 1 ? 'goes' : 'go'}`
       return `${many} ${is} clear`
     case 'changed-since':
@@ -121,17 +122,19 @@ export function groupWords(group: CorrectionGroup, draft: boolean): string {
   }
 }
 
-function wroteWords({ act, records, values, written }: CorrectionGroup): string {
+function wroteWords({ act, records, values, written }: CorrectionGroup, again: boolean): string {
   const wrote = written === values ? counted(records, 'record') : counted(written, 'value')
-  if (act === 'recreate') return `${wrote} made anew`
-  return act === 'remove' ? `${wrote} removed` : `${grouped(written)} set back`
+  if (act === 'recreate') return `${wrote} made ${again ? 'here too' : 'anew'}`
+  if (act === 'remove') return `${wrote} removed`
+  return `${grouped(written)} ${again ? 'made again' : 'set back'}`
 }
 
 /** Why that is, in words. */
-export function groupReason({ act, state, why, since }: CorrectionGroup, draft: boolean): string {
+export function groupReason({ act, state, why, since }: CorrectionGroup, draft: boolean, again = false): string {
   switch (state) {
     case 'clear':
       if (!draft) return ''
+      if (again) return act === 'recreate' ? 'under the same key' : 'as it was there before'
       if (act === 'recreate') return 'as last held, under the key it had'
       return act === 'remove' ? 'as it was made' : 'still what was found'
     case 'changed-since':
