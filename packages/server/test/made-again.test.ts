@@ -1,7 +1,9 @@
-import pg from 'pg'
+import type pg from 'pg'
 import { afterAll, beforeAll, expect, it } from 'vitest'
 import { applyCorrection, rehearseCorrection } from '../src/corrections/carry-out.ts'
 import { draftCorrection } from '../src/corrections/draft.ts'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { putInForce } from '../src/tracking/put-in-force.ts'
 import { drawing } from './drawing.ts'
 import { urlFor } from './names.ts'
 import { makeWorld, track, type World } from './support.ts'
@@ -116,8 +118,6 @@ it('writes no fingerprint and no masked value elsewhere', async () => {
     .first<{ id: number; type_id: number }>('f.id', 'f.type_id')
   await both(`insert into secret values (1, 'a')`)
   for (const edit of [{ keep: 'fingerprint' as const }, { keep: 'values' as const, masked: true }]) {
-    const { readDraft, stageDraft } = await import('../src/tracking/plan-store.ts')
-    const { putInForce } = await import('../src/tracking/put-in-force.ts')
     const { revision } = await readDraft(world.db, world.sourceId)
     await stageDraft(
       world.db,
