@@ -17,6 +17,7 @@ run(async () => {
   const { findRecord } = await import('../bench/find.mjs')
   const { correction } = await import('../bench/correction.mjs')
   const { found } = await import('../bench/found.mjs')
+  const { rebuild } = await import('../bench/rebuild.mjs')
   const { reconcile } = await import('../bench/reconcile.mjs')
   const { amounts, firstView } = await import('../bench/screen.mjs')
   const { standing } = await import('../bench/standing.mjs')
@@ -46,6 +47,7 @@ run(async () => {
     'first-view': firstView,
     amounts,
     correction,
+    rebuild,
     reconcile,
   }
   const wanted = process.argv[2]
