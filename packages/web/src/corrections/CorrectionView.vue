@@ -188,7 +188,9 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
       <p v-if="work" class="work" role="status">
         <span>{{ capitalised(work.doing ?? 'beginning') }} …</span>
         <Progress :percent="share" size="small" aria-label="How far it is" />
-        <Button size="small" @click="stop">Stop; leave the source as it is</Button>
+        <Button v-if="session.may('corrections.draft')" size="small" @click="stop"
+          >Stop; leave the source as it is</Button
+        >
         <span class="quiet">It goes on when you leave this page.</span>
       </p>
       <ProblemNote v-if="undoProblem" :problem="undoProblem" />
@@ -223,7 +225,7 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
             type="primary"
             html-type="submit"
             :loading="busy === 'applying'"
-            :disabled="!writes || busy === 'rehearsing'"
+            :disabled="!writes || busy !== null"
           >
             {{
               correction.writes.values === 0
@@ -236,11 +238,11 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
             :type="correction.proposed ? 'default' : 'primary'"
             html-type="submit"
             :loading="busy === 'applying'"
-            :disabled="!writes || busy === 'rehearsing'"
+            :disabled="!writes || busy !== null"
             >{{ correction.proposed ? 'Ask again' : 'Ask for a second person' }}</Button
           >
         </template>
-        <p v-else class="quiet">Somebody who may correct applies it.</p>
+        <p v-else class="quiet">An administrator or an approver applies it.</p>
         <PressPopover
           v-if="correction.proposed && correction.proposed.byId !== session.person?.id && mayApply"
           title="Send back"
@@ -252,7 +254,7 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
             >
           </form>
         </PressPopover>
-        <Button :loading="busy === 'rehearsing'" @click="rehearse()">Rehearse again</Button>
+        <Button :loading="busy === 'rehearsing'" :disabled="busy !== null" @click="rehearse()">Rehearse again</Button>
         <span class="quiet when"
           >all or nothing · rehearsed {{ correction.trial && fullTime(correction.trial.at) }}</span
         >
