@@ -25,7 +25,7 @@ const seeds = process.env['SPOOR_MILL_SEEDS']
   : kept
 
 /** How many transactions of a world are set back. */
-const setBacks = process.env['SPOOR_MILL_SEEDS'] ? 6 : 3
+const setBacks = process.env['SPOOR_MILL_SEEDS'] ? 6 : 2
 
 let open: World | null = null
 afterAll(async () => {
