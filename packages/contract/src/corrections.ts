@@ -195,7 +195,7 @@ export const correctionRoutes = {
   }),
   listCorrectionSources: route({
     method: 'GET',
-    path: '/corrections/sources',
+    path: '/correction-sources',
     needs: 'corrections.draft',
     summary: 'The sources on which changes could be made again',
     response: v.object({ sources: v.array(v.object({ id: v.number(), name: v.string() })) }),
