@@ -1,6 +1,6 @@
 import { applyCorrection, rehearseCorrection } from '../packages/server/dist/corrections/carry-out.js'
 import { draftCorrection } from '../packages/server/dist/corrections/draft.js'
-import { readCorrection } from '../packages/server/dist/corrections/store.js'
+import { readCorrection } from '../packages/server/dist/corrections/shown.js'
 import { makeWorld, median } from './world.mjs'
 
 const records = 10_000

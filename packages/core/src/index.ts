@@ -119,6 +119,7 @@ export {
   invertWrites,
   itemPlace,
   itemsOfChanges,
+  placeOfRecord,
   rehearse,
   writesOf,
   type Act,
@@ -132,7 +133,7 @@ export {
   type RevertedChange,
   type RevertItem,
 } from './revert/plan.ts'
-export { actsOf, placesReferred, type RecordAct, type Reference } from './revert/acts.ts'
+export { actsOf, recordsReferred, type RecordAct, type Reference } from './revert/acts.ts'
 export { mergedValue } from './revert/merge.ts'
 export { lockHolds, lockWords, planTroubles, troubleWords, type PlanTrouble } from './plan/troubles.ts'
 export { planLines, type PlanLine } from './plan/words.ts'

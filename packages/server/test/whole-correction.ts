@@ -1,5 +1,6 @@
 import type { Correction, CorrectionItem } from '@spoor/contract'
-import { listItems, readCorrection } from '../src/corrections/store.ts'
+import { readCorrection } from '../src/corrections/shown.ts'
+import { listItems } from '../src/corrections/store.ts'
 import type { SignedIn } from '../src/http/bind.ts'
 import type { World } from './support.ts'
 

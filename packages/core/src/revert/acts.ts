@@ -1,6 +1,6 @@
 import type { CapturedValue } from '../value/type.ts'
 import { groupBy } from '../words/group.ts'
-import type { Act, GuardedWrite } from './plan.ts'
+import { placeOfRecord, type Act, type GuardedWrite } from './plan.ts'
 
 /** What is done with one record in one go. */
 export interface RecordAct {
@@ -22,14 +22,14 @@ export interface Reference {
 }
 
 /**
- * The records that a record refers to, as `type/key`; those of which a part is not known are left out.
+ * The records that a record refers to; those of which a part is not known are left out.
  * @param valueOf a field's value, undefined where it is not known
  */
-export function placesReferred(
+export function recordsReferred(
   key: string,
   references: readonly Reference[],
   valueOf: (fieldId: number) => CapturedValue | undefined,
-): { place: string; reference: Reference }[] {
+): { typeId: number; key: string; reference: Reference }[] {
   const own = JSON.parse(key) as string[]
   return references.flatMap((reference) => {
     const parts = reference.parts.map(({ fieldId, keyAt }) => {
@@ -37,12 +37,10 @@ export function placesReferred(
       return value === undefined && keyAt !== null ? own[keyAt] : value
     })
     return parts.every((part) => typeof part === 'string')
-      ? [{ place: `${reference.toTypeId}/${JSON.stringify(parts)}`, reference }]
+      ? [{ typeId: reference.toTypeId, key: JSON.stringify(parts), reference }]
       : []
   })
 }
-
-const placeOf = ({ typeId, key }: Pick<RecordAct, 'typeId' | 'key'>) => `${typeId}/${key}`
 
 /**
  * Writes by record, in an order in which a source can take them: what is made anew before what refers to it, what is removed
@@ -58,7 +56,7 @@ export function actsOf(
     [
       ...groupBy(
         writes.filter(({ act }) => act === wanted),
-        placeOf,
+        placeOfRecord,
       ).values(),
     ].map((group): RecordAct => {
       const { act, typeId, key } = group[0]!
@@ -89,21 +87,23 @@ function inOrder(
   references: (typeId: number) => readonly Reference[],
   held: (write: GuardedWrite) => CapturedValue,
 ): { steps: RecordAct[][]; cut: GuardedWrite[] } {
-  const byPlace = new Map(acts.map((act) => [placeOf(act), act]))
+  const byPlace = new Map(acts.map((act) => [placeOfRecord(act), act]))
   const cut: GuardedWrite[] = []
   /** By record: the records it waits for, by the references that lead there, and those that wait for it. */
   const waits = new Map<string, Map<string, Reference[]>>()
   const waiting = new Map<string, string[]>()
   for (const act of acts) {
     const values = new Map(act.writes.map((write) => [write.fieldId, held(write)]))
-    const [place, needs] = [placeOf(act), new Map<string, Reference[]>()]
-    for (const { place: to, reference } of placesReferred(act.key, references(act.typeId), (id) => values.get(id)))
-      if (to !== place && byPlace.has(to)) needs.set(to, [...(needs.get(to) ?? []), reference])
+    const [place, needs] = [placeOfRecord(act), new Map<string, Reference[]>()]
+    for (const referred of recordsReferred(act.key, references(act.typeId), (id) => values.get(id))) {
+      const to = placeOfRecord(referred)
+      if (to !== place && byPlace.has(to)) needs.set(to, [...(needs.get(to) ?? []), referred.reference])
+    }
     waits.set(place, needs)
     for (const to of needs.keys()) waiting.set(to, [...(waiting.get(to) ?? []), place])
   }
   const steps: RecordAct[][] = []
-  let ready = acts.map(placeOf).filter((place) => waits.get(place)!.size === 0)
+  let ready = acts.map(placeOfRecord).filter((place) => waits.get(place)!.size === 0)
   while (waits.size > 0) {
     if (ready.length === 0) {
       ready = cutOne()

@@ -1,3 +1,4 @@
+import { recordPlace } from '../capture/order.ts'
 import type { CapturedValue } from '../value/type.ts'
 
 /** What is done for a value: it is set, or its whole record is made anew or removed. */
@@ -53,12 +54,15 @@ export type RehearsedState =
 
 export type RehearsedItem = RevertItem & RehearsedState
 
+/** Identity of the record of an item. */
+export function placeOfRecord({ typeId, key }: Pick<RevertItem, 'typeId' | 'key'>): string {
+  return recordPlace(typeId, key)
+}
+
 /** Identity of the place an item writes to. */
 export function itemPlace(item: Pick<RevertItem, 'typeId' | 'key' | 'fieldId'>): string {
   return `${item.typeId}/${item.fieldId}/${item.key}`
 }
-
-const recordOf = ({ typeId, key }: Pick<RevertItem, 'typeId' | 'key'>) => `${typeId}/${key}`
 
 /**
  * Several picked changes of one field of one record that follow each other become one item: found by the last of them,
@@ -72,12 +76,12 @@ export function itemsOfChanges(changes: readonly RevertedChange[]): RevertItem[]
   for (const change of changes) {
     const earlier = byPlace.get(itemPlace(change))
     byPlace.set(itemPlace(change), earlier?.found === change.target ? { ...change, target: earlier.target } : change)
-    const known = actions.get(recordOf(change))
+    const known = actions.get(placeOfRecord(change))
     if (known) known.last = change.action
-    else actions.set(recordOf(change), { first: change.action, last: change.action })
+    else actions.set(placeOfRecord(change), { first: change.action, last: change.action })
   }
   return [...byPlace.values()].flatMap(({ action: _, ...item }): RevertItem[] => {
-    const { first, last } = actions.get(recordOf(item))!
+    const { first, last } = actions.get(placeOfRecord(item))!
     if (first === 'create') return last === 'delete' ? [] : [{ ...item, target: null, act: 'remove' }]
     return [{ ...item, act: last === 'delete' ? 'recreate' : 'set' }]
   })
@@ -136,16 +140,14 @@ export function following(
 ): (item: Pick<RevertItem, 'typeId' | 'key' | 'fieldId'>) => 'written' | 'follows' | 'alone' {
   const wanted = new Set(items.map(itemPlace))
   const writable = new Set(
-    items
-      .filter((item) => derivedFrom(item.typeId, item.fieldId)?.length === 0)
-      .map(({ typeId, key }) => `${typeId}/${key}`),
+    items.filter((item) => derivedFrom(item.typeId, item.fieldId)?.length === 0).map(placeOfRecord),
   )
   return (item) => {
     const causes = derivedFrom(item.typeId, item.fieldId)
     if (causes?.length === 0) return 'written'
     const moves =
       causes === null
-        ? writable.has(`${item.typeId}/${item.key}`)
+        ? writable.has(placeOfRecord(item))
         : causes.some((fieldId) => wanted.has(itemPlace({ ...item, fieldId })))
     return moves ? 'follows' : 'alone'
   }
@@ -168,13 +170,13 @@ export interface GuardedWrite {
 export function writesOf(rehearsed: readonly RehearsedItem[]): GuardedWrite[] {
   const kept = new Set(
     rehearsed.flatMap((item) =>
-      item.act === 'remove' && 'choice' in item && item.choice !== 'overwrite' ? [recordOf(item)] : [],
+      item.act === 'remove' && 'choice' in item && item.choice !== 'overwrite' ? [placeOfRecord(item)] : [],
     ),
   )
   return rehearsed.flatMap((item) => {
     if (item.state !== 'clear' && item.state !== 'changed-since') return []
     if (item.choice !== 'overwrite' && item.choice !== 'merge') return []
-    if (item.act === 'remove' && kept.has(recordOf(item))) return []
+    if (item.act === 'remove' && kept.has(placeOfRecord(item))) return []
     const value = item.choice === 'merge' && item.state === 'changed-since' ? item.merged : item.target
     // What stands there again is set like any other value.
     const act = item.act === 'recreate' && item.state === 'changed-since' ? 'set' : item.act

@@ -23,53 +23,37 @@ const mostNamed = 5
 /**
  * The changes of some saves made again on a source of the same shape: a type is the table of the same name in the schema of the same
  * name, a field its column of the same name, a record the one with the same key.
- * @param rows in capture order
- * @throws Problem where they were made on that source, on several, or there is no such source
+ * @param rows in capture order, of one source, one at least
+ * @throws Problem where they were made on that source, none has a place there, or there is no such source
  */
 export async function madeAgain(db: Database, rows: readonly ChangeRow[], sourceId: number): Promise<Again> {
   const source = await db('spoor.source').where({ id: sourceId }).first<{ name: string } | undefined>('name')
   if (!source) throw new Problem('not-found', 'There is no such source. Nothing was drafted.')
-  const from = new Set(rows.map((row) => row.source_id))
-  if (from.size > 1 || from.has(sourceId))
+  const from = rows[0]!.source_id
+  if (from === sourceId)
     throw new Problem(
       'nothing-to-revert',
-      from.has(sourceId)
-        ? `They were made on ${source.name} itself. Nothing was drafted; choose another source.`
-        : 'The changes come from several sources. Nothing was drafted; make them again from one at a time.',
+      `They were made on ${source.name} itself. Nothing was drafted; choose another source.`,
     )
   const places = await placesOn(db, rows, sourceId)
-  const kept = await withValues(db, rows)
-  const missing = new Map<string, number>()
+  const isKept = await keptValues(db, rows)
+  const missing = new Set<string>()
   const again = rows.flatMap((row): ChangeRow[] => {
-    const place = places.get(row.field_id)!
-    const why = place.fieldId === null ? place.name : kept(row) ? null : `${place.name} (masked, or no value is kept)`
-    if (why !== null || place.fieldId === null || place.typeId === null) {
-      missing.set(why ?? place.name, (missing.get(why ?? place.name) ?? 0) + 1)
-      return []
+    const { name, typeId, fieldId } = places.get(row.field_id)!
+    if (typeId !== null && fieldId !== null && isKept(row)) {
+      const { before: after, after: before } = row
+      const action = turned[row.action]
+      return [{ ...row, source_id: sourceId, type_id: typeId, field_id: fieldId, before, after, action }]
     }
-    const { before: after, after: before } = row
-    return [
-      {
-        ...row,
-        source_id: sourceId,
-        type_id: place.typeId,
-        field_id: place.fieldId,
-        before,
-        after,
-        action: turned[row.action],
-      },
-    ]
+    missing.add(fieldId === null ? name : `${name} (masked, or no value is kept)`)
+    return []
   })
-  const named = [...missing.keys()].slice(0, mostNamed)
-  const more = missing.size - named.length
-  return {
-    rows: again.toReversed(),
-    from: [...from][0] ?? sourceId,
-    without:
-      missing.size === 0
-        ? ''
-        : ` Without ${listed(more > 0 ? [...named, counted(more, 'more field')] : named)}, which ${source.name} does not have so.`,
-  }
+  const named = [...missing].slice(0, mostNamed)
+  if (missing.size > named.length) named.push(counted(missing.size - named.length, 'more field'))
+  const without = named.length === 0 ? '' : ` Without ${listed(named)}, which ${source.name} does not have so.`
+  if (again.length === 0)
+    throw new Problem('nothing-to-revert', `None of it has a place there. Nothing was drafted.${without}`)
+  return { rows: again.toReversed(), from, without }
 }
 
 interface Place {
@@ -93,7 +77,7 @@ async function placesOn(db: Database, rows: readonly ChangeRow[], sourceId: numb
 }
 
 /** Whether the values of a change are kept, and may be written elsewhere, where they may not be masked. */
-async function withValues(db: Database, rows: readonly ChangeRow[]): Promise<(row: ChangeRow) => boolean> {
+async function keptValues(db: Database, rows: readonly ChangeRow[]): Promise<(row: ChangeRow) => boolean> {
   const masked = await maskedFields(db)
   const { rows: hidden } = await db.raw<{ rows: { save_id: string; field_id: number }[] }>(
     `select w.save_id, w.field_id from unnest(?::bigint[], ?::timestamptz[], ?::int[]) as w(save_id, captured_at, field_id)

@@ -1,10 +1,10 @@
-import { placesReferred, type Reference } from '@spoor/core'
+import { placeOfRecord, recordPlace, recordsReferred, type Reference } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 import type { Sources } from '../sources/registry.ts'
 import { columns, mostChanges, tooMany, type ChangeRow } from './change-rows.ts'
 import { referencesIn } from './tables.ts'
 
-const placeOf = (row: ChangeRow) => `${row.type_id}/${row.record_key}`
+const placeOf = (row: ChangeRow) => recordPlace(row.type_id, row.record_key)
 
 /**
  * What comes back along with deleted records: the records that they refer to, where those were deleted too, and what went, or lost
@@ -35,24 +35,20 @@ export async function whatBelongs(
   return along
 }
 
-/** The values before, by record, of what saves changed. */
+/** The values before of what saves changed, by save. */
 function valuesBefore(rows: readonly ChangeRow[]): Map<string, { row: ChangeRow; before: Map<number, string | null> }> {
   const records = new Map<string, { row: ChangeRow; before: Map<number, string | null> }>()
   for (const row of rows) {
-    const place = `${row.save_id}/${placeOf(row)}`
-    if (!records.has(place)) records.set(place, { row, before: new Map() })
-    records.get(place)!.before.set(row.field_id, row.before)
+    if (!records.has(row.save_id)) records.set(row.save_id, { row, before: new Map() })
+    records.get(row.save_id)!.before.set(row.field_id, row.before)
   }
   return records
 }
 
-function referredBy(
+const referredBy = (
   references: ReadonlyMap<number, readonly Reference[]>,
   { row, before }: { row: ChangeRow; before: ReadonlyMap<number, string | null> },
-): string[] {
-  const of = references.get(row.type_id) ?? []
-  return placesReferred(row.record_key, of, (fieldId) => before.get(fieldId)).map(({ place }) => place)
-}
+) => recordsReferred(row.record_key, references.get(row.type_id) ?? [], (fieldId) => before.get(fieldId))
 
 /** What else the transactions that deleted some records deleted, or took the reference to them from, at any depth. */
 async function wentWith(
@@ -73,21 +69,21 @@ async function wentWith(
     ],
   )
   if (rows.length > mostChanges) throw tooMany()
-  const gone = new Set(deleted.map(placeOf))
-  const left = valuesBefore(rows)
+  const records = valuesBefore(rows)
+  const dependents = new Map<string, string[]>()
+  for (const [save, record] of records)
+    for (const to of referredBy(references, record).map(placeOfRecord))
+      dependents.set(to, [...(dependents.get(to) ?? []), save])
   const went = new Set<string>()
-  for (let found = true; found;) {
-    found = false
-    for (const [place, record] of left) {
-      const to = referredBy(references, record).filter((other) => gone.has(other))
-      if (to.length === 0) continue
-      left.delete(place)
-      went.add(place)
-      if (record.row.action === 'delete') gone.add(placeOf(record.row))
-      found = true
+  const gone = deleted.map(placeOf)
+  for (let place = gone.pop(); place !== undefined; place = gone.pop())
+    for (const save of dependents.get(place) ?? []) {
+      if (went.has(save)) continue
+      went.add(save)
+      const { row } = records.get(save)!
+      if (row.action === 'delete') gone.push(placeOf(row))
     }
-  }
-  return rows.filter((row) => went.has(`${row.save_id}/${placeOf(row)}`))
+  return rows.filter((row) => went.has(row.save_id))
 }
 
 /** The deletions of records that some refer to and that are not there. */
@@ -97,11 +93,8 @@ async function neededBy(
   deleted: readonly ChangeRow[],
   known: ReadonlySet<string>,
 ): Promise<ChangeRow[]> {
-  const needed = new Set([...valuesBefore(deleted).values()].flatMap((record) => referredBy(references, record)))
-  const places = [...needed].map((place) => {
-    const at = place.indexOf('/')
-    return { typeId: Number(place.slice(0, at)), key: place.slice(at + 1) }
-  })
+  const needed = [...valuesBefore(deleted).values()].flatMap((record) => referredBy(references, record))
+  const places = [...new Map(needed.map((one) => [placeOfRecord(one), one])).values()]
   if (places.length === 0) return []
   const { rows } = await db.raw<{ rows: ChangeRow[] }>(
     `select ${columns} from unnest(?::int[], ?::text[]) as w(type_id, record_key)

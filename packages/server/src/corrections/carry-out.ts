@@ -5,6 +5,7 @@ import {
   foldRows,
   itemPlace,
   namedBy,
+  placeOfRecord,
   writesOf,
   type GuardedWrite,
   type RecordAct,
@@ -27,10 +28,10 @@ import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { applying, noteAttempt, outcomeOf, settleAs, type Attempt } from './attempt.ts'
 import { choose, chosenAnew, type RehearsalChoices } from './choices.ts'
-import { addItems, blockedWords, noSuch, readItems, type KeptItem, type KeptTrial } from './store.ts'
+import { addItems, blockedWords, noSuch, readItems, type HeadRow, type KeptItem, type KeptTrial } from './store.ts'
 import { demandSecondPerson, withdraw } from './approval.ts'
 import { compare, type Comparable, type Compared } from './compare.ts'
-import { keptThen, ordersOf, type Orderly } from './orders.ts'
+import { hasOrders, inOrder, keptThen, type Orderly } from './orders.ts'
 import type { JobAtWork } from '../work/work.ts'
 import { ActRefused, lockCurrent, writeActs, type Tell } from './source-writer.ts'
 import { planInForce } from '../tracking/plan-store.ts'
@@ -59,12 +60,15 @@ interface Trial {
   refusal: string | null
   refused: Refusal[]
   effects: Effect[]
+  removeFirst: boolean
 }
 
 interface Plan extends Comparable, Orderly {
   sourceId: number
   /** Whether what the source says of a row may hold a masked value. */
   hidesRows: boolean
+  /** As the last rehearsal found that the source takes it. */
+  removeFirst: boolean
 }
 
 /**
@@ -123,7 +127,7 @@ async function tried(source: Database, attempt: (trx: Knex.Transaction) => Promi
   } catch (error) {
     if (error instanceof TrialOver) return error.trial
     if (isUnreachable(error) || errorCode(error) === undefined) throw error
-    return { refusal: sourceWords(error, null), refused: [], effects: [] }
+    return { refusal: sourceWords(error, null), refused: [], effects: [], removeFirst: false }
   }
 }
 
@@ -140,11 +144,13 @@ async function tryWrites(
   writes: readonly GuardedWrite[],
   tell: Tell,
 ): Promise<Trial> {
-  const [acts, others] = ordersOf(plan, writes)
+  const acts = inOrder(plan, writes, { removeFirst: false })
   const refusal = await carriedOut(sourceTrx, plan, acts, tell)
-  if (refusal === null || (others && (await carriedOut(sourceTrx, plan, others, tell)) === null))
-    return { refusal: null, refused: [], effects: await effectsOf(db, sourceTrx, writes) }
-  const labels = new Map(plan.items.map((item) => [`${item.typeId}/${item.key}`, item.label]))
+  const others = refusal !== null && hasOrders(writes) ? inOrder(plan, writes, { removeFirst: true }) : null
+  const removeFirst = others !== null && (await carriedOut(sourceTrx, plan, others, tell)) === null
+  if (refusal === null || removeFirst)
+    return { refusal: null, refused: [], effects: await effectsOf(db, sourceTrx, writes), removeFirst }
+  const labels = new Map(plan.items.map((item) => [placeOfRecord(item), item.label]))
   const refused: Refusal[] = []
   // By halves: whatever goes through together needs no look at each.
   const search = async (some: readonly RecordAct[], words: string): Promise<void> => {
@@ -157,10 +163,10 @@ async function tryWrites(
       return
     }
     const { typeId, key } = some[0]!
-    refused.push({ typeId, key, label: labels.get(`${typeId}/${key}`) ?? key, words })
+    refused.push({ typeId, key, label: labels.get(placeOfRecord({ typeId, key })) ?? key, words })
   }
   await search(acts, refusal)
-  return { refusal, refused, effects: [] }
+  return { refusal, refused, effects: [], removeFirst: false }
 }
 
 /**
@@ -250,11 +256,8 @@ async function applyLocked(
           'No value would be written: each is as wanted already, blocked, or was changed since and is to be kept. The draft stands.',
         )
       await declare(sourceTrx, person, reason, correctionId)
-      const [acts, others] = ordersOf(plan, planned)
-      const tell = telling(job, 'writing')
-      const refusal = await carriedOut(sourceTrx, plan, acts, tell)
-      if (refusal !== null && !(others && (await carriedOut(sourceTrx, plan, others, tell)) === null))
-        throw refused(refusal)
+      const refusal = await carriedOut(sourceTrx, plan, inOrder(plan, planned, plan), telling(job, 'writing'))
+      if (refusal !== null) throw refused(refusal)
       const overridden = await overriddenOf(sourceTrx, plan, planned)
       const places = new Set(planned.map(itemPlace))
       const items = plan.items.filter((item) => places.has(itemPlace(item)))
@@ -337,7 +340,7 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
   const head = await trx('spoor.correction')
     .where({ id: correctionId })
     .forUpdate()
-    .first<{ source_id: number; state: string } | undefined>('source_id', 'state')
+    .first<Pick<HeadRow, 'source_id' | 'state' | 'trial'> | undefined>('source_id', 'state', 'trial')
   if (!head) throw noSuch(correctionId)
   if (head.state === 'applying') throw underWay()
   if (head.state !== 'draft')
@@ -364,7 +367,8 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
   const fingerprinted = new Set(rows.map((row) => row.field_id))
   const references = await referencesIn(trx, discovered, head.source_id)
   const keptOf = await keptThen(trx, correctionId, tables)
-  return { sourceId: head.source_id, items, tables, hidesRows, fingerprinted, follows, references, keptOf }
+  const removeFirst = head.trial?.removeFirst ?? false
+  return { sourceId: head.source_id, items, tables, hidesRows, fingerprinted, follows, references, keptOf, removeFirst }
 }
 
 async function declare(

@@ -1,4 +1,4 @@
-import { groupBy, type Choice } from '@spoor/core'
+import { groupBy, placeOfRecord, type Choice } from '@spoor/core'
 import type { Knex } from 'knex'
 import { Problem } from '../errors.ts'
 import { itemsOfGroup, type KeptItem, type KeptTrial } from './store.ts'
@@ -13,8 +13,6 @@ export interface RehearsalChoices {
 /** Whether anything is chosen with it. */
 export const chosenAnew = ({ items, groups = [], leaveRefused = false }: RehearsalChoices) =>
   (items?.size ?? 0) > 0 || groups.length > 0 || leaveRefused
-
-const recordOf = ({ typeId, key }: KeptItem) => `${typeId}/${key}`
 
 /**
  * Puts what was chosen down with each value.
@@ -35,13 +33,13 @@ export async function choose(
     )
   const removed = groupBy(
     items.filter(({ act }) => act === 'remove'),
-    recordOf,
+    placeOfRecord,
   )
   const take = (item: KeptItem, choice: Choice) => {
     item.choice = choice
     if (item.act !== 'remove') return
     // A record goes or stays whole; what changed of it since is chosen value by value.
-    for (const other of removed.get(recordOf(item))!)
+    for (const other of removed.get(placeOfRecord(item))!)
       if (choice === 'leave') other.choice = 'leave'
       else if (other.choice === 'leave') other.choice = 'keep'
   }
@@ -57,6 +55,6 @@ export async function choose(
   }
   if (!leaveRefused) return
   const row = await trx('spoor.correction').where({ id: correctionId }).first<{ trial: KeptTrial | null }>('trial')
-  const refused = new Set((row.trial?.refused ?? []).map(({ typeId, key }) => `${typeId}/${key}`))
-  for (const item of items) if (refused.has(recordOf(item))) item.choice = 'leave'
+  const refused = new Set((row.trial?.refused ?? []).map(placeOfRecord))
+  for (const item of items) if (refused.has(placeOfRecord(item))) item.choice = 'leave'
 }

@@ -3,6 +3,7 @@ import {
   itemPlace,
   mergedValue,
   rehearse,
+  valueKind,
   type Chosen,
   type CurrentValue,
   type following,
@@ -67,8 +68,9 @@ export async function compare(
   const chosen = new Map(
     all.map((item): [string, Chosen] => [itemPlace(item), { choice: item.choice, seen: item.now }]),
   )
-  const merge = await asWritten(sourceTrx, tables, wanted, current)
-  return { rehearsed: rehearse(wanted, current, chosen, merge), more }
+  const merge = (item: RevertItem, now: string | null) =>
+    mergedValue(tables.get(item.typeId)!.fields.get(item.fieldId)!.baseType, { ...item, now })
+  return { rehearsed: await asWritten(sourceTrx, tables, rehearse(wanted, current, chosen, merge)), more }
 }
 
 /** What records that are to be removed hold in fields that were empty when they were made: somebody wrote that since. */
@@ -85,7 +87,8 @@ async function gotSince(
     const table = tables.get(typeId)
     if (!table) continue
     const byKey = new Map(ofType.map((item) => [item.key, item]))
-    for (const [key, held] of await readRows(sourceTrx, table, [...table.fields.values()], [...byKey.keys()])) {
+    const rows = await readRows(sourceTrx, table, [...table.fields.values()], [...byKey.keys()], { lock: true })
+    for (const [key, held] of rows) {
       const first = byKey.get(key)!
       for (const fieldId of keptOf(first))
         if ((held.get(fieldId) ?? null) !== null && !known.has(itemPlace({ typeId, key, fieldId })))
@@ -95,29 +98,28 @@ async function gotSince(
   return more
 }
 
-/** What values would be merged to, in the form in which the source writes them. */
+/** What is merged in the form in which the source writes it; what it does not take so, or takes a part of, is not merged. */
 async function asWritten(
   sourceTrx: Knex.Transaction,
   tables: ReadonlyMap<number, WritableTable>,
-  items: readonly RevertItem[],
-  current: (item: RevertItem) => CurrentValue,
-): Promise<(item: RevertItem) => string | null> {
-  const merged = items.flatMap((item) => {
-    const [now, field] = [current(item), tables.get(item.typeId)?.fields.get(item.fieldId)]
-    if (item.act !== 'set' || !field || now.state !== 'value') return []
-    if (now.value === item.found || now.value === item.target) return []
-    const value = mergedValue(field.baseType, { ...item, now: now.value })
-    return value === null ? [] : [{ place: itemPlace(item), field, value }]
+  rehearsed: readonly RehearsedItem[],
+): Promise<RehearsedItem[]> {
+  const written = new Map<RehearsedItem, string | null>()
+  const merged = rehearsed.flatMap((item) =>
+    item.state === 'changed-since' && item.merged !== null ? [{ item, value: item.merged }] : [],
+  )
+  for (const [field, of] of groupBy(merged, ({ item }) => tables.get(item.typeId)!.fields.get(item.fieldId)!)) {
+    const values = of.map(({ value }) => value)
+    const taken = await rewritten(sourceTrx, field, values)
+    for (const [at, { item, value }] of of.entries()) {
+      const now = taken?.[at] ?? null
+      // A text is cut by its type without a word.
+      written.set(item, valueKind(field.baseType) === 'text' && now !== value ? null : now)
+    }
+  }
+  return rehearsed.map((item) => {
+    if (item.state !== 'changed-since' || item.merged === null) return item
+    const value = written.get(item) ?? null
+    return { ...item, merged: value, choice: value === null && item.choice === 'merge' ? 'keep' : item.choice }
   })
-  const written = new Map<string, string | null>()
-  for (const [field, of] of groupBy(merged, (one) => one.field))
-    for (const [at, value] of (
-      await rewritten(
-        sourceTrx,
-        field,
-        of.map((one) => one.value),
-      )
-    ).entries())
-      written.set(of[at]!.place, value)
-  return (item) => written.get(itemPlace(item)) ?? null
 }

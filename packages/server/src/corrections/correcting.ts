@@ -7,8 +7,8 @@ import type { Sources } from '../sources/registry.ts'
 import { ask, endWithin, type JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { settleAttempts } from './attempt.ts'
-import { subjectOf } from './subject.ts'
 import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
+import { subjectOf } from './store.ts'
 
 /** What is to be done about a correction, and by whom. */
 export type CorrectingWish = { correctionId: number; person: SignedIn } & (

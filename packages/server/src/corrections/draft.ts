@@ -1,4 +1,12 @@
-import { groupBy, itemPlace, itemsOfChanges, type RevertedChange, type RevertItem, type Scope } from '@spoor/core'
+import {
+  groupBy,
+  itemPlace,
+  itemsOfChanges,
+  placeOfRecord,
+  type RevertedChange,
+  type RevertItem,
+  type Scope,
+} from '@spoor/core'
 import type { routes } from '@spoor/contract'
 import type * as v from 'valibot'
 import { baselineRow } from '../baselines/baselines.ts'
@@ -40,30 +48,31 @@ export async function draftCorrection(
   wish: DraftWish,
   person: SignedIn,
 ): Promise<number> {
-  const wanted = await wished(db, wish, person)
-  if (wanted.rows.length > mostChanges) throw tooMany()
-  const again = 'again' in wish ? await madeAgain(db, wanted.rows, wish.again.sourceId) : null
-  const { leftOut, asked } = wanted
-  const rows = again?.rows ?? wanted.rows
-  if (rows.length === 0)
+  const { rows: meant, leftOut, asked } = await wished(db, wish, person)
+  if (meant.length > mostChanges) throw tooMany()
+  if (meant.length === 0)
     throw new Problem(
       'nothing-to-revert',
       leftOut > 0
         ? 'It only made and deleted records, and of none of those all was asked for. Nothing was drafted; ask for the whole saves.'
         : 'None of it is a change that can be set back. Nothing was drafted; pick other changes.',
     )
-  if (new Set(rows.map((row) => row.source_id)).size > 1)
+  if (new Set(meant.map((row) => row.source_id)).size > 1)
     throw new Problem(
       'nothing-to-revert',
       'The changes come from several sources. Nothing was drafted; make one correction for each source.',
     )
+  const again = 'again' in wish ? await madeAgain(db, meant, wish.again.sourceId) : null
+  const rows = again?.rows ?? meant
   const asAsked = await itemsOf(db, rows, again !== null)
-  const anew = new Set(asAsked.items.filter(({ act }) => act === 'recreate').map(recordOf))
-  const gone = asAsked.rows.filter((row, at) => row.action === 'delete' && anew.has(recordOf(asAsked.changes[at]!)))
-  const along = again ? [] : await whatBelongs(db, sources, gone, rows)
-  const all = [...rows, ...along].sort(inCaptureOrder)
-  if (all.length > mostChanges) throw tooMany()
-  const { items, changes, rows: kept, taken } = along.length === 0 ? asAsked : await itemsOf(db, all, false)
+  const along = again ? [] : await whatBelongs(db, sources, deletionsOf(asAsked), rows)
+  if (rows.length + along.length > mostChanges) throw tooMany()
+  const {
+    items,
+    changes,
+    rows: kept,
+    taken,
+  } = along.length === 0 ? asAsked : await itemsOf(db, [...rows, ...along].sort(inCaptureOrder), false)
   if (items.length === 0)
     throw new Problem('nothing-to-revert', 'It made its records and deleted them again. Nothing was drafted.')
   const rowsAt = groupBy(
@@ -110,14 +119,23 @@ export async function draftCorrection(
   })
 }
 
-const recordOf = ({ typeId, key }: Pick<RevertedChange, 'typeId' | 'key'>) => `${typeId}/${key}`
+interface Folded {
+  items: RevertItem[]
+  /** What the items were made of, and the rows that they are. */
+  changes: RevertedChange[]
+  rows: ChangeRow[]
+  /** Saves that made or deleted records whose key is another's by now. */
+  taken: number
+}
+
+/** The deletions of records that are to come back. */
+function deletionsOf({ items, changes, rows }: Folded): ChangeRow[] {
+  const anew = new Set(items.filter(({ act }) => act === 'recreate').map(placeOfRecord))
+  return rows.filter((row, at) => row.action === 'delete' && anew.has(placeOfRecord(changes[at]!)))
+}
 
 /** @param elsewhere whether they are another source's than the one that they are written to, so that keys are as they were */
-async function itemsOf(
-  db: Database,
-  rows: readonly ChangeRow[],
-  elsewhere: boolean,
-): Promise<{ items: RevertItem[]; changes: RevertedChange[]; rows: ChangeRow[]; taken: number }> {
+async function itemsOf(db: Database, rows: readonly ChangeRow[], elsewhere: boolean): Promise<Folded> {
   const present = elsewhere ? rows.map((row) => ({ key: row.record_key, since: 0n })) : await presentKeys(db, rows)
   const all = rows.map((row, at) => ({
     row,
@@ -131,7 +149,9 @@ async function itemsOf(
       action: row.action,
     } satisfies RevertedChange,
   }))
-  const taken = new Set(elsewhere ? [] : [...groupBy(all, ({ change }) => recordOf(change)).values()].flatMap(ofTaken))
+  const taken = new Set(
+    elsewhere ? [] : [...groupBy(all, ({ change }) => placeOfRecord(change)).values()].flatMap(ofTaken),
+  )
   const kept = all.filter((one) => !taken.has(one))
   const changes = kept.map(({ change }) => change)
   return {

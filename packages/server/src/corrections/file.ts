@@ -1,4 +1,4 @@
-import { writesOf, type RecordAct, type RehearsedItem } from '@spoor/core'
+import { placeOfRecord, writesOf, type RecordAct, type RehearsedItem } from '@spoor/core'
 import { stringify } from 'csv-stringify'
 import type { Database } from '../database/knex.ts'
 import { quoteIdentifier as id, quoteLiteral } from '../database/identifier.ts'
@@ -6,8 +6,8 @@ import { Problem } from '../errors.ts'
 import { inert } from '../ledger/inert.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import type { Sources } from '../sources/registry.ts'
-import { keptThen, ordersOf } from './orders.ts'
-import { noSuch, readItems } from './store.ts'
+import { inOrder, keptThen } from './orders.ts'
+import { noSuch, readItems, type HeadRow } from './store.ts'
 import { referencesIn, writableTables } from './tables.ts'
 import type { WritableField, WritableTable } from './source-writer.ts'
 
@@ -23,7 +23,7 @@ interface Written {
 async function writtenBy(db: Database, sources: Sources, correctionId: number): Promise<Written> {
   const head = await db('spoor.correction')
     .where({ id: correctionId })
-    .first<{ source_id: number; state: string } | undefined>('source_id', 'state')
+    .first<Pick<HeadRow, 'source_id' | 'state' | 'trial'> | undefined>('source_id', 'state', 'trial')
   if (!head) throw noSuch(correctionId)
   if (head.state !== 'draft')
     throw new Problem(
@@ -44,8 +44,9 @@ async function writtenBy(db: Database, sources: Sources, correctionId: number): 
   const tables = await writableTables(db, discovered, [...new Set(items.map((item) => item.typeId))])
   const references = await referencesIn(db, discovered, head.source_id)
   const keptOf = await keptThen(db, correctionId, tables)
-  const labels = new Map(items.map((item) => [`${item.typeId}/${item.key}`, item.label]))
-  return { correctionId, acts: ordersOf({ references, keptOf }, writes)[0], labels, tables }
+  const labels = new Map(items.map((item) => [placeOfRecord(item), item.label]))
+  const order = { removeFirst: head.trial?.removeFirst ?? false }
+  return { correctionId, acts: inOrder({ references, keptOf }, writes, order), labels, tables }
 }
 
 const literal = (value: string | null, { castType }: Pick<WritableField, 'castType'>) =>
@@ -133,18 +134,17 @@ export async function correctionList(
     quoted_string: true,
   })
   const text = (value: string | null) => (value === null ? null : inert(value))
-  for (const { act, typeId, key, writes } of acts)
-    for (const { fieldId, expected, value } of writes) {
-      const table = tables.get(typeId)
-      const column = table?.fields.get(fieldId)?.column
-      if (!table || column === undefined) continue
-      const label = labels.get(`${typeId}/${key}`) ?? key
-      const [name, what] = [
-        `${table.schema}.${table.table}`,
-        { set: 'set', recreate: 'make anew', remove: 'remove' }[act],
-      ]
-      sheet.write([name, inert(key), inert(label), what, inert(column), text(expected), text(value)])
+  const doing = { set: 'set', recreate: 'make anew', remove: 'remove' } as const
+  for (const act of acts) {
+    const table = tables.get(act.typeId)
+    if (!table) continue
+    const label = labels.get(placeOfRecord(act)) ?? act.key
+    const record = [`${table.schema}.${table.table}`, inert(act.key), inert(label), doing[act.act]]
+    for (const { fieldId, expected, value } of act.writes) {
+      const column = table.fields.get(fieldId)?.column
+      if (column !== undefined) sheet.write([...record, inert(column), text(expected), text(value)])
     }
+  }
   sheet.end()
   return sheet
 }

@@ -1,4 +1,12 @@
-import { actsOf, groupBy, itemPlace, type GuardedWrite, type RecordAct, type Reference } from '@spoor/core'
+import {
+  actsOf,
+  groupBy,
+  itemPlace,
+  placeOfRecord,
+  type GuardedWrite,
+  type RecordAct,
+  type Reference,
+} from '@spoor/core'
 import type { Knex } from 'knex'
 import type { WritableTable } from './source-writer.ts'
 
@@ -9,31 +17,29 @@ export interface Orderly {
   keptOf: (item: { typeId: number; key: string }) => readonly number[]
 }
 
-/**
- * Writes by record in an order the source can take them, and where records are both made anew and removed in another: what goes
- * may hold a value that only one can have.
- */
-export function ordersOf(
+/** Writes by record, in an order that a source can take. */
+export function inOrder(
   { references, keptOf }: Orderly,
   writes: readonly GuardedWrite[],
-): [RecordAct[], RecordAct[] | null] {
+  { removeFirst }: { removeFirst: boolean },
+): RecordAct[] {
   const asked = new Set(writes.map(itemPlace))
+  const anew = groupBy(
+    writes.filter(({ act }) => act === 'recreate'),
+    placeOfRecord,
+  )
   // What a deleted record held nothing in, it holds nothing in again, whatever a new row would get there.
-  const empty = [
-    ...groupBy(
-      writes.filter(({ act }) => act === 'recreate'),
-      ({ typeId, key }) => `${typeId}/${key}`,
-    ).values(),
-  ]
+  const empty = [...anew.values()]
     .flatMap(([first]) =>
       keptOf(first!).map((fieldId): GuardedWrite => ({ ...first!, fieldId, expected: null, value: null })),
     )
     .filter((write) => !asked.has(itemPlace(write)))
-  const all = [...writes, ...empty]
-  const of = (typeId: number) => references.get(typeId) ?? []
-  const both = (['recreate', 'remove'] as const).every((wanted) => writes.some(({ act }) => act === wanted))
-  return [actsOf(all, of), both ? actsOf(all, of, { removeFirst: true }) : null]
+  return actsOf([...writes, ...empty], (typeId) => references.get(typeId) ?? [], { removeFirst })
 }
+
+/** Whether there is another order: what goes may hold a value that only one can have, and what is made wants it. */
+export const hasOrders = (writes: readonly GuardedWrite[]) =>
+  (['recreate', 'remove'] as const).every((wanted) => writes.some(({ act }) => act === wanted))
 
 /** Which fields' values were kept when records were deleted or made; not those that the source works out. */
 export async function keptThen(
@@ -59,6 +65,6 @@ export async function keptThen(
     [correctionId],
   )
   const written = rows.filter(({ typeId, fieldId }) => tables.get(typeId)?.fields.get(fieldId)?.generated === false)
-  const kept = groupBy(written, ({ typeId, key }) => `${typeId}/${key}`)
-  return ({ typeId, key }) => (kept.get(`${typeId}/${key}`) ?? []).map(({ fieldId }) => fieldId)
+  const kept = groupBy(written, placeOfRecord)
+  return (record) => (kept.get(placeOfRecord(record)) ?? []).map(({ fieldId }) => fieldId)
 }

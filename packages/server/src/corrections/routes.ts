@@ -8,7 +8,8 @@ import type { CarryOutDeps } from './carry-out.ts'
 import { correct } from './correcting.ts'
 import { correctionList, correctionScript, noteGivenOut } from './file.ts'
 import { draftCorrection } from './draft.ts'
-import { listCorrections, listItems, readCorrection } from './store.ts'
+import { readCorrection } from './shown.ts'
+import { listCorrections, listItems } from './store.ts'
 
 export function correctionsRouter(deps: CarryOutDeps): Router {
   const { db } = deps

@@ -1,7 +1,17 @@
-import { counted, groupBy, itemPlace, type CurrentValue, type RecordAct, type RevertItem } from '@spoor/core'
+import {
+  counted,
+  groupBy,
+  itemPlace,
+  placeOfRecord,
+  type CurrentValue,
+  type RecordAct,
+  type RevertItem,
+} from '@spoor/core'
 import type { Knex } from 'knex'
 import { plainQuery } from '../database/plain.ts'
 import { quoteIdentifier as id } from '../database/identifier.ts'
+import { errorCode } from '../errors.ts'
+import { isUnreachable } from '../sources/trouble.ts'
 
 export interface WritableField {
   fieldId: number
@@ -55,7 +65,27 @@ async function reading<T>(trx: Knex.Transaction, work: () => Promise<T>): Promis
   return result
 }
 
-const keyParts = (key: string) => JSON.parse(key) as string[]
+interface Column {
+  name: string
+  values: (string | null | undefined)[]
+}
+
+/** `unnest` of text arrays as a relation `w`, and what is bound to it. */
+function unnested(columns: readonly Column[]): [relation: string, bound: Column['values'][]] {
+  const arrays = columns.map((_, at) => `$${at + 1}::text[]`).join(', ')
+  return [`unnest(${arrays}) as w(${columns.map(({ name }) => name).join(', ')})`, columns.map(({ values }) => values)]
+}
+
+/** The parts of keys, and the keys as they are written. */
+function keyColumns(table: WritableTable, keys: readonly string[]): Column[] {
+  const parts = keys.map((key) => JSON.parse(key) as string[])
+  return [
+    ...table.key.map((_, at) => ({ name: `k${at}`, values: parts.map((key) => key[at]) })),
+    { name: 'wanted', values: [...keys] },
+  ]
+}
+
+const keysOf = (acts: readonly RecordAct[]) => acts.map(({ key }) => key)
 
 /** What some rows hold now, by key, as the capture would write it. Rows that are not there are left out. */
 export async function readRows(
@@ -65,13 +95,13 @@ export async function readRows(
   written: readonly string[],
   { lock = false } = {},
 ): Promise<Map<string, Map<number, string | null>>> {
-  const keys = written.map(keyParts)
+  const [wanted, bound] = unnested(keyColumns(table, written))
   const rows = await reading(trx, () =>
     plainQuery<{ wanted: string; held: (string | null)[] }>(
       trx,
       `select w.wanted, array[${fields.map((field) => text(`t.${id(field.column)}`, field)).join(', ')}]::text[] as held
-         from ${keyTable(table, 'wanted')} join ${name(table)} t on ${keyMatch(table)}${lock ? ' for update of t' : ''}`,
-      [...table.key.map((_, at) => keys.map((key) => key[at])), keys.map((key) => JSON.stringify(key))],
+         from ${wanted} join ${name(table)} t on ${keyMatch(table)}${lock ? ' for update of t' : ''}`,
+      bound,
     ),
   )
   return new Map(
@@ -79,20 +109,28 @@ export async function readRows(
   )
 }
 
-/** Values of a field in the form in which the capture would write them. */
+/** Values of a field in the form in which the capture would write them; null where the source does not take one of them. */
 export async function rewritten(
   trx: Knex.Transaction,
   field: WritableField,
   values: readonly string[],
-): Promise<(string | null)[]> {
-  const rows = await reading(trx, () =>
-    plainQuery<{ value: string | null }>(
-      trx,
-      `select ${text(`w.value::${field.castType}`, field)} as value from unnest($1::text[]) with ordinality as w(value, place) order by w.place`,
-      [values],
-    ),
-  )
-  return rows.map((row) => row.value)
+): Promise<(string | null)[] | null> {
+  await plainQuery(trx, 'savepoint rewriting')
+  try {
+    const rows = await reading(trx, () =>
+      plainQuery<{ value: string | null }>(
+        trx,
+        `select ${text(`w.value::${field.castType}`, field)} as value from unnest($1::text[]) with ordinality as w(value, place) order by w.place`,
+        [values],
+      ),
+    )
+    await plainQuery(trx, 'release savepoint rewriting')
+    return rows.map((row) => row.value)
+  } catch (error) {
+    if (isUnreachable(error) || errorCode(error) === undefined) throw error
+    await plainQuery(trx, 'rollback to savepoint rewriting')
+    return null
+  }
 }
 
 /** Reads what the source holds now for some items and locks those rows until the transaction ends. */
@@ -113,23 +151,17 @@ export async function lockCurrent(
     const keys = [...new Set(ofType.map((item) => item.key))]
     for (const some of portions(keys)) {
       for (const [key, held] of await readRows(trx, table, fields, some, { lock: true }))
-        found.set(`${typeId}/${key}`, held)
+        found.set(placeOfRecord({ typeId, key }), held)
       await tell?.((done += Math.round((some.length * ofType.length) / keys.length)))
     }
   }
   return (item) => {
     const field = tables.get(item.typeId)?.fields.get(item.fieldId)
     if (!field) return { state: 'blocked', why: 'field-gone' }
-    const held = found.get(`${item.typeId}/${item.key}`)
+    const held = found.get(placeOfRecord(item))
     if (!held) return { state: 'absent' }
     return { state: 'value', value: held.get(item.fieldId) ?? null }
   }
-}
-
-/** `unnest` of the wanted keys, one text array a key column, and one more column with the key as written. */
-function keyTable(table: WritableTable, written: string): string {
-  const arrays = table.key.map((_, at) => `$${at + 1}::text[]`)
-  return `unnest(${[...arrays, `$${table.key.length + 1}::text[]`].join(', ')}) as w(${[...table.key.map((_, at) => `k${at}`), written].join(', ')})`
 }
 
 function keyMatch(table: WritableTable): string {
@@ -171,25 +203,6 @@ export async function writeActs(
   return written
 }
 
-interface Column {
-  name: string
-  values: (string | null | undefined)[]
-}
-
-/** `unnest` of text arrays as a relation `w`, and what is bound to it. */
-function unnested(columns: readonly Column[]): [relation: string, bound: Column['values'][]] {
-  const arrays = columns.map((_, at) => `$${at + 1}::text[]`).join(', ')
-  return [`unnest(${arrays}) as w(${columns.map(({ name }) => name).join(', ')})`, columns.map(({ values }) => values)]
-}
-
-function keyColumns(table: WritableTable, group: readonly RecordAct[]): Column[] {
-  const keys = group.map(({ key }) => keyParts(key))
-  return [
-    ...table.key.map((_, at) => ({ name: `k${at}`, values: keys.map((key) => key[at]) })),
-    { name: 'wanted', values: group.map(({ key }) => key) },
-  ]
-}
-
 const fieldsWritten = (table: WritableTable, group: readonly RecordAct[]) =>
   group[0]!.writes.map(({ fieldId }) => table.fields.get(fieldId)!)
 
@@ -213,7 +226,11 @@ async function updateGroup(
   group: readonly RecordAct[],
 ): Promise<string[]> {
   const fields = fieldsWritten(table, group)
-  const [wanted, bound] = unnested([...keyColumns(table, group), ...expectedColumns(group), ...valueColumns(group)])
+  const [wanted, bound] = unnested([
+    ...keyColumns(table, keysOf(group)),
+    ...expectedColumns(group),
+    ...valueColumns(group),
+  ])
   const sets = fields.map((field, at) => `${id(field.column)} = w.v${at}::${field.castType}`).join(', ')
   const rows = await plainQuery<{ wanted: string }>(
     trx,
@@ -237,14 +254,14 @@ async function insertGroup(
       inKey.has(column) ? [] : [{ column, value: `w.v${at}::${castType}` }],
     ),
   ]
-  const [wanted, bound] = unnested([...keyColumns(table, group), ...valueColumns(group)])
+  const [wanted, bound] = unnested([...keyColumns(table, keysOf(group)), ...valueColumns(group)])
   await plainQuery(
     trx,
     `insert into ${name(table)} (${columns.map(({ column }) => id(column)).join(', ')}) overriding system value
      select ${columns.map(({ value }) => value).join(', ')} from ${wanted}`,
     bound,
   )
-  const keys = group.map(({ key }) => key)
+  const keys = keysOf(group)
   const there = await readRows(trx, table, [], keys)
   if (there.size < keys.length)
     throw new ActRefused(`the source did not take ${counted(keys.length - there.size, 'record')} under the key it had`)
@@ -256,7 +273,7 @@ async function deleteGroup(
   table: WritableTable,
   group: readonly RecordAct[],
 ): Promise<string[]> {
-  const [wanted, bound] = unnested([...keyColumns(table, group), ...expectedColumns(group)])
+  const [wanted, bound] = unnested([...keyColumns(table, keysOf(group)), ...expectedColumns(group)])
   const rows = await plainQuery<{ wanted: string }>(
     trx,
     `delete from ${name(table)} t using ${wanted} where ${keyMatch(table)}${guards(fieldsWritten(table, group))} returning w.wanted`,
@@ -271,7 +288,7 @@ async function demandNoneDepends(
   table: WritableTable,
   acts: readonly RecordAct[],
 ): Promise<void> {
-  const keys = acts.map(({ key }) => keyParts(key))
+  const [wanted, bound] = unnested(keyColumns(table, keysOf(acts)))
   for (const { schema, table: other, columns, toColumns } of table.referredBy) {
     const match = columns.map((column, at) => `r.${id(column)} = t.${id(toColumns[at]!)}`).join(' and ')
     const isSelf = schema === table.schema && other === table.table
@@ -281,8 +298,8 @@ async function demandNoneDepends(
       : ''
     const [row] = await plainQuery<{ count: string }>(
       trx,
-      `select count(*) from ${keyTable(table, 'wanted')} join ${name(table)} t on ${keyMatch(table)} join ${id(schema)}.${id(other)} r on ${match}${itself}`,
-      [...table.key.map((_, at) => keys.map((key) => key[at])), acts.map(({ key }) => key)],
+      `select count(*) from ${wanted} join ${name(table)} t on ${keyMatch(table)} join ${id(schema)}.${id(other)} r on ${match}${itself}`,
+      bound,
     )
     const count = Number(row!.count)
     if (count > 0)

@@ -1,11 +1,8 @@
-import type { Correction, CorrectionGroup, CorrectionHead, CorrectionItem, Effect, Refusal } from '@spoor/contract'
+import type { CorrectionGroup, CorrectionHead, CorrectionItem, Effect, Refusal } from '@spoor/contract'
 import { itemPlace, type BlockReason, type RevertItem } from '@spoor/core'
 import type { Knex } from 'knex'
 import { boundArray } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
-import type { JobRow } from '../work/jobs.ts'
-import { whyTwo } from './approval.ts'
-import { subjectOf } from './subject.ts'
 import { Problem } from '../errors.ts'
 
 const whyBlocked: Readonly<Record<BlockReason, string>> = {
@@ -27,9 +24,11 @@ export interface KeptTrial {
   refusal: string | null
   refused?: Refusal[]
   effects: Effect[]
+  /** Whether records are removed before any is made anew: the source takes it only so. */
+  removeFirst?: boolean
 }
 
-interface HeadRow {
+export interface HeadRow {
   id: number
   state: CorrectionHead['state']
   drafted_by_name: string
@@ -50,7 +49,6 @@ interface HeadRow {
   sent_back_by_name: string | null
   sent_back_words: string | null
   handed_by_name: string | null
-  repeats: number | null
   repeats_name: string | null
   source_name: string
   handed_at: string | null
@@ -58,18 +56,23 @@ interface HeadRow {
   record_count: string
 }
 
-function heads(db: Knex) {
+/** Corrections with the names of whoever had to do with them, as {@link HeadRow}. */
+export function heads(db: Knex) {
   return db('spoor.correction as c')
     .join('spoor.person as d', 'd.id', 'c.drafted_by')
     .leftJoin('spoor.person as a', 'a.id', 'c.applied_by')
     .leftJoin('spoor.person as p', 'p.id', 'c.proposed_by')
     .leftJoin('spoor.person as b', 'b.id', 'c.sent_back_by')
-    .select('c.*', 'd.name as drafted_by_name', 'a.name as applied_by_name')
+    .leftJoin('spoor.person as h', 'h.id', 'c.handed_by')
     .join('spoor.source as o', 'o.id', 'c.source_id')
     .leftJoin('spoor.source as r', 'r.id', 'c.repeats')
-    .select('o.name as source_name', 'r.name as repeats_name')
-    .leftJoin('spoor.person as h', 'h.id', 'c.handed_by')
-    .select('p.name as proposed_by_name', 'b.name as sent_back_by_name', 'h.name as handed_by_name')
+    .select('c.*', 'd.name as drafted_by_name', 'a.name as applied_by_name', 'p.name as proposed_by_name')
+    .select(
+      'b.name as sent_back_by_name',
+      'h.name as handed_by_name',
+      'o.name as source_name',
+      'r.name as repeats_name',
+    )
     .select(
       db.raw(
         '(select count(*) from spoor.correction_item i where i.correction_id = c.id and i.state <> ?) as item_count',
@@ -83,7 +86,7 @@ function heads(db: Knex) {
     )
 }
 
-function headShown(row: HeadRow): CorrectionHead {
+export function headShown(row: HeadRow): CorrectionHead {
   return {
     id: row.id,
     state: row.state,
@@ -149,7 +152,7 @@ export async function addItems<Item extends NewItem>(
 }
 
 /** Longer values are shown cut; the save has them whole. */
-const shownLength = 300
+export const shownLength = 300
 const itemsAtOnce = 200
 
 /** What an item has in common with others of its group: a text, the same for all of them. */
@@ -163,10 +166,10 @@ export const isChosen = `((i.state = 'clear' and i.choice <> 'leave' or i.state 
     where x.correction_id = i.correction_id and x.type_id = i.type_id and x.record_key = i.record_key
       and (x.state = 'clear' and x.choice = 'leave' or x.state = 'changed-since' and x.choice <> 'overwrite'))))`
 /** What an item is to become, as it is chosen. */
-const wantedValue = `case when i.choice = 'merge' then i.merged else i.target end`
+export const wantedValue = `case when i.choice = 'merge' then i.merged else i.target end`
 
 /** The values of a correction by what they have in common; those that somebody has to decide on come first. */
-async function groupsOf(db: Knex, correctionId: number): Promise<CorrectionGroup[]> {
+export async function groupsOf(db: Knex, correctionId: number): Promise<CorrectionGroup[]> {
   const { rows } = await db.raw<{
     rows: (Omit<CorrectionGroup, 'since'> & { by: string | null; reason: string | null })[]
   }>(
@@ -208,7 +211,7 @@ export async function listItems(
   if (!row) throw noSuch(correctionId)
   const masked = await maskedFields(db)
   const { rows } = await db.raw<{
-    rows: (Omit<KeptItem, 'erased'> & { cut: boolean | null; mayMerge: boolean; erased: boolean })[]
+    rows: (KeptItem & { cut: boolean | null; mayMerge: boolean })[]
   }>(
     `select i.id, i.type_id as "typeId", i.record_key as key, i.label, i.field_id as "fieldId", i.save_id as "saveId",
             i.act, i.state, i.why, i.choice, i.written, i.erased, i.merged is not null as "mayMerge",
@@ -249,152 +252,11 @@ export async function listItems(
 
 export const noSuch = (correctionId: number) => new Problem('not-found', `There is no correction ${correctionId}.`)
 
-export async function readCorrection(db: Knex, correctionId: number): Promise<Correction> {
-  const row = (await heads(db).where('c.id', correctionId).first()) as HeadRow | undefined
-  if (!row) throw noSuch(correctionId)
-  const masked = await maskedFields(db)
-  const { others } = await told(db, correctionId, row.trial, masked)
-  const { rows: writes } = await db.raw<{ rows: Correction['writes'][] }>(
-    `select count(*)::int as values, count(distinct (i.type_id, i.record_key))::int as records,
-            (count(distinct (i.type_id, i.record_key)) filter (where i.act = 'recreate' and i.state = 'clear'))::int as recreates,
-            (count(distinct (i.type_id, i.record_key)) filter (where i.act = 'remove'))::int as removes
-       from spoor.correction_item i where i.correction_id = ? and ${isChosen}`,
-    [correctionId],
-  )
-  const saves = await db('ledger.save')
-    .where({ correction_id: correctionId })
-    .orderBy('id')
-    .limit(mostSaves)
-    .pluck<string[]>('id')
-  const [all] = await db('ledger.save').where({ correction_id: correctionId }).count<{ count: string }[]>('* as count')
-  return {
-    ...headShown(row),
-    asked: row.asked,
-    leftOut: row.left_out,
-    along: row.along,
-    draftedById: row.drafted_by,
-    repeats: row.repeats_name === null ? null : { from: row.repeats_name, on: row.source_name },
-    givenOut: await givenOut(db, row),
-    ...(await workOn(db, correctionId, row.trial)),
-    takesTwo: row.state === 'draft' ? await whyTwo(db, correctionId) : null,
-    proposed:
-      row.proposed_by === null
-        ? null
-        : { by: row.proposed_by_name!, byId: row.proposed_by, at: row.proposed_at!, reason: row.proposed_reason! },
-    sentBack: row.sent_back_words === null ? null : { by: row.sent_back_by_name!, words: row.sent_back_words },
-    groups: await groupsOf(db, correctionId),
-    writes: writes[0]!,
-    trial: row.trial && {
-      at: row.trial.at,
-      refusal: row.trial.refusal,
-      refused: row.trial.refused ?? [],
-      effects: others.slice(0, mostEffects).map(({ before, after, ...effect }) => ({
-        ...effect,
-        before: before?.slice(0, shownLength) ?? null,
-        after: after?.slice(0, shownLength) ?? null,
-      })),
-      effectCount: others.length,
-    },
-    savedAs: saves,
-    savedCount: Number(all!.count),
-    verdict: row.state === 'applied' && saves.length > 0 ? await verdictOf(db, correctionId, masked) : null,
-  }
-}
-
-/** What became of a draft that somebody else carries out by hand, as far as the trail saw it. */
-async function givenOut(
-  db: Knex,
-  { id, state, handed_at: at, handed_by_name: by }: HeadRow,
-): Promise<Correction['givenOut']> {
-  if (state !== 'draft' || at === null) return null
-  const { rows } = await db.raw<{ rows: { done: number; open: number }[] }>(
-    `select (count(*) filter (where saw.same))::int as done, (count(*) filter (where saw.same is not true))::int as open
-       from spoor.correction_item i left join lateral (
-         select c.after is not distinct from ${wantedValue} as same from ledger.change c
-          where c.type_id = i.type_id and c.record_key = i.record_key and c.field_id = i.field_id and c.captured_at > ?::timestamptz
-          order by c.captured_at desc, c.save_id desc limit 1) saw on true
-      where i.correction_id = ? and (${isChosen} or saw.same and i.state = 'already-so')`,
-    [at, id],
-  )
-  return { by: by!, at, ...rows[0]! }
-}
-
-/** The long work on a correction: what goes on, or why the last of it came to nothing. */
-async function workOn(
-  db: Knex,
-  correctionId: number,
-  trial: KeptTrial | null,
-): Promise<Pick<Correction, 'work' | 'cameToNothing'>> {
-  const job = await db('spoor.job')
-    .where({ kind: 'correcting', subject: subjectOf(correctionId) })
-    .orderBy('id', 'desc')
-    .first<Pick<JobRow, 'id' | 'doing' | 'done' | 'total' | 'ended_at' | 'outcome' | 'result'> | undefined>(
-      'id',
-      'doing',
-      'done',
-      'total',
-      'ended_at',
-      'outcome',
-      'result',
-    )
-  if (!job) return { work: null, cameToNothing: null }
-  const { id: jobId, doing, done, total, ended_at: endedAt, outcome, result } = job
-  if (endedAt === null)
-    return {
-      work: { jobId, doing, done: Number(done), total: total === null ? null : Number(total) },
-      cameToNothing: null,
-    }
-  const isLast = outcome !== 'done' && Date.parse(endedAt) > Date.parse(trial?.at ?? endedAt) - 1
-  return { work: null, cameToNothing: isLast ? result : null }
-}
-
-const mostSaves = 5
-const mostOtherwise = 100
-
-/** What was written, held against what was captured of it: the last change of each value by this correction. */
-async function verdictOf(db: Knex, correctionId: number, masked: ReadonlySet<number>): Promise<Correction['verdict']> {
-  const { rows } = await db.raw<{
-    rows: {
-      typeId: number
-      key: string
-      label: string
-      fieldId: number
-      target: string | null
-      seen: boolean
-      after: string | null
-      total: string
-    }[]
-  }>(
-    `with saw as (
-       select distinct on (c.type_id, c.record_key, c.field_id) c.type_id, c.record_key, c.field_id, c.after, c.erased
-         from ledger.save s join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at
-        where s.correction_id = ? order by c.type_id, c.record_key, c.field_id, c.save_id desc)
-     select i.type_id as "typeId", i.record_key as key, i.label, i.field_id as "fieldId", left(${wantedValue}, ?) as target,
-            saw.field_id is not null as seen, left(saw.after, ?) as after, count(*) over () as total
-       from spoor.correction_item i left join saw using (type_id, record_key, field_id)
-      where i.correction_id = ? and i.written and not i.erased and not coalesce(saw.erased, false)
-        and (saw.field_id is null or saw.after is distinct from ${wantedValue}) order by i.id limit ?`,
-    [correctionId, shownLength, shownLength, correctionId, mostOtherwise],
-  )
-  const [written] = await db('spoor.correction_item')
-    .where({ correction_id: correctionId, written: true })
-    .count<{ count: string }[]>('* as count')
-  const otherwise = Number(rows[0]?.total ?? 0)
-  return {
-    asAsked: Number(written!.count) - otherwise,
-    otherwise: rows.map(({ seen, after, total: _, ...one }) => ({
-      ...one,
-      target: masked.has(one.fieldId) ? null : one.target,
-      seen: seen && !masked.has(one.fieldId) ? { value: after } : null,
-    })),
-    otherwiseCount: otherwise,
-  }
-}
-
-const mostEffects = 200
+/** What long work on a correction is done to. */
+export const subjectOf = (correctionId: number) => `correction ${correctionId}`
 
 /** What a trial showed: of the values that follow what they become, and whatever else came about. Nothing masked is told. */
-async function told(db: Knex, correctionId: number, trial: KeptTrial | null, masked: ReadonlySet<number>) {
+export async function told(db: Knex, correctionId: number, trial: KeptTrial | null, masked: ReadonlySet<number>) {
   const following = new Set(
     (
       await db('spoor.correction_item')

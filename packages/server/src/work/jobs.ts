@@ -111,7 +111,11 @@ const listed = (db: Database) =>
     .leftJoin('spoor.person as p', 'p.id', 'j.asked_by')
     .select<(JobRow & { by: string | null })[]>('j.*', 'p.name as by')
 
-function shown(row: JobRow & { by: string | null }, person: Pick<SignedIn, 'role'>): Job {
+/** Whoever asked for it may stop it, and whoever may ask for such. */
+const mayStop = ({ kind, asked_by }: JobRow, { id, role }: Pick<SignedIn, 'id' | 'role'>) =>
+  asked_by === id || allows(role, jobKinds[kind])
+
+function shown(row: JobRow & { by: string | null }, person: Pick<SignedIn, 'id' | 'role'>): Job {
   return {
     id: row.id,
     kind: row.kind,
@@ -126,14 +130,14 @@ function shown(row: JobRow & { by: string | null }, person: Pick<SignedIn, 'role
     total: row.total === null ? null : Number(row.total),
     result: row.result,
     stopping: row.ended_at === null && row.stop_asked,
-    mayStop: row.ended_at === null && !row.stop_asked && allows(person.role, jobKinds[row.kind]),
+    mayStop: row.ended_at === null && !row.stop_asked && mayStop(row, person),
   }
 }
 
 /** What is under way, all of it, then what became of the rest, newest first. */
 export async function listJobs(
   db: Database,
-  person: Pick<SignedIn, 'role'>,
+  person: Pick<SignedIn, 'id' | 'role'>,
   before?: number,
 ): Promise<{ jobs: Job[]; next: number | null }> {
   const ended = listed(db)
@@ -150,10 +154,10 @@ export async function listJobs(
 }
 
 /** @throws Problem when there is none, or the person may not stop it. */
-export async function stopJob(db: Database, person: Pick<SignedIn, 'role'>, jobId: number): Promise<Job> {
+export async function stopJob(db: Database, person: Pick<SignedIn, 'id' | 'role'>, jobId: number): Promise<Job> {
   const row = await db<JobRow>('spoor.job').where({ id: jobId }).first()
   if (!row) throw new Problem('not-found', 'There is no such work.')
-  if (!allows(person.role, jobKinds[row.kind]))
+  if (!mayStop(row, person))
     throw new Problem('not-allowed', `Nothing was stopped. It takes a role that allows this (${jobKinds[row.kind]}).`)
   await db('spoor.job').where({ id: jobId, ended_at: null }).update({ stop_asked: true })
   const [now] = await listed(db).where('j.id', jobId)

@@ -38,15 +38,9 @@ const { data, error, isPending } = useQuery({ queryKey: ['corrections'], queryFn
   </main>
 </template>
 
+<style scoped src="../frame/page.css"></style>
 <style scoped>
-main {
-  padding: 22px 28px;
-  overflow: auto;
-}
 h1 {
-  font-size: 20px;
-  line-height: 28px;
-  font-weight: 650;
   margin-bottom: 12px;
 }
 li {

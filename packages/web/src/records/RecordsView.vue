@@ -106,16 +106,8 @@ const error = computed(() => (wanted.value === '' ? lately.error.value : found.e
   </main>
 </template>
 
+<style scoped src="../frame/page.css"></style>
 <style scoped>
-main {
-  padding: 22px 28px;
-  overflow: auto;
-}
-h1 {
-  font-size: 20px;
-  line-height: 28px;
-  font-weight: 650;
-}
 h2 {
   font-size: 14px;
   font-weight: 650;

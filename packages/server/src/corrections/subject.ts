@@ -1,2 +1,0 @@
-/** What long work on a correction is done to. */
-export const subjectOf = (correctionId: number) => `correction ${correctionId}`
