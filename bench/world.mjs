@@ -56,6 +56,11 @@ export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(3
     businessUrl,
     spoorUrl,
     newCollector,
+    /** Collects until nothing waits. */
+    async collect() {
+      const collector = newCollector()
+      while ((await collector.collectOnce()) > 0);
+    },
     /** Gives the connections up, for a test that is about to break them. */
     async letGo() {
       await business.end()

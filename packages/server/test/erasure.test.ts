@@ -162,6 +162,31 @@ describe('erasing', () => {
     const draftOfIt = await draftCorrection(world, { changes: [{ saveId: first, fieldId: noteField }] }, world.admin)
     const draftOfMore = await draftCorrection(world, { changes: [{ saveId: first }] }, world.admin)
     expect(await whereabouts(secret)).toContain('spoor.correction_item')
+    // What was merged with it, and what was found to differ from it.
+    const applied = await draftCorrection(world, { changes: [{ saveId: first }] }, world.admin)
+    await world
+      .db('spoor.correction_item')
+      .where({ correction_id: applied, field_id: noteField })
+      .update({ merged: `${secret}!` })
+    await world
+      .db('spoor.correction')
+      .where({ id: applied })
+      .update({ state: 'applied', applied_by: world.adminId, applied_at: world.db.fn.now() })
+    const { type_id, record_key } = await world
+      .db('ledger.save')
+      .where({ id: first })
+      .first<{ type_id: number; record_key: string }>('type_id', 'record_key')
+    await world.db('spoor.difference').insert({
+      type_id,
+      record_key,
+      label: 'one',
+      field_id: noteField,
+      kind: 'value',
+      trail: secret,
+      source: `${secret}?`,
+      seen_at: world.db.fn.now(),
+    })
+    expect(await whereabouts(secret)).toContain('spoor.difference')
     // Noticing remembers where a value went away from, for some days.
     const noticing = new Noticing(world.db, silentLog)
     while ((await noticing.readOn()) > 0);

@@ -167,6 +167,13 @@ it('is listed for those who may know of it, and stopped by those who may do it',
   expect(list.map(({ outcome }) => outcome)).toContain('failed')
   expect((await con.send('GET', '/work')).status).toBe(403)
   expect((await rea.send('DELETE', `/work/${job.id}`)).status).toBe(403)
+  // Of what they asked for themselves it is no matter what else they may do.
+  await world
+    .db('spoor.job')
+    .where({ id: job.id })
+    .update({ asked_by: (await world.people.byLogin('rea'))!.id })
+  const own = (await rea.send('GET', '/work')).answer['jobs'] as { mayStop: boolean }[]
+  expect(own[0]).toMatchObject({ mayStop: true })
   expect((await ada.send('DELETE', '/work/99999')).status).toBe(404)
   expect((await ada.send('DELETE', `/work/${job.id}`)).answer).toMatchObject({ stopping: true, mayStop: false })
 })

@@ -89,19 +89,22 @@ function inOrder(
 ): { steps: RecordAct[][]; cut: GuardedWrite[] } {
   const byPlace = new Map(acts.map((act) => [placeOfRecord(act), act]))
   const cut: GuardedWrite[] = []
-  /** By record: the records it waits for, by the references that lead there, and those that wait for it. */
-  const waits = new Map<string, Map<string, Reference[]>>()
-  const waiting = new Map<string, string[]>()
-  for (const act of acts) {
+  const links = acts.flatMap((act) => {
     const values = new Map(act.writes.map((write) => [write.fieldId, held(write)]))
-    const [place, needs] = [placeOfRecord(act), new Map<string, Reference[]>()]
-    for (const referred of recordsReferred(act.key, references(act.typeId), (id) => values.get(id))) {
-      const to = placeOfRecord(referred)
-      if (to !== place && byPlace.has(to)) needs.set(to, [...(needs.get(to) ?? []), referred.reference])
-    }
-    waits.set(place, needs)
-    for (const to of needs.keys()) waiting.set(to, [...(waiting.get(to) ?? []), place])
-  }
+    const place = placeOfRecord(act)
+    return recordsReferred(act.key, references(act.typeId), (id) => values.get(id))
+      .map((referred) => ({ from: place, to: placeOfRecord(referred), reference: referred.reference }))
+      .filter(({ to }) => to !== place && byPlace.has(to))
+  })
+  /** By record: the references by which it waits for others, by those others; and who waits for it. */
+  const waits = new Map(acts.map((act) => [placeOfRecord(act), new Map<string, Reference[]>()]))
+  for (const [from, of] of groupBy(links, (link) => link.from))
+    for (const [to, same] of groupBy(of, (link) => link.to))
+      waits.get(from)!.set(
+        to,
+        same.map(({ reference }) => reference),
+      )
+  const waiting = groupBy(links, (link) => link.to)
   const steps: RecordAct[][] = []
   let ready = acts.map(placeOfRecord).filter((place) => waits.get(place)!.size === 0)
   while (waits.size > 0) {
@@ -113,9 +116,9 @@ function inOrder(
     steps.push(ready.map((place) => byPlace.get(place)!))
     for (const place of ready) {
       waits.delete(place)
-      for (const other of waiting.get(place) ?? []) {
-        const needs = waits.get(other)
-        if (needs?.delete(place) && needs.size === 0) next.push(other)
+      for (const { from } of waiting.get(place) ?? []) {
+        const needs = waits.get(from)
+        if (needs?.delete(place) && needs.size === 0) next.push(from)
       }
     }
     ready = next

@@ -1,4 +1,4 @@
-import { placeOfRecord, recordPlace, recordsReferred, type Reference } from '@spoor/core'
+import { groupBy, placeOfRecord, recordPlace, recordsReferred, type Reference } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 import type { Sources } from '../sources/registry.ts'
 import { columns, mostChanges, tooMany, type ChangeRow } from './change-rows.ts'
@@ -70,14 +70,14 @@ async function wentWith(
   )
   if (rows.length > mostChanges) throw tooMany()
   const records = valuesBefore(rows)
-  const dependents = new Map<string, string[]>()
-  for (const [save, record] of records)
-    for (const to of referredBy(references, record).map(placeOfRecord))
-      dependents.set(to, [...(dependents.get(to) ?? []), save])
+  const links = [...records].flatMap(([save, record]) =>
+    referredBy(references, record).map((referred) => ({ save, to: placeOfRecord(referred) })),
+  )
+  const dependents = groupBy(links, ({ to }) => to)
   const went = new Set<string>()
   const gone = deleted.map(placeOf)
   for (let place = gone.pop(); place !== undefined; place = gone.pop())
-    for (const save of dependents.get(place) ?? []) {
+    for (const { save } of dependents.get(place) ?? []) {
       if (went.has(save)) continue
       went.add(save)
       const { row } = records.get(save)!
