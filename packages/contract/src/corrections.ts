@@ -132,7 +132,14 @@ export const Correction = v.object({
   givenOut: v.nullable(v.object({ by: v.string(), at: Instant, done: v.number(), open: v.number() })),
   /** A rehearsal or an application that goes on: `done` of `total` values in this step of it. */
   work: v.nullable(
-    v.object({ jobId: v.number(), doing: v.nullable(v.string()), done: v.number(), total: v.nullable(v.number()) }),
+    v.object({
+      jobId: v.number(),
+      /** Who asked for it, and may stop it whatever else they may do. */
+      askedById: v.nullable(v.number()),
+      doing: v.nullable(v.string()),
+      done: v.number(),
+      total: v.nullable(v.number()),
+    }),
   ),
   /** Why the last one came to nothing, where no other has come about since. */
   cameToNothing: v.nullable(v.string()),

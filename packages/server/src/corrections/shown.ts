@@ -97,20 +97,14 @@ async function workOn(
   const job = await db('spoor.job')
     .where({ kind: 'correcting', subject: subjectOf(correctionId) })
     .orderBy('id', 'desc')
-    .first<Pick<JobRow, 'id' | 'doing' | 'done' | 'total' | 'ended_at' | 'outcome' | 'result'> | undefined>(
-      'id',
-      'doing',
-      'done',
-      'total',
-      'ended_at',
-      'outcome',
-      'result',
-    )
+    .first<
+      Pick<JobRow, 'id' | 'asked_by' | 'doing' | 'done' | 'total' | 'ended_at' | 'outcome' | 'result'> | undefined
+    >('id', 'asked_by', 'doing', 'done', 'total', 'ended_at', 'outcome', 'result')
   if (!job) return { work: null, cameToNothing: null }
-  const { id: jobId, doing, done, total, ended_at: endedAt, outcome, result } = job
+  const { id: jobId, asked_by: askedById, doing, done, total, ended_at: endedAt, outcome, result } = job
   if (endedAt === null)
     return {
-      work: { jobId, doing, done: Number(done), total: total === null ? null : Number(total) },
+      work: { jobId, askedById, doing, done: Number(done), total: total === null ? null : Number(total) },
       cameToNothing: null,
     }
   const isLast = outcome !== 'done' && Date.parse(endedAt) > Date.parse(trial?.at ?? endedAt) - 1

@@ -188,7 +188,10 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
       <p v-if="work" class="work" role="status">
         <span>{{ capitalised(work.doing ?? 'beginning') }} …</span>
         <Progress :percent="share" size="small" aria-label="How far it is" />
-        <Button v-if="session.may('corrections.draft')" size="small" @click="stop"
+        <Button
+          v-if="session.may('corrections.draft') || work.askedById === session.person?.id"
+          size="small"
+          @click="stop"
           >Stop; leave the source as it is</Button
         >
         <span class="quiet">It goes on when you leave this page.</span>
