@@ -4,6 +4,7 @@ import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
 import { custodyRoutes } from './custody.ts'
 import { noticingRoutes } from './noticing.ts'
+import { packRoutes } from './packs.ts'
 import { panelRoutes } from './panel.ts'
 import { peopleRoutes } from './people.ts'
 import { pulseRoutes } from './pulse.ts'
@@ -37,6 +38,7 @@ export const routes = {
   ...reconcilingRoutes,
   ...baselineRoutes,
   ...panelRoutes,
+  ...packRoutes,
 }
 
 export {
@@ -117,3 +119,4 @@ export { Assignment, Note, Question, SaveReview, Waiting } from './review.ts'
 export { Today } from './today.ts'
 export { Alarm, alarmCodes, type AlarmCode } from './alarms.ts'
 export { Job, jobKinds, type JobKind } from './work.ts'
+export { Pack, PackPreview, packShapes, type PackShape } from './packs.ts'

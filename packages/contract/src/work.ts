@@ -12,6 +12,7 @@ export const jobKinds = {
   reconciling: 'custody.check',
   baseline: 'baselines.make',
   correcting: 'corrections.draft',
+  packing: 'packs.withdraw',
 } as const satisfies Record<string, Permission>
 export type JobKind = keyof typeof jobKinds
 

@@ -2,7 +2,16 @@ export { pageAddress, patternTrouble } from './record/page-address.ts'
 export { assertNever } from './words/assert-never.ts'
 export { groupBy } from './words/group.ts'
 export { capitalised, counted, grouped, listed, spoken } from './words/list.ts'
-export { addDays, isDate, isZone, startOfDay, wallClock, wallClockText, type WallClock } from './time/zone.ts'
+export {
+  addDays,
+  isDate,
+  isZone,
+  startOfDay,
+  wallClock,
+  clockWords,
+  wallClockText,
+  type WallClock,
+} from './time/zone.ts'
 export { arrayLiteral, arrayMembers } from './value/array.ts'
 export { difference, isDecimal, rise, type Difference } from './value/difference.ts'
 export { valueKind, type CapturedValue, type ValueKind } from './value/type.ts'
@@ -249,4 +258,30 @@ export {
   type Note,
   type NoteKey,
 } from './proof/checkpoint.ts'
+export { FilledRoot, fillingNodes } from './proof/filling.ts'
+export {
+  archiveEnd,
+  contentAt,
+  entryDescriptor,
+  entryHead,
+  isPacked,
+  largestArchive,
+  readDirectory,
+  type PackEntry,
+  type PartedFile,
+} from './pack/archive.ts'
+export { checkPack, leafDigits, type Hasher, type PackFinding, type PackReport, type PackTools } from './pack/check.ts'
+export { coverHeading, coverRows, howToCheck, type CoverRow, type PackCover } from './pack/cover.ts'
+export {
+  bagDeclaration,
+  manifestText,
+  notAskedFor,
+  packFiles,
+  packStatementText,
+  readManifest,
+  readPackStatement,
+  savesHeading,
+  type PackStatement,
+} from './pack/form.ts'
+export { findingWords, packRules, reportLines, verdictWords } from './pack/report.ts'
 export { proveSave, proveSeal, type HandedSave, type Opening, type ProofStep, type ProofTools } from './proof/prove.ts'

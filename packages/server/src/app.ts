@@ -27,6 +27,7 @@ import { mayToday } from './ledger/reach.ts'
 import { SignInRuleBook } from './people/sign-in-rules.ts'
 import { noticingRouter } from './noticing/routes.ts'
 import { applicationsRouter, panelRouter } from './panel/routes.ts'
+import { packsRouter } from './packs/routes.ts'
 import { reconcilingRouter } from './reconcile/routes.ts'
 import { recordsRouter } from './records/routes.ts'
 import { reviewRouter } from './review/routes.ts'
@@ -46,6 +47,8 @@ export interface AppDeps {
   /** Addresses, networks or their names, of proxies that are believed. */
   trustedProxies: string[]
   webDirectory: string
+  /** Where the files of packs are kept. */
+  packsDirectory: string
   /** Opens Spoor's database as the role that erases. */
   connectEraser(): Database
   /** Makes the first administrator. */
@@ -133,6 +136,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(alarmsRouter({ db }))
   api.use(reconcilingRouter({ db }))
   api.use(baselinesRouter({ db }))
+  api.use(packsRouter({ db, directory: deps.packsDirectory }))
   api.use(applicationsRouter({ db }))
   api.use(workRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))

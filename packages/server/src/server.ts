@@ -25,6 +25,7 @@ import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { FirstPerson } from './people/first-person.ts'
 import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
+import { Packing, packsDirectory } from './packs/packing.ts'
 import { KeepingBaselines } from './baselines/keep.ts'
 import { Reconciling } from './reconcile/reconciling.ts'
 import { StandingRecords } from './standing/standing.ts'
@@ -98,7 +99,8 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   standing.start()
   const outside = new OutsideSeals(config.dataDir)
   await finishHandOver(db, config.dataDir)
-  const sealer = new Sealer({ db, key: SigningKey.open(config.dataDir), outside, log, everyMs: config.sealEveryMs })
+  const key = SigningKey.open(config.dataDir)
+  const sealer = new Sealer({ db, key, outside, log, everyMs: config.sealEveryMs })
   sealer.start()
   const work = new Work({
     db,
@@ -116,6 +118,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       new Taking(db, sources, fingerprintKey),
       new KeepingBaselines(db),
       new Correcting(db, sources),
+      new Packing({ db, key, directory: packsDirectory(config.dataDir) }),
       new Reconciling(db, sources, fingerprintKey),
     ],
   })
@@ -134,6 +137,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     https: config.https,
     trustedProxies: config.trustedProxies,
     webDirectory,
+    packsDirectory: packsDirectory(config.dataDir),
     connectEraser: () =>
       connect(config.erasureDatabaseUrl, {
         applicationName: 'spoor erasure',

@@ -1,14 +1,17 @@
 #!/usr/bin/env node
 import { createReadStream, existsSync, readFileSync } from 'node:fs'
+import { open } from 'node:fs/promises'
 import { parseArgs } from 'node:util'
+import { checkPack, reportLines } from '@spoor/core'
+import { packTools } from './pack-tools.ts'
 import { verify, type Report } from './verify.ts'
 
 const usage = `spoor-verify FILE [--key KEY] [--seal FILE]
 
-Checks saves that were taken out of Spoor with their proofs. Needs neither Spoor nor a database.
-  FILE         what Spoor gave (Custody, or a scope, “with proofs”)
+Checks an evidence pack, or saves that were taken out of Spoor with their proofs. Needs neither Spoor nor a database.
+  FILE         what Spoor gave: a pack (pack-17.zip), or saves “with proofs” (saves-….ndjson)
   --key KEY    the ledger's public key as one line, or a file with it; without it, the key in FILE is used
-  --seal FILE  a seal that somebody kept, instead of the one in FILE
+  --seal FILE  a seal that somebody kept, instead of the one in FILE; of saves only
 Ends with 0 when everything holds, with 1 when something does not, with 2 when it could not be checked.`
 
 function reportText({ saves, passed, failed, skipped, findings, fingerprint, checkpoint }: Report): string {
@@ -47,9 +50,11 @@ async function main(): Promise<number> {
     return given.values.help ? 0 : 2
   }
   try {
-    const { key, seal } = given.values
+    const { key: said, seal } = given.values
+    const key = said !== undefined && existsSync(said) ? readFileSync(said, 'utf8') : said
+    if (await isPack(file)) return await checkedPack(file, key)
     const report = await verify(createReadStream(file), {
-      ...(key === undefined ? {} : { key: existsSync(key) ? readFileSync(key, 'utf8') : key }),
+      ...(key === undefined ? {} : { key }),
       ...(seal === undefined ? {} : { seal: readFileSync(seal, 'utf8') }),
       nowMs: Date.now(),
     })
@@ -58,6 +63,34 @@ async function main(): Promise<number> {
   } catch (error) {
     console.error(`It could not be read: ${(error as Error).message}`)
     return 2
+  }
+}
+
+/** Whether it begins as an archive does, or is called one. */
+async function isPack(file: string): Promise<boolean> {
+  const handle = await open(file)
+  try {
+    const { buffer, bytesRead } = await handle.read(Buffer.alloc(2), 0, 2, 0)
+    return file.endsWith('.zip') || (bytesRead === 2 && buffer.toString('latin1') === 'PK')
+  } finally {
+    await handle.close()
+  }
+}
+
+async function checkedPack(file: string, key: string | undefined): Promise<number> {
+  const handle = await open(file)
+  try {
+    const { size } = await handle.stat()
+    const read = async (from: number, to: number) => {
+      const bytes = Buffer.alloc(to - from)
+      const { bytesRead } = await handle.read(bytes, 0, to - from, from)
+      return new Uint8Array(bytes.buffer, bytes.byteOffset, bytesRead)
+    }
+    const report = await checkPack({ size, read }, packTools, { key, nowMs: Date.now() })
+    console.log(reportLines(report).join('\n'))
+    return { holds: 0, 'does not hold': 1, 'not proved': 2 }[report.verdict]
+  } finally {
+    await handle.close()
   }
 }
 

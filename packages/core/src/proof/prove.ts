@@ -36,7 +36,7 @@ export interface HandedSave {
   openings: readonly Opening[]
 }
 
-const step = (rule: string, words: string, holds: boolean | null): ProofStep => ({
+export const step = (rule: string, words: string, holds: boolean | null): ProofStep => ({
   rule,
   words,
   outcome: holds === null ? 'skipped' : holds ? 'passed' : 'failed',
@@ -63,28 +63,35 @@ export function proveSeal(
   return { steps, checkpoint }
 }
 
+/** Whether the values that are shown of a save are those that it commits to. */
+export function proveValues(
+  { sha256Hex }: Pick<ProofTools, 'sha256Hex'>,
+  { canonical, openings }: Pick<HandedSave, 'canonical' | 'openings'>,
+): ProofStep {
+  const changes = committed(canonical)
+  if (changes === null) return step('6', 'The save can be read.', false)
+  const opened = openings.map(({ fieldId, salt, before, after }) => {
+    const said = changes.get(fieldId)
+    const reckoned = commitmentsOf(sha256Hex, salt, before, after)
+    return said?.before === reckoned.before && said.after === reckoned.after
+  })
+  const closed = changes.size - opened.length
+  return step(
+    '3',
+    `The values shown are those that the save commits to${closed > 0 ? ` (${closed} not shown)` : ''}.`,
+    opened.length === 0 && closed > 0 ? null : opened.every(Boolean),
+  )
+}
+
 /** Whether a save is as it was when it was sealed, and whether the values shown are its own. */
 export function proveSave(
   { sha256, sha256Hex }: ProofTools,
   save: HandedSave,
   checkpoint: Checkpoint | null,
 ): ProofStep[] {
-  const changes = committed(save.canonical)
-  if (changes === null) return [step('6', 'The save can be read.', false)]
-  const opened = save.openings.map(({ fieldId, salt, before, after }) => {
-    const said = changes.get(fieldId)
-    const reckoned = commitmentsOf(sha256Hex, salt, before, after)
-    return said?.before === reckoned.before && said.after === reckoned.after
-  })
-  const closed = changes.size - opened.length
-  const values = opened.length === 0 && closed > 0 ? null : opened.every(Boolean)
-  const steps = [
-    step(
-      '3',
-      `The values shown are those that the save commits to${closed > 0 ? ` (${closed} not shown)` : ''}.`,
-      values,
-    ),
-  ]
+  const values = proveValues({ sha256Hex }, save)
+  if (values.rule === '6') return [values]
+  const steps = [values]
   if (!checkpoint) return [...steps, step('7', 'There is no seal to check the save’s place with.', null)]
   const [leaf, proof] = [fromHex(sha256Hex(leafText(save.canonical))), save.proof.map(fromHex)]
   const whole = leaf !== null && proof.every((hash) => hash?.length === 32)

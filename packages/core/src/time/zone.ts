@@ -93,3 +93,27 @@ export function wallClockText(instant: string, zone: string): string {
   const two = (n: number) => String(n).padStart(2, '0')
   return `${date}T${time}${fraction}${minutes < 0 ? '-' : '+'}${two(Math.floor(Math.abs(minutes) / 60))}:${two(Math.abs(minutes) % 60)}`
 }
+
+/** An instant to read, on the clock of a zone: "Thu 2 Apr 2026 14:12:09 BST". */
+export function clockWords(instant: string, zone: string): string {
+  const at = new Date(instant)
+  const parts = new Intl.DateTimeFormat('en-GB', {
+    timeZone: zone,
+    weekday: 'short',
+    day: 'numeric',
+    month: 'short',
+    year: 'numeric',
+    hour: '2-digit',
+    minute: '2-digit',
+    second: '2-digit',
+    hourCycle: 'h23',
+    timeZoneName: 'short',
+  }).formatToParts(at)
+  const part = (type: Intl.DateTimeFormatPartTypes) => parts.find((one) => one.type === type)?.value ?? ''
+  const month = part('month').slice(0, 3)
+  const [day, time] = [
+    `${part('weekday')} ${part('day')} ${month}`,
+    `${part('hour')}:${part('minute')}:${part('second')}`,
+  ]
+  return `${day} ${part('year')} ${time} ${part('timeZoneName')}`
+}

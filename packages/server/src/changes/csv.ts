@@ -13,7 +13,7 @@ import {
 import { stringify } from 'csv-stringify'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
-import { erasedText, maskedText } from '../ledger/masked.ts'
+import { erasedText } from '../ledger/masked.ts'
 import { Problem } from '../errors.ts'
 import { changesIn, savesIn } from '../ledger/in-scope.ts'
 import { whereScope } from '../ledger/scope-sql.ts'
@@ -41,7 +41,7 @@ export interface ExportRow {
   db_login: string
 }
 
-const headings: Readonly<Record<ExportColumn, string>> = {
+export const headings: Readonly<Record<ExportColumn, string>> = {
   time: 'time',
   who: 'who',
   kind: 'kind of actor',
@@ -60,7 +60,11 @@ const headings: Readonly<Record<ExportColumn, string>> = {
   save: 'save',
 }
 
-function cell(row: ExportRow, column: ExportColumn, zone: string, masked: ReadonlySet<number>): string | null {
+/** What stands in a file for the values of fields that are not to be read, by field. */
+export type Closed = ReadonlyMap<number, string>
+
+/** A cell as text; null is nothing. */
+export function exportCell(row: ExportRow, column: ExportColumn, zone: string, closed: Closed): string | null {
   switch (column) {
     case 'time':
       return wallClockText(row.captured_at, zone)
@@ -81,11 +85,11 @@ function cell(row: ExportRow, column: ExportColumn, zone: string, masked: Readon
     case 'field':
       return row.field_name
     case 'before':
-      return row.erased ? erasedText : masked.has(row.field_id) ? maskedText : row.before
+      return row.erased ? erasedText : (closed.get(row.field_id) ?? row.before)
     case 'after':
-      return row.erased ? erasedText : masked.has(row.field_id) ? maskedText : row.after
+      return row.erased ? erasedText : (closed.get(row.field_id) ?? row.after)
     case 'difference':
-      return row.erased || masked.has(row.field_id) ? null : differenceCell(row)
+      return row.erased || closed.has(row.field_id) ? null : differenceCell(row)
     case 'channel':
       return row.channel
     case 'reason':
@@ -110,7 +114,7 @@ function differenceCell({ before, after, base_type }: ExportRow): string | null 
 export function csvLines(
   columns: readonly ExportColumn[] | undefined,
   zone: string,
-  masked: ReadonlySet<number>,
+  closed: Closed,
 ): [Transform, Transform] {
   const chosen = columns ?? exportColumns
   const cells = new Transform({
@@ -119,7 +123,7 @@ export function csvLines(
       done(
         null,
         chosen.map((column) => {
-          const text = cell(row, column, zone, masked)
+          const text = exportCell(row, column, zone, closed)
           return text === null ? null : inert(text)
         }),
       )
@@ -191,7 +195,7 @@ export async function exportQuery(
     's.reason',
     's.db_login',
   )
-  return { stream: () => query.stream({ highWaterMark: 500 }) }
+  return { stream: () => query.stream({ highWaterMark: 500 }), limited: (most: number) => query.limit(most) }
 }
 
 /** Only the changes of what was found, in its order; a save stands for all its changes. */

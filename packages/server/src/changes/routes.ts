@@ -8,7 +8,7 @@ import { sendDownload } from '../http/download.ts'
 import { csvLines, exportQuery } from './csv.ts'
 import { keepLayout, readLayouts } from './layouts.ts'
 import { recordEvent } from '../ledger/events.ts'
-import { maskedFields } from '../ledger/masked.ts'
+import { closedAs, maskedFields } from '../ledger/masked.ts'
 import { changeValues, saveDetail } from './queries/detail.ts'
 import { savePage } from '../ledger/saves.ts'
 import { summarise } from './queries/summary.ts'
@@ -99,7 +99,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
       address: request.ip,
     })
     response.type('text/csv; charset=utf-8').attachment(`changes-${new Date().toISOString().slice(0, 10)}.csv`)
-    await sendDownload(response, [rows.stream(), ...csvLines(query.columns, query.zone, masked)])
+    await sendDownload(response, [rows.stream(), ...csvLines(query.columns, query.zone, closedAs(masked))])
   })
 
   return router

@@ -15,3 +15,8 @@ export const maskedText = '••••••'
 
 /** What stands for an erased value in files. */
 export const erasedText = '[erased]'
+
+/** The fields that are masked, with what stands for their values in files. */
+export function closedAs(masked: ReadonlySet<number>): ReadonlyMap<number, string> {
+  return new Map([...masked].map((fieldId) => [fieldId, maskedText]))
+}

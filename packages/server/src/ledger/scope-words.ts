@@ -21,7 +21,7 @@ export async function exportWords(db: Database, text: string, { reach, role }: S
   return sightOf(role) === 'scope' ? `${words} Within their reach: ${await scopeWords(db, reach ?? '')}` : words
 }
 
-async function namesIn(db: Database, { who, what }: Scope): Promise<ScopeNames> {
+export async function namesIn(db: Database, { who, what }: Scope): Promise<ScopeNames> {
   const [actors, types, fields] = await Promise.all([
     db('spoor.actor')
       .whereIn('id', [...(who?.actors ?? [])])

@@ -29,6 +29,7 @@ import { up as baselines } from './migrations/025-baselines.ts'
 import { up as pages } from './migrations/026-pages.ts'
 import { up as panel } from './migrations/027-panel.ts'
 import { up as acts } from './migrations/028-acts.ts'
+import { up as packs } from './migrations/029-packs.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -62,6 +63,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '026-pages': pages,
   '027-panel': panel,
   '028-acts': acts,
+  '029-packs': packs,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -1,0 +1,156 @@
+import * as v from 'valibot'
+import { exportColumns } from './changes.ts'
+import { Captured, IdNumber, Instant, IntParam, Reason, ScopeText } from './common.ts'
+import { route } from './route.ts'
+
+/** What a pack can be read as, beside the saves with their proofs, which are always in it. */
+export const packShapes = ['pdf', 'xlsx', 'csv'] as const
+export type PackShape = (typeof packShapes)[number]
+
+/** The first page of a pack; core's `PackCover`. */
+const Cover = v.object({
+  spoor: v.literal('evidence pack, 1'),
+  number: v.number(),
+  title: v.string(),
+  why: v.string(),
+  madeBy: v.string(),
+  madeAt: Instant,
+  zone: v.string(),
+  scope: v.string(),
+  sentence: v.string(),
+  within: v.nullable(v.string()),
+  holds: v.object({
+    changes: v.number(),
+    saves: v.number(),
+    records: v.number(),
+    people: v.number(),
+    others: v.number(),
+    first: v.nullable(Instant),
+    last: v.nullable(Instant),
+  }),
+  gaps: v.array(v.string()),
+  closed: v.array(v.object({ what: v.string(), why: v.string(), values: v.number() })),
+  seal: v.nullable(v.object({ origin: v.string(), at: Instant, size: v.number() })),
+  unsealed: v.number(),
+  fingerprint: v.nullable(v.string()),
+  files: v.array(v.object({ name: v.string(), what: v.string() })),
+})
+
+const Blacked = v.object({ fieldId: IdNumber, why: v.pipe(v.string(), v.trim(), v.minLength(2), v.maxLength(200)) })
+const Column = v.picklist(exportColumns)
+
+/** What is asked for. */
+const wish = {
+  title: v.pipe(
+    v.string(),
+    v.trim(),
+    v.minLength(3, 'Say for whom or what it is, in at least three letters.'),
+    v.maxLength(200),
+  ),
+  why: Reason,
+  scope: ScopeText,
+  zone: v.pipe(v.string(), v.maxLength(100)),
+  columns: v.pipe(v.array(Column), v.minLength(1), v.maxLength(exportColumns.length)),
+  shown: v.pipe(v.array(v.picklist(packShapes)), v.maxLength(packShapes.length)),
+  /** Fields whose values are left out, with the reason. */
+  blacked: v.pipe(v.array(Blacked), v.maxLength(500)),
+}
+
+export const Pack = v.object({
+  id: v.number(),
+  title: v.string(),
+  why: v.string(),
+  scope: v.string(),
+  zone: v.string(),
+  columns: v.array(Column),
+  shown: v.array(v.picklist(packShapes)),
+  blacked: v.array(Blacked),
+  madeBy: v.string(),
+  askedAt: Instant,
+  state: v.picklist(['going', 'kept', 'withdrawn']),
+  madeAt: v.nullable(Instant),
+  cover: v.nullable(Cover),
+  /** Bytes of the file, and their SHA-256 in hexadecimal digits. */
+  size: v.nullable(v.number()),
+  digest: v.nullable(v.string()),
+  withdrawn: v.nullable(v.object({ by: v.string(), at: Instant, why: v.string() })),
+  /** While it is made: how far. */
+  work: v.nullable(
+    v.object({ jobId: v.number(), doing: v.nullable(v.string()), done: v.number(), total: v.nullable(v.number()) }),
+  ),
+  /** Who took it, the latest first. */
+  taken: v.array(v.object({ by: v.string(), at: Instant })),
+  takenCount: v.number(),
+})
+export type Pack = v.InferOutput<typeof Pack>
+
+/** How a pack would begin: its first page, and what of it can be left out. */
+export const PackPreview = v.object({
+  cover: Cover,
+  /** Fields of which there are changes in it, the most first. */
+  fields: v.array(
+    v.object({ fieldId: v.number(), name: v.string(), type: v.string(), changes: v.number(), masked: v.boolean() }),
+  ),
+  /** The first changes, in the columns that were asked for. */
+  heads: v.array(v.string()),
+  lines: v.array(v.array(Captured)),
+})
+export type PackPreview = v.InferOutput<typeof PackPreview>
+
+const params = v.object({ packId: IntParam })
+
+export const packRoutes = {
+  listPacks: route({
+    method: 'GET',
+    path: '/packs',
+    needs: 'packs.read',
+    summary: 'Evidence that was taken out, the latest first: all of it, or one’s own for whoever sees a part only',
+    query: v.object({ before: v.optional(IntParam) }),
+    response: v.object({ packs: v.array(Pack), next: v.nullable(v.number()) }),
+  }),
+  previewPack: route({
+    method: 'POST',
+    path: '/packs/preview',
+    needs: 'packs.make',
+    summary: 'How a pack would begin; nothing is made',
+    body: v.strictObject({
+      ...wish,
+      title: v.pipe(v.string(), v.maxLength(200)),
+      why: v.pipe(v.string(), v.maxLength(2000)),
+    }),
+    response: PackPreview,
+  }),
+  makePack: route({
+    method: 'POST',
+    path: '/packs',
+    needs: 'packs.make',
+    summary: 'Make a pack of the changes in a scope; it is made as long work',
+    body: v.strictObject(wish),
+    response: Pack,
+  }),
+  readPack: route({
+    method: 'GET',
+    path: '/packs/:packId',
+    needs: 'packs.read',
+    summary: 'One pack with who took it',
+    params,
+    response: Pack,
+  }),
+  takePack: route({
+    method: 'GET',
+    path: '/packs/:packId/file',
+    needs: 'packs.read',
+    summary: 'Take a pack: the ZIP file; this is recorded',
+    params,
+  }),
+  withdrawPack: route({
+    method: 'POST',
+    path: '/packs/:packId/withdrawal',
+    needs: 'packs.withdraw',
+    summary:
+      'Withdraw a pack: nobody can take it any more, and its file is removed; what was taken before stays what it is',
+    params,
+    body: v.strictObject({ why: Reason }),
+    response: Pack,
+  }),
+}

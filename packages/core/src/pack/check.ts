@@ -1,0 +1,625 @@
+import { Inflate } from 'fflate'
+import { fromBase64, sameBytes, toHex } from '../proof/bytes.ts'
+import { keyFingerprint, readKeyLine, readNote, signatureBy, type Checkpoint } from '../proof/checkpoint.ts'
+import { FilledRoot } from '../proof/filling.ts'
+import { leafText } from '../proof/leaf.ts'
+import { proveSeal, proveValues, step, type Opening, type ProofStep, type ProofTools } from '../proof/prove.ts'
+import { counted } from '../words/list.ts'
+import {
+  contentAt,
+  descriptorBytes,
+  entryDescriptor,
+  entryHead,
+  isPacked,
+  parting,
+  readDirectory,
+  type PackEntry,
+  type PartedFile,
+} from './archive.ts'
+import { coverHeading, type PackCover } from './cover.ts'
+import { bagDeclaration, notAskedFor, packFiles, readManifest, readPackStatement, savesHeading } from './form.ts'
+import { LineCutter, type PackLine } from './lines.ts'
+
+/** Checks a pack from its bytes alone, read in parts: by the rules of `docs/proof.md`, with no server and no network. */
+
+export interface Hasher {
+  update(bytes: Uint8Array): void
+  digest(): Uint8Array
+}
+
+export interface PackTools extends ProofTools {
+  hasher(): Hasher
+  utf8(bytes: Uint8Array): string
+}
+
+/** What was checked where, and how it came out. */
+export interface PackFinding extends ProofStep {
+  /** The file in the pack; empty for the pack as a whole. */
+  file: string
+  /** 0 for what is about a file as a whole. */
+  line: number
+}
+
+export interface PackReport {
+  cover: PackCover | null
+  saves: number
+  passed: number
+  failed: number
+  skipped: number
+  /** By rule, in the order in which they were met. */
+  rules: { rule: string; passed: number; failed: number; skipped: number }[]
+  /** What failed or was skipped, the first some hundred. */
+  findings: PackFinding[]
+  /** Of the key that it was checked with, to be compared with the one that was handed out. */
+  fingerprint: string | null
+  checkpoint: Checkpoint | null
+  signedAt: string | null
+  /** Nothing failed and something was proved; something failed; nothing failed and nothing is proved. */
+  verdict: 'holds' | 'does not hold' | 'not proved'
+}
+
+export interface PackCheck {
+  /** The ledger's public key as one line, from somebody other than whoever gave the pack. */
+  key?: string | undefined
+  nowMs: number
+  /** Told of the bytes that were read; what it throws ends the check. */
+  onProgress?: ((read: number, size: number) => void) | undefined
+}
+
+const mostFindings = 500
+/** Clocks differ; what was made further in the future than this does not hold. */
+const clockMs = 300_000
+/** Little, since it may unpack to a thousand times as much. */
+const chunkBytes = 1 << 16
+/** Files that are read whole. */
+const mostWhole = 4_000_000
+/** No save is longer. */
+export const longestSave = 64 * 1024 * 1024
+const mostClosed = 100_000
+
+export async function checkPack(
+  file: PartedFile,
+  tools: PackTools,
+  { key, nowMs, onProgress }: PackCheck,
+): Promise<PackReport> {
+  const report = new Reporting()
+  const archive = await readDirectory(file)
+  if ('words' in archive) {
+    report.say('', 0, step('21', `${archive.words} (at byte ${archive.at})`, false))
+    return report.end()
+  }
+  const { entries } = archive
+  const folder = entries[0]?.name.split('/')[0] ?? ''
+  const nameOf = ({ name }: PackEntry) => (name.startsWith(`${folder}/`) ? name.slice(folder.length + 1) : name)
+  const whole = new Map<string, string>()
+  const digests = new Map<string, Uint8Array>()
+  const saves = new SavesCheck(tools, report, { key, nowMs })
+  const before = tools.hasher()
+  const signatureAt = entries.find((entry) => nameOf(entry) === packFiles.signature)?.offset ?? null
+  for (const entry of entries) {
+    const name = nameOf(entry)
+    const reader = new EntryReader(file, entry, tools)
+    const covered = signatureAt === null || entry.offset < signatureAt
+    const cutter = name === packFiles.saves ? new LineCutter(longestSave) : null
+    const kept: Uint8Array[] = []
+    const fault = await reader.read({
+      raw: (bytes) => {
+        if (covered) before.update(bytes)
+      },
+      content: (bytes) => {
+        if (cutter) for (const line of cutter.push(bytes)) saves.line(line)
+        else if (entry.size <= mostWhole && !name.startsWith('data/') !== (name === packFiles.cover))
+          kept.push(bytes.slice())
+      },
+      progress: (at) => onProgress?.(at, file.size),
+    })
+    if (cutter) for (const line of cutter.rest()) saves.line(line)
+    report.say(name, 0, step('21', fault ?? 'The file lies in the archive as it has to.', fault === null))
+    digests.set(name, reader.digest())
+    if (kept.length > 0) whole.set(name, tools.utf8(joined(kept)))
+  }
+  saves.finish()
+  checkBag(report, whole, digests)
+  checkSignature(report, tools, saves, whole, {
+    digest: () => before.digest(),
+    bytes: signatureAt,
+    manifest: digests.get(packFiles.tagManifest),
+    folder,
+    nowMs,
+  })
+  report.cover = checkCover(report, saves, whole.get(packFiles.cover), folder)
+  return report.end(saves)
+}
+
+class Reporting {
+  cover: PackCover | null = null
+  signedAt: string | null = null
+  readonly #tally = new Map<string, { rule: string; passed: number; failed: number; skipped: number }>()
+  readonly #findings: PackFinding[] = []
+
+  say(file: string, line: number, { rule, words, outcome }: ProofStep): void {
+    const tally = this.#tally.get(rule) ?? { rule, passed: 0, failed: 0, skipped: 0 }
+    tally[outcome]++
+    this.#tally.set(rule, tally)
+    if (outcome === 'passed') return
+    // What fails is never crowded out by what was only skipped.
+    if (this.#findings.length >= mostFindings) {
+      const at = outcome === 'failed' ? this.#findings.findIndex((one) => one.outcome === 'skipped') : -1
+      if (at < 0) return
+      this.#findings.splice(at, 1)
+    }
+    this.#findings.push({ file, line, rule, words, outcome })
+  }
+
+  end(saves?: SavesCheck): PackReport {
+    const rules = [...this.#tally.values()]
+    const sum = (outcome: ProofStep['outcome']) => rules.reduce((all, rule) => all + rule[outcome], 0)
+    const failed = sum('failed')
+    const proved = saves?.proved === true && this.signedAt !== null
+    return {
+      cover: this.cover,
+      saves: saves?.count ?? 0,
+      passed: sum('passed'),
+      failed,
+      skipped: sum('skipped'),
+      rules,
+      findings: this.#findings.sort((a, b) => rank(a.outcome) - rank(b.outcome)),
+      fingerprint: saves?.fingerprint ?? null,
+      checkpoint: saves?.checkpoint ?? null,
+      signedAt: this.signedAt,
+      verdict: failed > 0 ? 'does not hold' : proved ? 'holds' : 'not proved',
+    }
+  }
+}
+
+const rank = (outcome: ProofStep['outcome']) => (outcome === 'failed' ? 0 : 1)
+
+function joined(parts: readonly Uint8Array[]): Uint8Array {
+  const all = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0))
+  let at = 0
+  for (const part of parts) {
+    all.set(part, at)
+    at += part.length
+  }
+  return all
+}
+
+interface EntryTakers {
+  /** The bytes as they lie in the archive. */
+  raw(bytes: Uint8Array): void
+  /** The bytes of the file. */
+  content(bytes: Uint8Array): void
+  progress(at: number): void
+}
+
+/** Reads one file of the archive from its head to behind its end. */
+class EntryReader {
+  readonly #file: PartedFile
+  readonly #entry: PackEntry
+  readonly #hash: Hasher
+
+  constructor(file: PartedFile, entry: PackEntry, tools: PackTools) {
+    this.#file = file
+    this.#entry = entry
+    this.#hash = tools.hasher()
+  }
+
+  digest(): Uint8Array {
+    return this.#hash.digest()
+  }
+
+  /** @returns what is wrong with how it lies there, or null */
+  async read({ raw, content, progress }: EntryTakers): Promise<string | null> {
+    const entry = this.#entry
+    const from = contentAt(entry)
+    const head = await this.#file.read(entry.offset, from)
+    raw(head)
+    const faults: string[] = []
+    const apart = parting(head, entryHead(entry.name))
+    if (apart !== null) faults.push(`Its head is not written as in a pack (at byte ${entry.offset + apart}).`)
+    let size = 0
+    let ended = false
+    const take = (bytes: Uint8Array, final: boolean) => {
+      size += bytes.length
+      ended ||= final
+      if (size > entry.size) return
+      this.#hash.update(bytes)
+      content(bytes)
+    }
+    const inflate = isPacked(entry.name) ? new Inflate(take) : { push: take }
+    for (let at = from; at < from + entry.packed; at += chunkBytes) {
+      const to = Math.min(from + entry.packed, at + chunkBytes)
+      const bytes = await this.#file.read(at, to)
+      raw(bytes)
+      progress(to)
+      if (size > entry.size || faults.length > 0) continue
+      try {
+        inflate.push(bytes, to === from + entry.packed)
+      } catch {
+        faults.push(`It cannot be unpacked (between bytes ${at} and ${to}).`)
+      }
+    }
+    if (size > entry.size) faults.push('It unpacks to more than it says.')
+    else if (faults.length === 0 && (size < entry.size || !ended)) faults.push('It unpacks to less than it says.')
+    const end = from + entry.packed
+    const descriptor = await this.#file.read(end, end + descriptorBytes)
+    raw(descriptor)
+    const differs = parting(descriptor, entryDescriptor(entry))
+    if (differs !== null) faults.push(`What stands behind it is not written as in a pack (at byte ${end + differs}).`)
+    return faults.length > 0 ? faults.join(' ') : null
+  }
+}
+
+/** The saves of a pack, line by line (rules 3, 6, 8, 10, 17 and 18). */
+class SavesCheck {
+  readonly #tools: PackTools
+  readonly #report: Reporting
+  readonly #options: { key: string | undefined; nowMs: number }
+  readonly #root: FilledRoot
+  #stage: 'heading' | 'saves' | 'done' = 'heading'
+  #said = 0
+  #sealed = 0
+  /** Whether the tree can still be put together. */
+  #whole = true
+  count = 0
+  /** Changes that were asked for. */
+  changes = 0
+  unsealed = 0
+  /** By why they are not open: how many. */
+  readonly closed = new Map<string, number>()
+  keyLine: string | null = null
+  fingerprint: string | null = null
+  checkpoint: Checkpoint | null = null
+  proved = false
+
+  constructor(tools: PackTools, report: Reporting, options: { key: string | undefined; nowMs: number }) {
+    this.#tools = tools
+    this.#report = report
+    this.#options = options
+    this.#root = new FilledRoot(tools.sha256)
+  }
+
+  #say(line: number, one: ProofStep): void {
+    this.#report.say(packFiles.saves, line, one)
+  }
+
+  line(line: PackLine): void {
+    const { number } = line
+    if ('tooLong' in line)
+      return this.#say(number, step('18', 'The line is longer than any save; it was not read.', false))
+    const value = parsed(this.#tools.utf8(line.bytes))
+    if (this.#stage === 'done') return this.#say(number, step('18', 'There is something after the last line.', false))
+    if (this.#stage === 'heading') return this.#heading(number, value)
+    if (typeof field(value, 'saves') === 'number') return this.#last(number, value)
+    this.#save(number, value)
+  }
+
+  #heading(number: number, value: unknown): void {
+    this.#stage = 'saves'
+    if (text(value, 'spoor') !== savesHeading)
+      this.#say(number, step('18', 'These are no saves of a pack, or of another version.', false))
+    const { key, nowMs } = this.#options
+    const note = text(value, 'seal')
+    this.keyLine = key ?? text(value, 'key')
+    const read = this.keyLine === null ? null : readKeyLine(this.#tools.sha256, this.keyLine)
+    this.fingerprint = read && keyFingerprint(this.#tools.sha256, read)
+    if (key === undefined)
+      this.#say(
+        number,
+        step(
+          '10',
+          'The key came with the pack. Compare its fingerprint with the one that was handed out, or give the key.',
+          null,
+        ),
+      )
+    if (note === null) return this.#say(number, step('8', 'There is no seal: nothing was sealed yet.', null))
+    const { steps, checkpoint } = proveSeal(this.#tools, note, this.keyLine)
+    for (const one of steps) this.#say(number, one)
+    if (checkpoint && Date.parse(checkpoint.at) > nowMs + clockMs)
+      this.#say(number, step('8', `The seal says that it was made at ${checkpoint.at}, which is yet to come.`, false))
+    // Without a seal that holds, what it says proves nothing.
+    this.checkpoint = steps.some((one) => one.outcome === 'failed') ? null : checkpoint
+  }
+
+  #save(number: number, value: unknown): void {
+    this.count++
+    const save = handed(value)
+    if (save === null) {
+      this.#whole = false
+      return this.#say(number, step('18', 'The line is no save of a pack.', false))
+    }
+    const values = proveValues(this.#tools, save)
+    this.#say(number, values)
+    if (!accountsForAll(save))
+      this.#say(number, step('18', 'It does not say of each of its changes whether it is open, and why not.', false))
+    this.changes += save.openings.length
+    for (const why of Object.values(save.closed)) {
+      this.closed.set(why, (this.closed.get(why) ?? 0) + 1)
+      if (why !== notAskedFor) this.changes++
+    }
+    const leaf = this.#tools.sha256(leafText(save.canonical))
+    if (save.leaf !== toHex(leaf.subarray(0, leafDigits / 2)))
+      this.#say(number, step('18', 'The save is not the one that was put into the pack.', false))
+    if (save.index === null) {
+      this.unsealed++
+      return this.#say(number, step('8', 'The save was not sealed yet when the pack was made.', null))
+    }
+    this.#sealed++
+    if (!this.#root.fill(save.index, save.fill)) {
+      this.#whole = false
+      this.#say(
+        number,
+        step(
+          '17',
+          `It cannot be leaf ${save.index}, where it stands: what fills the tree before it is not there.`,
+          false,
+        ),
+      )
+    } else this.#root.leaf(leaf)
+  }
+
+  #last(number: number, value: unknown): void {
+    this.#stage = 'done'
+    this.#said = field(value, 'saves') as number
+    const fill = hashes(text(value, 'fill'))
+    const size = this.checkpoint?.size
+    if (size !== undefined && (fill === null || !this.#root.fill(size, fill))) {
+      this.#whole = false
+      this.#say(number, step('17', 'What fills the tree behind the last save is not there.', false))
+    }
+  }
+
+  finish(): void {
+    const { checkpoint } = this
+    if (this.#stage === 'heading') return this.#say(0, step('18', 'There are no saves in it.', false))
+    if (this.#stage === 'saves') return this.#say(0, step('18', 'The last line is missing: it was cut off.', false))
+    this.#say(
+      0,
+      step(
+        '18',
+        `It says that it has ${counted(this.#said, 'save')}, and it has ${this.count}.`,
+        this.#said === this.count,
+      ),
+    )
+    if (checkpoint === null) return this.#say(0, step('17', 'There is no seal to check the saves’ places with.', null))
+    const { size, root } = this.#root.root()
+    this.proved = this.#whole && size === checkpoint.size && sameBytes(root, checkpoint.root)
+    this.#say(
+      0,
+      step(
+        '17',
+        `${counted(this.#sealed, 'save is', 'saves are')} among the ${checkpoint.size} that the seal covers, each at its place.`,
+        this.proved,
+      ),
+    )
+  }
+}
+
+/** Hexadecimal digits of a leaf that stand beside its save, only to say which one was altered. */
+export const leafDigits = 16
+
+function checkBag(
+  report: Reporting,
+  whole: ReadonlyMap<string, string>,
+  digests: ReadonlyMap<string, Uint8Array>,
+): void {
+  const declared = whole.get(packFiles.bag) === bagDeclaration
+  report.say(packFiles.bag, 0, step('19', 'It declares a bag.', declared))
+  const manifest = readManifest(whole.get(packFiles.manifest) ?? '')
+  const tags = readManifest(whole.get(packFiles.tagManifest) ?? '')
+  for (const [name, list] of [
+    [packFiles.manifest, manifest],
+    [packFiles.tagManifest, tags],
+  ] as const)
+    if (list === null) report.say(name, 0, step('19', 'The manifest can be read.', false))
+  if (manifest === null || tags === null) return
+  const listed = new Map([...manifest, ...tags])
+  const free = new Set<string>([packFiles.tagManifest, packFiles.signature])
+  for (const [name, digest] of digests) {
+    const said = listed.get(name)
+    if (said !== undefined)
+      report.say(name, 0, step('19', 'The file has the digest that its manifest names.', said === toHex(digest)))
+    else if (!free.has(name)) report.say(name, 0, step('19', 'The file is in no manifest.', false))
+  }
+  for (const name of listed.keys())
+    if (!digests.has(name)) report.say(name, 0, step('19', 'The file is missing.', false))
+  for (const name of [packFiles.info, packFiles.manifest, packFiles.bag])
+    if (!tags.has(name)) report.say(packFiles.tagManifest, 0, step('19', `It names ${name}.`, false))
+}
+
+interface Signed {
+  digest(): Uint8Array
+  /** Where the signature begins. */
+  bytes: number | null
+  manifest: Uint8Array | undefined
+  folder: string
+  nowMs: number
+}
+
+function checkSignature(
+  report: Reporting,
+  { sha256, signed }: PackTools,
+  { keyLine }: SavesCheck,
+  whole: ReadonlyMap<string, string>,
+  { digest, bytes, manifest, folder, nowMs }: Signed,
+): void {
+  const say = (words: string, holds: boolean | null) => {
+    report.say(packFiles.signature, 0, step('20', words, holds))
+    return holds === true
+  }
+  const note = readNote(whole.get(packFiles.signature) ?? '')
+  const statement = note && readPackStatement(note.text)
+  if (!say('The signature can be read.', Boolean(statement)) || !note || !statement) return
+  const key = keyLine === null ? null : readKeyLine(sha256, keyLine)
+  if (!key) {
+    say('There is no key to check the signature with.', keyLine === null ? null : false)
+    return
+  }
+  const signature = signatureBy(sha256, note, key)
+  const own = signature !== null && signed(signature, note.text, key.publicKey) && key.name === statement.origin
+  const holds = [
+    say('The pack was signed with the ledger’s key.', own),
+    say('The archive is the one that was signed.', statement.bytes === bytes && sameBytes(statement.archive, digest())),
+    say('The manifests are those that were signed.', manifest !== undefined && sameBytes(statement.manifest, manifest)),
+    say(`It is pack ${statement.number}, as its folder says.`, folder === `pack-${statement.number}`),
+  ]
+  const late = Date.parse(statement.at) > nowMs + clockMs
+  if (late) say(`It says that it was signed at ${statement.at}, which is yet to come.`, false)
+  if (holds.every(Boolean) && !late) report.signedAt = statement.at
+}
+
+/** What the first page says is what is in it. */
+function checkCover(
+  report: Reporting,
+  saves: SavesCheck,
+  content: string | undefined,
+  folder: string,
+): PackCover | null {
+  const say = (words: string, holds: boolean) => report.say(packFiles.cover, 0, step('18', words, holds))
+  const cover = readCover(content)
+  if (cover === null) {
+    say('The first page can be read.', false)
+    return null
+  }
+  say(`The first page is that of ${folder}.`, `pack-${cover.number}` === folder)
+  say(
+    `The first page says ${counted(cover.holds.changes, 'change')} in ${counted(cover.holds.saves, 'save')}, and there are ${saves.changes} in ${saves.count}.`,
+    cover.holds.changes === saves.changes && cover.holds.saves === saves.count && cover.unsealed === saves.unsealed,
+  )
+  const said = new Map<string, number>()
+  for (const { why, values } of cover.closed) said.set(why, (said.get(why) ?? 0) + values)
+  const found = [...saves.closed].filter(([why]) => why !== notAskedFor)
+  say(
+    'The values that cannot be read are as many as the first page says, for the reasons that it says.',
+    found.length === said.size && found.every(([why, n]) => said.get(why) === n),
+  )
+  say(
+    'The seal is the one that the first page names.',
+    saves.checkpoint === null || (cover.seal?.at === saves.checkpoint.at && cover.seal.size === saves.checkpoint.size),
+  )
+  return cover
+}
+
+/** @returns null for what is no cover. Whatever it holds is shown as text. */
+function readCover(content: string | undefined): PackCover | null {
+  const value = content === undefined ? undefined : parsed(content)
+  if (text(value, 'spoor') !== coverHeading) return null
+  const texts = ['title', 'why', 'madeBy', 'madeAt', 'zone', 'scope', 'sentence'].every(
+    (name) => text(value, name) !== null,
+  )
+  const holds = field(value, 'holds')
+  const numbers = ['changes', 'saves', 'records', 'people', 'others'].every((name) =>
+    Number.isSafeInteger(field(holds, name)),
+  )
+  const list = (name: string, fits: (one: unknown) => boolean) => {
+    const all = field(value, name)
+    return Array.isArray(all) && all.every(fits)
+  }
+  const orNull = (of: unknown, name: string) => field(of, name) === null || text(of, name) !== null
+  const seal = field(value, 'seal')
+  const isSeal =
+    seal === null ||
+    (text(seal, 'origin') !== null && text(seal, 'at') !== null && Number.isSafeInteger(field(seal, 'size')))
+  const fits =
+    texts &&
+    numbers &&
+    isSeal &&
+    Number.isSafeInteger(field(value, 'number')) &&
+    Number.isSafeInteger(field(value, 'unsealed')) &&
+    orNull(value, 'within') &&
+    orNull(value, 'fingerprint') &&
+    orNull(holds, 'first') &&
+    orNull(holds, 'last') &&
+    list('gaps', (one) => typeof one === 'string') &&
+    list(
+      'closed',
+      (one) => text(one, 'what') !== null && text(one, 'why') !== null && Number.isSafeInteger(field(one, 'values')),
+    ) &&
+    list('files', (one) => text(one, 'name') !== null && text(one, 'what') !== null)
+  return fits ? (value as PackCover) : null
+}
+
+function parsed(line: string): unknown {
+  try {
+    return JSON.parse(line)
+  } catch {
+    return undefined
+  }
+}
+
+function field(value: unknown, name: string): unknown {
+  return typeof value === 'object' && value !== null ? (value as Record<string, unknown>)[name] : undefined
+}
+
+function text(value: unknown, name: string): string | null {
+  const found = field(value, name)
+  return typeof found === 'string' ? found : null
+}
+
+const hashBytes = 32
+const mostFill = 128
+
+/** Hashes one behind the other, in base64. */
+function hashes(packed: string | null): Uint8Array[] | null {
+  const bytes = packed === null ? null : fromBase64(packed)
+  if (!bytes || bytes.length % hashBytes !== 0 || bytes.length > mostFill * hashBytes) return null
+  return Array.from({ length: bytes.length / hashBytes }, (_, at) =>
+    bytes.subarray(at * hashBytes, (at + 1) * hashBytes),
+  )
+}
+
+interface PackedSave {
+  index: number | null
+  leaf: string
+  fill: readonly Uint8Array[]
+  canonical: string
+  openings: readonly Opening[]
+  closed: Readonly<Record<string, string>>
+}
+
+/** A line as a save of a pack; null for whatever is none. */
+function handed(value: unknown): PackedSave | null {
+  const [index, leaf, canonical, openings, closed] = [
+    field(value, 'index'),
+    text(value, 'leaf'),
+    text(value, 'canonical'),
+    field(value, 'openings'),
+    field(value, 'closed'),
+  ]
+  const fill = hashes(text(value, 'fill'))
+  if (!(index === null || (Number.isSafeInteger(index) && (index as number) >= 0))) return null
+  if (fill === null || leaf === null || canonical === null || !Array.isArray(openings)) return null
+  if (typeof closed !== 'object' || closed === null || Array.isArray(closed)) return null
+  const reasons = Object.values(closed)
+  if (openings.length + reasons.length > mostClosed || !reasons.every((why) => typeof why === 'string')) return null
+  const opened = openings.flatMap((one: unknown) => {
+    const [fieldId, salt, before, after] = [
+      field(one, 'fieldId'),
+      text(one, 'salt'),
+      field(one, 'before'),
+      field(one, 'after'),
+    ]
+    const isValue = (side: unknown): side is string | null => side === null || typeof side === 'string'
+    return typeof fieldId === 'number' && salt !== null && isValue(before) && isValue(after)
+      ? [{ fieldId, salt, before, after }]
+      : []
+  })
+  if (opened.length !== openings.length) return null
+  return {
+    index: index as number | null,
+    leaf,
+    fill,
+    canonical,
+    openings: opened,
+    closed: closed as Record<string, string>,
+  }
+}
+
+/** Whether each of its changes is either open or said to be closed, and none is both. */
+function accountsForAll({ canonical, openings, closed }: PackedSave): boolean {
+  const changes = field(parsed(canonical), 'changes')
+  if (!Array.isArray(changes)) return false
+  const told = [...openings.map(({ fieldId }) => String(fieldId)), ...Object.keys(closed)]
+  const own = new Set(changes.map((change: unknown) => String(field(change, 'fieldId'))))
+  return told.length === own.size && new Set(told).size === own.size && told.every((id) => own.has(id))
+}

@@ -1,0 +1,251 @@
+import { mkdir, rename, rm } from 'node:fs/promises'
+import { join } from 'node:path'
+import { setTimeout as sleep } from 'node:timers/promises'
+import {
+  bagDeclaration,
+  coverRows,
+  fromHex,
+  grouped,
+  howToCheck,
+  manifestText,
+  packFiles,
+  packStatementText,
+  signedNote,
+  counted,
+  type PackCover,
+  type Scope,
+} from '@spoor/core'
+import type { Knex } from 'knex'
+import { latestSeal, originOf } from '../custody/sealer.ts'
+import type { SigningKey } from '../custody/signing-key.ts'
+import { extentOf } from '../custody/tree.ts'
+import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import { recordEvent } from '../ledger/events.ts'
+import { maskedFields } from '../ledger/masked.ts'
+import { requestedScopes } from '../ledger/scope-request.ts'
+import { sha256 } from '../ledger/sha256.ts'
+import { People } from '../people/people.ts'
+import type { JobRow } from '../work/jobs.ts'
+import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
+import { firstPage, namesOfFields, sealedUnder } from './first-page.ts'
+import { csvFile, type TableWanted } from './tables.ts'
+import { packedSaves, type SavesTold } from './saves.ts'
+import { packRow, type PackRow } from './store.ts'
+import { PackWriter } from './writer.ts'
+
+export interface PackingDeps {
+  db: Database
+  /** Where the files of packs are kept. */
+  directory: string
+  key: SigningKey
+  /** So long at most the next seal is waited for, so that everything in the pack is covered by one. */
+  sealWithinMs?: number
+}
+
+export const packsDirectory = (dataDir: string) => join(dataDir, 'packs')
+export const packPath = (directory: string, packId: number) => join(directory, `pack-${packId}.zip`)
+
+const usualWaitMs = 90_000
+const lookEveryMs = 500
+
+export const maskedWhy = 'masked by the tracking plan'
+export const blackedWhy = (why: string) => `blacked out: ${why}`
+
+/** Makes packs: what is asked for, its first page, proofs and signature, in one file. A pack that was stopped is none. */
+export class Packing implements JobHandler {
+  readonly kind = 'packing'
+  readonly #deps: PackingDeps
+
+  constructor(deps: PackingDeps) {
+    this.#deps = deps
+  }
+
+  async perform(job: JobAtWork): Promise<JobEnd> {
+    const { db, directory } = this.#deps
+    const { packId } = job.input as { packId: number }
+    const person = job.askedBy === null ? null : await new People(db).find(job.askedBy)
+    if (!person)
+      throw new Problem('not-allowed', 'Whoever asked for the pack may not sign in any more. It was not made.')
+    const row = await packRow(db, person, packId)
+    if (row.state === 'kept') return { words: 'It had been made before the server stopped.' }
+    await this.#waitForSeal(job)
+    const scopes = await requestedScopes(db, row.scope, person)
+    await mkdir(directory, { recursive: true, mode: 0o700 })
+    const [path, part] = [packPath(directory, packId), `${packPath(directory, packId)}.part`]
+    const writer = new PackWriter(part, `pack-${packId}`)
+    try {
+      // One moment of the ledger, whatever is collected meanwhile.
+      const { cover, saveIds } = await db.transaction(
+        (trx) =>
+          this.#write(trx, writer, {
+            row,
+            scopes,
+            job,
+            page: (nowMs) => firstPage({ db, moment: trx }, row, { person, scopes, nowMs }),
+          }),
+        { isolationLevel: 'repeatable read' },
+      )
+      const { size, digest } = await writer.end()
+      await rename(part, path)
+      await db.transaction(async (trx) => {
+        await trx('spoor.pack')
+          .where({ id: packId })
+          .update({
+            state: 'kept',
+            made_at: cover.madeAt,
+            cover: JSON.stringify(cover),
+            size,
+            digest,
+            save_ids: saveIds,
+          })
+        await recordEvent(trx, {
+          kind: 'export',
+          personId: person.id,
+          words: `made pack ${packId} of ${counted(saveIds.length, 'save')} (digest ${digest})`,
+        })
+      })
+      return { words: `Pack ${packId} is made: ${grouped(size)} bytes.` }
+    } catch (error) {
+      await writer.abandon()
+      await rm(part, { force: true })
+      throw error
+    }
+  }
+
+  async afterwards(db: Database, { input }: JobRow): Promise<void> {
+    const { packId } = input as { packId: number }
+    await db('spoor.pack').where({ id: packId, state: 'going' }).delete()
+  }
+
+  /** Waits until a seal covers what was collected by now; where none comes, what it does not cover is said to be so. */
+  async #waitForSeal(job: JobAtWork): Promise<void> {
+    const { db, sealWithinMs = usualWaitMs } = this.#deps
+    const { size } = await extentOf(db)
+    const untilMs = performance.now() + sealWithinMs
+    while (Number((await latestSeal(db))?.size ?? 0) < size && performance.now() < untilMs) {
+      await job.progress({ doing: 'waiting for the next seal' })
+      await sleep(lookEveryMs)
+    }
+  }
+
+  async #write(
+    trx: Knex.Transaction,
+    writer: PackWriter,
+    {
+      row,
+      scopes,
+      job,
+      page,
+    }: {
+      row: PackRow
+      scopes: readonly Scope[]
+      job: JobAtWork
+      page(nowMs: number): Promise<Omit<PackCover, 'number' | 'closed' | 'unsealed' | 'files'>>
+    },
+  ): Promise<{ cover: PackCover; saveIds: string[] }> {
+    const nowMs = Date.now()
+    const begin = await page(nowMs)
+    const closed = await closedFields(trx, row)
+    const told: SavesTold = { saveIds: [], changes: 0, unsealed: 0, closed: new Map() }
+    const { seal, keyLine } = await sealedUnder(trx)
+    const total = begin.holds.saves
+    await writer.add(
+      packFiles.saves,
+      packedSaves(
+        trx,
+        {
+          scopes,
+          nowMs,
+          seal,
+          keyLine,
+          closed,
+          onProgress: (done) => job.progress({ done, total, doing: 'putting saves and their proofs in' }),
+        },
+        told,
+      ),
+    )
+    const files: PackCover['files'] = [
+      { name: packFiles.saves, what: 'every save with what proves it; what is checked' },
+    ]
+    const table: TableWanted = { scopes, nowMs, columns: row.columns, zone: row.zone, closed }
+    if (row.shown.includes('csv')) {
+      await job.progress({ doing: 'writing the CSV' })
+      await writer.add('data/changes.csv', csvFile(trx, table))
+      files.push({ name: 'data/changes.csv', what: 'the changes, a line each, for a spreadsheet' })
+    }
+    const cover: PackCover = {
+      ...begin,
+      number: row.id,
+      closed: await closedWords(trx, told),
+      unsealed: told.unsealed,
+      // A save may be in it of which nothing that was asked for changed.
+      holds: { ...begin.holds, saves: told.saveIds.length, changes: told.changes },
+      files,
+    }
+    await writer.add(packFiles.cover, [`${JSON.stringify(cover, null, 1)}\n`])
+    await writer.add('data/read-me.txt', [readMe(cover)])
+    await this.#seal(writer, cover)
+    return { cover, saveIds: told.saveIds }
+  }
+
+  /** The bag's own files and the signature. */
+  async #seal(writer: PackWriter, { number, holds, madeAt, title }: PackCover): Promise<void> {
+    const payload = [...writer.digests].filter(([name]) => name.startsWith('data/'))
+    await writer.add(packFiles.bag, [bagDeclaration])
+    await writer.add(packFiles.info, [
+      `Bagging-Date: ${madeAt.slice(0, 10)}\nExternal-Identifier: pack ${number}\nExternal-Description: ${title.replace(/\s+/g, ' ')}\nSpoor-Saves: ${holds.saves}\n`,
+    ])
+    await writer.add(packFiles.manifest, [manifestText(payload)])
+    const tags = [...writer.digests].filter(([name]) => !name.startsWith('data/'))
+    await writer.add(packFiles.tagManifest, [manifestText(tags)])
+    const { db, key } = this.#deps
+    const named = key.named(await originOf(db))
+    const text = packStatementText({
+      origin: named.name,
+      number,
+      ...writer.soFar(),
+      manifest: fromHex(writer.digests.get(packFiles.tagManifest)!)!,
+      at: new Date().toISOString(),
+    })
+    await writer.add(packFiles.signature, [signedNote(sha256, text, named, key.sign(text))])
+  }
+}
+
+/** What is not to be read, and why. */
+export async function closedFields(
+  db: Knex,
+  { blacked }: Pick<PackRow, 'blacked'>,
+): Promise<ReadonlyMap<number, string>> {
+  const masked = [...(await maskedFields(db))].map((fieldId) => [fieldId, maskedWhy] as const)
+  const own = Object.entries(blacked).map(([fieldId, why]) => [Number(fieldId), blackedWhy(why)] as const)
+  return new Map([...masked, ...own])
+}
+
+async function closedWords(db: Knex, { closed }: SavesTold): Promise<PackCover['closed']> {
+  const all = [...closed.values()].sort((a, b) => b.values - a.values || a.fieldId - b.fieldId)
+  const names = await namesOfFields(
+    db,
+    all.map(({ fieldId }) => fieldId),
+  )
+  return all.map(({ fieldId, why, values }) => ({ what: names.get(fieldId)!, why, values }))
+}
+
+/** The first page for whoever has nothing to read the others with. */
+function readMe(cover: PackCover): string {
+  const rows = coverRows(cover).map(({ name, words }) => `${name.padEnd(14)}${words.join(`\n${' '.repeat(14)}`)}`)
+  return [
+    `Evidence pack ${cover.number}: ${cover.title}`,
+    '',
+    cover.sentence,
+    '',
+    ...rows,
+    '',
+    'How to check this yourself',
+    ...howToCheck(cover),
+    '',
+    'What is in it',
+    ...cover.files.map(({ name, what }) => `${name}: ${what}`),
+    '',
+  ].join('\n')
+}

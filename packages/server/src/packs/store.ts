@@ -1,0 +1,165 @@
+import { sightOf, type Pack, type routes } from '@spoor/contract'
+import type { Knex } from 'knex'
+import type * as v from 'valibot'
+import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import type { SignedIn } from '../http/bind.ts'
+import { recordEvent } from '../ledger/events.ts'
+import { exportWords } from '../ledger/scope-words.ts'
+import { requestedScopes } from '../ledger/scope-request.ts'
+import { isZone } from '@spoor/core'
+import { ask, openJob } from '../work/jobs.ts'
+
+export type PackBody = v.InferOutput<(typeof routes.makePack)['body']>
+
+export interface PackRow {
+  id: number
+  title: string
+  why: string
+  scope: string
+  zone: string
+  columns: Pack['columns']
+  shown: Pack['shown']
+  /** Why by field. */
+  blacked: Record<string, string>
+  made_by: number
+  made_by_name: string
+  asked_at: string
+  job_id: number | null
+  state: Pack['state']
+  made_at: string | null
+  cover: Pack['cover']
+  size: string | null
+  digest: string | null
+  withdrawn_by_name: string | null
+  withdrawn_at: string | null
+  withdrawn_why: string | null
+}
+
+const columns =
+  'id title why scope zone columns shown blacked made_by asked_at job_id state made_at cover size digest withdrawn_at withdrawn_why'
+    .split(' ')
+    .map((name) => `k.${name}`)
+
+/** Packs that somebody may know of: all, or their own for whoever sees a part only. */
+function rows(db: Knex, person: SignedIn) {
+  const query = db('spoor.pack as k')
+    .join('spoor.person as p', 'p.id', 'k.made_by')
+    .leftJoin('spoor.person as w', 'w.id', 'k.withdrawn_by')
+    .select(...columns, 'p.name as made_by_name', 'w.name as withdrawn_by_name')
+  return sightOf(person.role) === 'everything' ? query : query.where('k.made_by', person.id)
+}
+
+const subjectOf = (packId: number) => `pack ${packId}`
+const mostListed = 100
+const mostTaken = 20
+
+export async function listPacks(
+  db: Database,
+  person: SignedIn,
+  before?: number,
+): Promise<{ packs: Pack[]; next: number | null }> {
+  const query = rows(db, person)
+    .orderBy('k.id', 'desc')
+    .limit(mostListed + 1)
+  if (before !== undefined) void query.where('k.id', '<', before)
+  const found = (await query) as PackRow[]
+  const packs = await Promise.all(found.slice(0, mostListed).map((row) => shown(db, row)))
+  return { packs, next: found.length > mostListed ? packs.at(-1)!.id : null }
+}
+
+/** @throws Problem where there is none that the person may know of */
+export async function packRow(db: Knex, person: SignedIn, packId: number): Promise<PackRow> {
+  const row = (await rows(db, person).where('k.id', packId).first()) as PackRow | undefined
+  if (!row) throw new Problem('not-found', `There is no pack ${packId} that you may see.`)
+  return row
+}
+
+export async function readPack(db: Knex, person: SignedIn, packId: number): Promise<Pack> {
+  return await shown(db, await packRow(db, person, packId))
+}
+
+async function shown(db: Knex, row: PackRow): Promise<Pack> {
+  const [taken, [count], job] = await Promise.all([
+    db('spoor.pack_taking as t')
+      .join('spoor.person as p', 'p.id', 't.person_id')
+      .where('t.pack_id', row.id)
+      .orderBy('t.id', 'desc')
+      .limit(mostTaken)
+      .select<{ by: string; at: string }[]>('p.name as by', 't.taken_at as at'),
+    db('spoor.pack_taking').where({ pack_id: row.id }).count<{ count: string }[]>('* as count'),
+    row.state === 'going' ? openJob(db, 'packing', subjectOf(row.id)) : undefined,
+  ])
+  return {
+    id: row.id,
+    title: row.title,
+    why: row.why,
+    scope: row.scope,
+    zone: row.zone,
+    columns: row.columns,
+    shown: row.shown,
+    blacked: Object.entries(row.blacked).map(([fieldId, why]) => ({ fieldId: Number(fieldId), why })),
+    madeBy: row.made_by_name,
+    askedAt: row.asked_at,
+    state: row.state,
+    madeAt: row.made_at,
+    cover: row.cover,
+    size: row.size === null ? null : Number(row.size),
+    digest: row.digest,
+    withdrawn:
+      row.withdrawn_at === null
+        ? null
+        : { by: row.withdrawn_by_name ?? 'Spoor', at: row.withdrawn_at, why: row.withdrawn_why ?? '' },
+    work: job
+      ? {
+          jobId: job.id,
+          doing: job.doing,
+          done: Number(job.done),
+          total: job.total === null ? null : Number(job.total),
+        }
+      : null,
+    taken,
+    takenCount: Number(count!.count),
+  }
+}
+
+/**
+ * Asks for a pack, which is made as a job.
+ * @throws Problem where the scope is not understood or the zone not known
+ */
+export async function askForPack(db: Database, body: PackBody, person: SignedIn, address?: string): Promise<Pack> {
+  if (!isZone(body.zone)) throw new Problem('bad-request', `The time zone “${body.zone}” is not known.`)
+  await requestedScopes(db, body.scope, person)
+  const words = await exportWords(db, body.scope, person)
+  const id = await db.transaction(async (trx) => {
+    const [row] = await trx('spoor.pack')
+      .insert({
+        title: body.title,
+        why: body.why,
+        scope: body.scope,
+        zone: body.zone,
+        columns: body.columns,
+        shown: body.shown,
+        blacked: JSON.stringify(Object.fromEntries(body.blacked.map(({ fieldId, why }) => [fieldId, why]))),
+        made_by: person.id,
+      })
+      .returning<{ id: number }[]>('id')
+    const { id: packId } = row!
+    const { job } = await ask(trx, {
+      kind: 'packing',
+      subject: subjectOf(packId),
+      words: `Making pack ${packId}`,
+      input: { packId },
+      personId: person.id,
+    })
+    await trx('spoor.pack').where({ id: packId }).update({ job_id: job.id })
+    await recordEvent(trx, {
+      kind: 'export',
+      personId: person.id,
+      words: `asked for pack ${packId}: ${words}`,
+      address,
+    })
+    return packId
+  })
+  return await readPack(db, person, id)
+}

@@ -1,0 +1,13 @@
+import { createHash } from 'node:crypto'
+import type { PackTools } from '@spoor/core'
+import { tools } from './verify.ts'
+
+/** What checking a pack takes, by Node's own means. */
+export const packTools: PackTools = {
+  ...tools,
+  hasher() {
+    const hash = createHash('sha256')
+    return { update: (bytes) => void hash.update(bytes), digest: () => new Uint8Array(hash.digest()) }
+  },
+  utf8: (bytes) => new TextDecoder('utf-8').decode(bytes),
+}
