@@ -77,6 +77,12 @@ const csvAddress = computed(() => {
   })
 })
 
+/** What is on the screen, as a pack. */
+const packLink = computed(() => {
+  const { save: _, reading: __, sort: ___, runs: ____, ...scope } = route.query
+  const columns = exportColumnsFor(exported.value, layouts[exported.value].shown.value).join(',')
+  return { path: '/evidence/making', query: { ...scope, columns } }
+})
 const provedAddress = computed(() => addressOf(routes.exportProved, { query: { scope: text.value } as never }))
 
 function open(id: string | null) {
@@ -166,6 +172,11 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
         <p class="way">
           <a :href="csvAddress" download>Export as CSV</a><br /><span class="quiet"
             >a line a change, with the columns and in the order of the list of {{ exported }}</span
+          >
+        </p>
+        <p v-if="session.may('packs.make')" class="way">
+          <RouterLink :to="packLink">Make an evidence pack …</RouterLink><br /><span class="quiet"
+            >to be handed over: to read, and to be proved without Spoor</span
           >
         </p>
         <p v-if="session.may('custody.read')" class="way">

@@ -1,11 +1,13 @@
 import { ed25519 } from '@noble/curves/ed25519.js'
 import { sha256 } from '@noble/hashes/sha2.js'
 import type { Place } from '@spoor/contract'
-import { proveSave, proveSeal, toHex, type ProofStep, type ProofTools, type Sha256 } from '@spoor/core'
+import { proveSave, proveSeal, toHex, type ProofStep, type PackTools, type Sha256 } from '@spoor/core'
 
 const encoder = new TextEncoder()
+const decoder = new TextDecoder()
 const hash: Sha256 = (data) => sha256(typeof data === 'string' ? encoder.encode(data) : data)
-const tools: ProofTools = {
+/** What checking takes, by the browser’s own means. */
+export const packTools: PackTools = {
   sha256: hash,
   sha256Hex: (text) => toHex(hash(text)),
   signed(signature, text, publicKey) {
@@ -16,10 +18,15 @@ const tools: ProofTools = {
       return false
     }
   },
+  hasher() {
+    const hashing = sha256.create()
+    return { update: (bytes) => void hashing.update(bytes), digest: () => hashing.digest() }
+  },
+  utf8: (bytes) => decoder.decode(bytes),
 }
 
 /** Checks a save's place in the ledger from what was handed out alone, without asking the server anything. */
 export function prove({ seal, key, index, canonical, proof, openings }: Place): ProofStep[] {
-  const { steps, checkpoint } = seal ? proveSeal(tools, seal.note, key) : { steps: [], checkpoint: null }
-  return [...proveSave(tools, { index: index ?? 0, canonical, proof, openings }, checkpoint), ...steps]
+  const { steps, checkpoint } = seal ? proveSeal(packTools, seal.note, key) : { steps: [], checkpoint: null }
+  return [...proveSave(packTools, { index: index ?? 0, canonical, proof, openings }, checkpoint), ...steps]
 }

@@ -12,5 +12,6 @@ export const stages: readonly Stage[] = [
   { path: '/changes', title: 'Changes', needs: 'changes.read' },
   { path: '/records', title: 'Records', needs: 'changes.read' },
   { path: '/corrections', title: 'Corrections', needs: 'corrections.read' },
+  { path: '/evidence', title: 'Evidence', needs: 'packs.read' },
   { path: '/tracking', title: 'Tracking', needs: 'tracking.read' },
 ]

@@ -1,0 +1,263 @@
+<script setup lang="ts">
+import Button from 'ant-design-vue/es/button'
+import Checkbox from 'ant-design-vue/es/checkbox'
+import Input from 'ant-design-vue/es/input'
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { refDebounced } from '@vueuse/core'
+import { exportColumns, packShapes, routes, type ExportColumn, type PackShape } from '@spoor/contract'
+import { counted, type Scope } from '@spoor/core'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, problemOf } from '../api/client.ts'
+import { useDoing } from '../api/doing.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import { useSummary } from '../changes/saves-list.ts'
+import ScopeSentence from '../scope/ScopeSentence.vue'
+import { useUrlScope } from '../scope/url-scope.ts'
+import { useVocabulary } from '../scope/vocabulary.ts'
+import { readerZone } from '../value/time.ts'
+import PackPaper from './PackPaper.vue'
+import { shapeWords } from './words.ts'
+
+/** A pack in the making: what goes in at the left, the page as it will be read at the right. */
+const route = useRoute()
+const router = useRouter()
+const cache = useQueryClient()
+const { parsed, text, set } = useUrlScope()
+const { summary } = useSummary(text, () => true)
+const names = useVocabulary(
+  computed(() => summary.value?.recordLabels ?? {}),
+  computed(() => summary.value?.runLabels ?? {}),
+  computed(() => summary.value?.storyLabels ?? {}),
+)
+
+const title = ref('')
+const why = ref('')
+const shown = ref<PackShape[]>(['pdf', 'csv'])
+const usual: ExportColumn[] = ['time', 'who', 'record', 'field', 'before', 'after', 'reason', 'save']
+const asked = String(route.query['columns'] ?? '').split(',')
+const onScreen = exportColumns.filter((column) => asked.includes(column))
+const columns = ref<ExportColumn[]>(onScreen.length > 0 ? onScreen : usual)
+/** Why, by the field that is blacked out. */
+const blacked = ref<Record<number, string>>({})
+
+// What is made again begins as it was.
+const again = Number(route.query['again'])
+const { data: before } = useQuery({
+  queryKey: ['pack', String(again)],
+  queryFn: () => call(routes.readPack, { params: { packId: String(again) } }),
+  enabled: Number.isInteger(again) && again > 0,
+})
+watch(before, (pack) => {
+  if (!pack) return
+  title.value = pack.title
+  why.value = pack.why
+  shown.value = [...pack.shown]
+  columns.value = [...pack.columns]
+  blacked.value = Object.fromEntries(pack.blacked.map((one) => [one.fieldId, one.why]))
+})
+
+const shortest = 2
+const wish = computed(() => ({
+  title: title.value.trim(),
+  why: why.value.trim(),
+  scope: text.value,
+  zone: readerZone,
+  columns: columns.value,
+  shown: shown.value,
+  blacked: Object.entries(blacked.value)
+    .filter(([, reason]) => reason.trim().length >= shortest)
+    .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
+}))
+const settledMs = 350
+const settled = refDebounced(wish, settledMs)
+const {
+  data: preview,
+  error,
+  isFetching,
+} = useQuery({
+  queryKey: ['pack-preview', settled],
+  queryFn: ({ signal }) => call(routes.previewPack, { body: settled.value, signal }),
+  placeholderData: keepPreviousData,
+})
+/** What is typed stands on the page at once. */
+const cover = computed(() => preview.value && { ...preview.value.cover, title: title.value, why: why.value || '…' })
+
+function toggle<T>(list: T[], one: T, order: readonly T[]): T[] {
+  const next = list.includes(one) ? list.filter((other) => other !== one) : [...list, one]
+  return order.filter((other) => next.includes(other))
+}
+function blackOut(fieldId: number, on: boolean) {
+  const { [fieldId]: _, ...rest } = blacked.value
+  blacked.value = on ? { ...rest, [fieldId]: '' } : rest
+}
+const unexplained = computed(() => Object.values(blacked.value).some((reason) => reason.trim().length < shortest))
+const missing = computed(() => {
+  if (wish.value.title.length < 3) return 'Say for whom or what it is.'
+  if (wish.value.why.length < 3) return 'Say why it is made.'
+  if (wish.value.columns.length === 0) return 'Choose a column.'
+  if (unexplained.value) return 'Say why each field is blacked out.'
+  return null
+})
+const { busy, problem, doing } = useDoing()
+const make = () =>
+  doing(async () => {
+    const pack = await call(routes.makePack, { body: wish.value })
+    void cache.invalidateQueries({ queryKey: ['packs'] })
+    await router.push({ name: 'pack', params: { packId: String(pack.id) } })
+  })
+const change = (scope: Scope) => set(scope)
+</script>
+
+<template>
+  <div class="both">
+    <form class="left" aria-label="What goes in" @submit.prevent="make">
+      <h1>A pack in the making</h1>
+      <dl>
+        <dt>what</dt>
+        <dd>
+          <ScopeSentence :scope="parsed.scope" :names="names" @change="change" />
+          <p v-if="preview" class="quiet" aria-live="polite">
+            {{ counted(preview.cover.holds.changes, 'change') }} in {{ counted(preview.cover.holds.saves, 'save') }},
+            {{ preview.cover.gaps.length === 0 ? 'no gap in that time' : counted(preview.cover.gaps.length, 'gap') }}
+          </p>
+        </dd>
+        <dt><label for="pack-title">for</label></dt>
+        <dd>
+          <Input
+            id="pack-title"
+            v-model:value="title"
+            :maxlength="200"
+            placeholder="Whom, or what meeting or question"
+          />
+        </dd>
+        <dt><label for="pack-why">why</label></dt>
+        <dd><Input id="pack-why" v-model:value="why" :maxlength="2000" placeholder="Why it is made" /></dd>
+        <dt id="pack-shown">shown as</dt>
+        <dd role="group" aria-labelledby="pack-shown">
+          <Checkbox
+            v-for="shape in packShapes"
+            :key="shape"
+            :checked="shown.includes(shape)"
+            @change="shown = toggle(shown, shape, packShapes)"
+            >{{ shapeWords[shape] }}</Checkbox
+          >
+          <p class="quiet">The saves with their proofs are always in it: they are what is checked.</p>
+        </dd>
+        <dt id="pack-columns">columns</dt>
+        <dd role="group" aria-labelledby="pack-columns" class="columns">
+          <Checkbox
+            v-for="column in exportColumns"
+            :key="column"
+            :checked="columns.includes(column)"
+            @change="columns = toggle(columns, column, exportColumns)"
+            >{{ column === 'onBehalfOf' ? 'on behalf of' : column }}</Checkbox
+          >
+        </dd>
+        <dt id="pack-blacked">blacked out</dt>
+        <dd role="group" aria-labelledby="pack-blacked">
+          <p class="quiet">
+            The values are left out; that there is one, and the proof of it, stays. What the plan masks is left out
+            anyway.
+          </p>
+          <p v-if="preview && preview.fields.length === 0" class="quiet">There is no field in it.</p>
+          <ul v-else-if="preview" class="fields">
+            <li v-for="one in preview.fields" :key="one.fieldId">
+              <Checkbox
+                :checked="one.masked || one.fieldId in blacked"
+                :disabled="one.masked"
+                @change="blackOut(one.fieldId, !(one.fieldId in blacked))"
+                >{{ one.name }} of {{ one.type }}</Checkbox
+              >
+              <Input
+                v-if="one.fieldId in blacked && !one.masked"
+                :value="blacked[one.fieldId] ?? ''"
+                size="small"
+                class="reason"
+                :aria-label="`Why ${one.name} of ${one.type} is blacked out`"
+                placeholder="Why, for who reads it"
+                @update:value="blacked[one.fieldId] = $event"
+              />
+              <span v-else class="quiet">{{ one.masked ? 'masked' : counted(one.changes, 'change') }}</span>
+            </li>
+          </ul>
+        </dd>
+      </dl>
+      <ProblemNote v-if="problem" :problem="problem" />
+      <footer>
+        <Button type="primary" html-type="submit" :loading="busy" :disabled="missing !== null">Make the pack</Button>
+        <span class="quiet" role="status">{{ missing ?? 'It is made as long work, and goes on when you leave.' }}</span>
+      </footer>
+    </form>
+    <section class="right" aria-label="As it will be read" :aria-busy="isFetching" tabindex="0">
+      <ProblemNote v-if="error" :problem="problemOf(error)" />
+      <p v-else-if="!cover" class="quiet">Reading …</p>
+      <PackPaper v-else :cover="cover" :heads="preview?.heads ?? []" :lines="preview?.lines ?? []" />
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.both {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template-columns: minmax(380px, 2fr) minmax(420px, 3fr);
+}
+.left {
+  background: var(--panel);
+  border-right: 1px solid var(--line);
+  padding: 14px 22px 0;
+  overflow: auto;
+  display: flex;
+  flex-direction: column;
+}
+h1 {
+  font-size: 19px;
+  line-height: 26px;
+  font-weight: 650;
+}
+dl {
+  display: grid;
+  grid-template-columns: 90px minmax(0, 1fr);
+  margin: 6px 0 0;
+  flex: 1;
+  align-content: start;
+}
+dt,
+dd {
+  border-top: 1px solid var(--line-soft);
+  padding: 8px 0;
+}
+dt {
+  color: var(--soft);
+}
+.columns {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 10px;
+}
+.fields li {
+  display: flex;
+  align-items: center;
+  gap: 10px;
+  min-height: 28px;
+}
+.reason {
+  flex: 1;
+}
+footer {
+  position: sticky;
+  bottom: 0;
+  background: var(--panel);
+  border-top: 1px solid var(--line);
+  padding: 12px 0;
+  display: flex;
+  align-items: center;
+  gap: 12px;
+}
+.right {
+  overflow: auto;
+  padding: 20px 28px;
+}
+</style>

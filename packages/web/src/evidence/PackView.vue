@@ -1,0 +1,214 @@
+<script setup lang="ts">
+import Button from 'ant-design-vue/es/button'
+import Input from 'ant-design-vue/es/input'
+import Progress from 'ant-design-vue/es/progress'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { routes } from '@spoor/contract'
+import { capitalised, counted } from '@spoor/core'
+import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
+import { addressOf, call, problemOf } from '../api/client.ts'
+import { useDoing } from '../api/doing.ts'
+import PressPopover from '../frame/PressPopover.vue'
+import ProblemNote from '../frame/ProblemNote.vue'
+import { useSession } from '../session/session.ts'
+import { fullTime } from '../value/time.ts'
+import PackPaper from './PackPaper.vue'
+import { sizeWords } from './words.ts'
+
+/** A pack of the register: what it is, who took it, and its first page. */
+const route = useRoute()
+const session = useSession()
+const cache = useQueryClient()
+const id = computed(() => String(route.params['packId']))
+const key = computed(() => ['pack', id.value])
+const about = () => ({ params: { packId: id.value } })
+const { data, error, refetch } = useQuery({
+  queryKey: key,
+  queryFn: () => call(routes.readPack, about()),
+  refetchInterval: ({ state }) => (state.data?.state === 'going' ? 700 : false),
+})
+const work = computed(() => data.value?.work ?? null)
+const share = computed(() =>
+  work.value?.total ? Math.min(100, Math.floor((work.value.done / work.value.total) * 100)) : 0,
+)
+const { busy, problem, doing } = useDoing()
+const stop = () =>
+  doing(async () => {
+    await call(routes.stopJob, { params: { jobId: String(work.value!.jobId) } })
+    await refetch()
+  })
+const reason = ref('')
+const withdraw = () =>
+  doing(async () => {
+    cache.setQueryData(key.value, await call(routes.withdrawPack, { ...about(), body: { why: reason.value } }))
+    void cache.invalidateQueries({ queryKey: ['packs'] })
+  })
+/** What is taken is told once it was asked for. */
+const toldAfterMs = 1500
+const taken = () => setTimeout(() => void refetch(), toldAfterMs)
+const again = computed(() => ({
+  path: '/evidence/making',
+  query: { ...queryOf(data.value?.scope ?? ''), again: id.value },
+}))
+function queryOf(scope: string): Record<string, string[]> {
+  const all = new URLSearchParams(scope)
+  return Object.fromEntries([...new Set(all.keys())].map((name) => [name, all.getAll(name)]))
+}
+</script>
+
+<template>
+  <main v-if="error" class="alone"><ProblemNote :problem="problemOf(error)" /></main>
+  <main v-else-if="!data" class="alone"><p class="quiet">Reading …</p></main>
+  <div v-else class="both">
+    <main class="left">
+      <h1>
+        Pack {{ data.id }} <span class="quiet state">{{ data.state === 'going' ? 'being made' : data.state }}</span>
+      </h1>
+      <dl>
+        <dt>for</dt>
+        <dd>
+          <bdi>{{ data.title }}</bdi>
+        </dd>
+        <dt>why</dt>
+        <dd>
+          “<bdi>{{ data.why }}</bdi
+          >”
+        </dd>
+        <dt>made by</dt>
+        <dd>{{ data.madeBy }}, {{ fullTime(data.madeAt ?? data.askedAt) }}</dd>
+        <template v-if="data.size !== null">
+          <dt>file</dt>
+          <dd>pack-{{ data.id }}.zip, {{ sizeWords(data.size) }}</dd>
+        </template>
+        <template v-if="data.digest">
+          <dt>digest</dt>
+          <dd class="mono digest" title="SHA-256 of the file">{{ data.digest }}</dd>
+        </template>
+        <template v-if="data.withdrawn">
+          <dt>withdrawn</dt>
+          <dd>
+            by {{ data.withdrawn.by }}, {{ fullTime(data.withdrawn.at) }}: “<bdi>{{ data.withdrawn.why }}</bdi
+            >”. Its file is removed; whoever took it before still has it.
+          </dd>
+        </template>
+        <dt>taken</dt>
+        <dd>
+          <p v-if="data.takenCount === 0" class="quiet">by nobody yet</p>
+          <p v-for="(one, at) in data.taken" :key="at">{{ one.by }}, {{ fullTime(one.at) }}</p>
+          <p v-if="data.takenCount > data.taken.length" class="quiet">
+            and {{ counted(data.takenCount - data.taken.length, 'time') }} before
+          </p>
+        </dd>
+      </dl>
+      <p v-if="data.state === 'going'" class="work" role="status">
+        <span>{{ capitalised(work?.doing ?? 'it begins') }} …</span>
+        <Progress :percent="share" size="small" aria-label="How far it is" />
+        <Button v-if="work" size="small" :loading="busy" @click="stop">Stop; no pack is made</Button>
+      </p>
+      <ProblemNote v-if="problem" :problem="problem" />
+      <footer>
+        <a
+          v-if="data.state === 'kept'"
+          class="take"
+          :href="addressOf(routes.takePack, { params: { packId: id } })"
+          download
+          @click="taken"
+          >Take the file</a
+        >
+        <RouterLink v-if="session.may('packs.make') && data.state !== 'going'" :to="again">Make it again …</RouterLink>
+        <PressPopover v-if="data.state === 'kept' && session.may('packs.withdraw')" title="Withdraw …">
+          <form class="back" @submit.prevent="withdraw">
+            <p>Nobody can take it any more, and its file is removed. What was taken before stays what it is.</p>
+            <Input v-model:value="reason" aria-label="Why it is withdrawn" placeholder="Why it is withdrawn" />
+            <Button html-type="submit" size="small" :loading="busy" :disabled="reason.trim().length < 3"
+              >Withdraw it</Button
+            >
+          </form>
+        </PressPopover>
+      </footer>
+    </main>
+    <section class="right" aria-label="The first page" tabindex="0">
+      <PackPaper v-if="data.cover" :cover="data.cover" />
+      <p v-else class="quiet">
+        {{
+          data.state === 'going'
+            ? 'Its first page is there when it is made.'
+            : 'Its first page was removed with what it told.'
+        }}
+      </p>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.alone {
+  padding: 22px 28px;
+}
+.both {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template-columns: minmax(340px, 1fr) minmax(420px, 2fr);
+}
+.left {
+  background: var(--panel);
+  border-right: 1px solid var(--line);
+  padding: 14px 22px;
+  overflow: auto;
+}
+h1 {
+  font-size: 19px;
+  line-height: 26px;
+  font-weight: 650;
+}
+.state {
+  font-size: 14px;
+  font-weight: 400;
+}
+dl {
+  display: grid;
+  grid-template-columns: 90px minmax(0, 1fr);
+  margin: 6px 0 12px;
+}
+dt,
+dd {
+  border-top: 1px solid var(--line-soft);
+  padding: 7px 0;
+  overflow-wrap: anywhere;
+}
+dt {
+  color: var(--soft);
+}
+.digest {
+  font-size: 12px;
+}
+.work {
+  display: grid;
+  gap: 6px;
+  justify-items: start;
+  margin-bottom: 12px;
+}
+footer {
+  display: flex;
+  align-items: center;
+  gap: 16px;
+}
+.take {
+  background: var(--pine);
+  color: var(--on-pine);
+  padding: 5px 14px;
+  border-radius: 4px;
+  text-decoration: none;
+}
+.back {
+  display: grid;
+  gap: 8px;
+  justify-items: start;
+  width: 340px;
+}
+.right {
+  overflow: auto;
+  padding: 20px 28px;
+}
+</style>
