@@ -29,7 +29,7 @@ import { People } from '../people/people.ts'
 import type { JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { firstPage, namesOfFields, sealedUnder } from './first-page.ts'
-import { csvFile, type TableWanted } from './tables.ts'
+import { csvFile, pdfFile, type TableWanted } from './tables.ts'
 import { packedSaves, type SavesTold } from './saves.ts'
 import { packRow, type PackRow } from './store.ts'
 import { PackWriter } from './writer.ts'
@@ -182,6 +182,15 @@ export class Packing implements JobHandler {
       // A save may be in it of which nothing that was asked for changed.
       holds: { ...begin.holds, saves: told.saveIds.length, changes: told.changes },
       files,
+    }
+    if (row.shown.includes('pdf')) {
+      files.push({ name: 'data/pack.pdf', what: 'the first page and the changes, to be read on paper' })
+      await writer.add(
+        'data/pack.pdf',
+        pdfFile(trx, { ...table, cover }, (done) =>
+          job.progress({ done, total: Math.min(begin.holds.changes, 20_000), doing: 'setting the pages' }),
+        ),
+      )
     }
     await writer.add(packFiles.cover, [`${JSON.stringify(cover, null, 1)}\n`])
     await writer.add('data/read-me.txt', [readMe(cover)])

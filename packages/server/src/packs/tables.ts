@@ -1,8 +1,10 @@
 import { pipeline, PassThrough, Readable } from 'node:stream'
 import type { ExportColumn } from '@spoor/contract'
-import type { Scope } from '@spoor/core'
+import { clockWords, type PackCover, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
-import { csvLines, exportQuery, type ExportRow } from '../changes/csv.ts'
+import { csvLines, exportCell, exportQuery, headings, type ExportRow } from '../changes/csv.ts'
+import { printed } from './pdf/print.ts'
+import type { PaperCell, PaperColumn } from './pdf/paper.ts'
 
 export interface TableWanted {
   scopes: readonly Scope[]
@@ -36,4 +38,54 @@ export async function* csvFile(
 export async function* changeRows(db: Knex, { scopes, nowMs, closed }: TableWanted): AsyncGenerator<ExportRow> {
   const rows = await exportQuery(db, scopes, order, new Set(closed.keys()), nowMs)
   yield* Readable.from(rows.stream()) as AsyncIterable<ExportRow>
+}
+
+/** Paper has no room for more changes, nor for longer values; what is left out is said and is in the other files. */
+const mostOnPaper = 20_000
+const longestOnPaper = 20_000
+
+const weights: Readonly<Partial<Record<ExportColumn, number>>> = {
+  time: 1.1,
+  who: 1.1,
+  record: 1.5,
+  before: 1.6,
+  after: 1.6,
+  reason: 1.4,
+  key: 1.1,
+  difference: 1,
+}
+const usualWeight = 0.9
+const inMono = new Set<ExportColumn>(['time', 'before', 'after', 'key', 'save', 'difference'])
+
+/** The changes on paper behind the first page. */
+export function pdfFile(
+  db: Knex,
+  { cover, ...table }: TableWanted & { cover: PackCover },
+  onRows: (rows: number) => Promise<void>,
+): AsyncGenerator<Uint8Array> {
+  const columns = table.columns.map((column): PaperColumn => ({
+    head: headings[column],
+    weight: weights[column] ?? usualWeight,
+    mono: inMono.has(column),
+  }))
+  const left = Math.max(0, cover.holds.changes - mostOnPaper)
+  return printed({ cover, columns, left }, paperRows(db, table), onRows)
+}
+
+async function* paperRows(db: Knex, table: TableWanted): AsyncGenerator<PaperCell[]> {
+  const closed = closedAsText(table.closed)
+  let rows = 0
+  for await (const row of changeRows(db, table)) {
+    if (++rows > mostOnPaper) return
+    yield table.columns.map((column) =>
+      column === 'time'
+        ? clockWords(row.captured_at, table.zone)
+        : onPaper(exportCell(row, column, table.zone, closed)),
+    )
+  }
+}
+
+function onPaper(text: string | null): PaperCell {
+  if (text === null || text.length <= longestOnPaper) return text === '' ? 'empty text' : text
+  return `${text.slice(0, longestOnPaper)} … and ${text.length - longestOnPaper} more characters, whole in data/saves.ndjson`
 }
