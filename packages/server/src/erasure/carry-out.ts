@@ -7,6 +7,7 @@ import { Problem } from '../errors.ts'
 import { eraseFound } from '../found/erase.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
+import { holdPacks, withdrawPacksOf } from '../packs/withdraw.ts'
 import { eraseStanding, holdStanding } from '../standing/erase.ts'
 import { demandSecond, demandWaiting, meant, wordsOf, type ErasureRow } from './erasure.ts'
 
@@ -33,6 +34,7 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
       const row = await demandWaiting(trx, id)
       demandSecond(row, person)
       await holdStanding(trx)
+      await holdPacks(trx)
       const erased = await eraseChanges(trx, row)
       if (erased.length === 0)
         throw new Problem(
@@ -42,6 +44,11 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
       const found = await eraseFound(trx, row, new Set(erased.flatMap((one) => one.values)))
       const saves = erased.map((one) => one.saveId)
       await eraseStanding(trx, row, saves, found)
+      await withdrawPacksOf(trx, {
+        saveIds: saves,
+        personId: person.id,
+        why: `values in it were erased (erasure ${id})`,
+      })
       await leaveDrafts(trx, row)
       await eraseCopies(trx, row)
       await forgetNoticed(trx, row)

@@ -19,7 +19,7 @@ import type { Knex } from 'knex'
 import { latestSeal, originOf } from '../custody/sealer.ts'
 import type { SigningKey } from '../custody/signing-key.ts'
 import { extentOf } from '../custody/tree.ts'
-import type { Database } from '../database/knex.ts'
+import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
@@ -29,9 +29,11 @@ import { People } from '../people/people.ts'
 import type { JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { firstPage, namesOfFields, sealedUnder } from './first-page.ts'
-import { csvFile, pdfFile, type TableWanted } from './tables.ts'
+import { csvFile, demandWorkbook, mostOnPaper, pdfFile, workbook, type TableWanted } from './tables.ts'
+import { csvMetadata, savesSchema } from './schemas.ts'
 import { packedSaves, type SavesTold } from './saves.ts'
 import { packRow, type PackRow } from './store.ts'
+import { holdPacks, packPath, removeWithdrawn } from './withdraw.ts'
 import { PackWriter } from './writer.ts'
 
 export interface PackingDeps {
@@ -44,7 +46,6 @@ export interface PackingDeps {
 }
 
 export const packsDirectory = (dataDir: string) => join(dataDir, 'packs')
-export const packPath = (directory: string, packId: number) => join(directory, `pack-${packId}.zip`)
 
 const usualWaitMs = 90_000
 const lookEveryMs = 500
@@ -76,7 +77,7 @@ export class Packing implements JobHandler {
     const writer = new PackWriter(part, `pack-${packId}`)
     try {
       // One moment of the ledger, whatever is collected meanwhile.
-      const { cover, saveIds } = await db.transaction(
+      const { cover, saveIds, erased } = await db.transaction(
         (trx) =>
           this.#write(trx, writer, {
             row,
@@ -89,6 +90,8 @@ export class Packing implements JobHandler {
       const { size, digest } = await writer.end()
       await rename(part, path)
       await db.transaction(async (trx) => {
+        await holdPacks(trx)
+        if ((await erasedIn(trx, saveIds)) !== erased) throw new Error('values of it were erased while it was made')
         await trx('spoor.pack')
           .where({ id: packId })
           .update({
@@ -108,9 +111,13 @@ export class Packing implements JobHandler {
       return { words: `Pack ${packId} is made: ${grouped(size)} bytes.` }
     } catch (error) {
       await writer.abandon()
-      await rm(part, { force: true })
+      await Promise.all([part, path].map((file) => rm(file, { force: true })))
       throw error
     }
+  }
+
+  async due(): Promise<void> {
+    await removeWithdrawn(this.#deps.db, this.#deps.directory)
   }
 
   async afterwards(db: Database, { input }: JobRow): Promise<void> {
@@ -143,9 +150,10 @@ export class Packing implements JobHandler {
       job: JobAtWork
       page(nowMs: number): Promise<Omit<PackCover, 'number' | 'closed' | 'unsealed' | 'files'>>
     },
-  ): Promise<{ cover: PackCover; saveIds: string[] }> {
+  ): Promise<{ cover: PackCover; saveIds: string[]; erased: number }> {
     const nowMs = Date.now()
     const begin = await page(nowMs)
+    if (row.shown.includes('xlsx')) demandWorkbook(begin.holds.changes)
     const closed = await closedFields(trx, row)
     const told: SavesTold = { saveIds: [], changes: 0, unsealed: 0, closed: new Map() }
     const { seal, keyLine } = await sealedUnder(trx)
@@ -165,6 +173,7 @@ export class Packing implements JobHandler {
         told,
       ),
     )
+    await writer.add('data/saves-schema.json', [`${JSON.stringify(savesSchema, null, 1)}\n`])
     const files: PackCover['files'] = [
       { name: packFiles.saves, what: 'every save with what proves it; what is checked' },
     ]
@@ -172,7 +181,15 @@ export class Packing implements JobHandler {
     if (row.shown.includes('csv')) {
       await job.progress({ doing: 'writing the CSV' })
       await writer.add('data/changes.csv', csvFile(trx, table))
+      await writer.add('data/changes.csv-metadata.json', [
+        `${JSON.stringify(csvMetadata(row.columns, row.zone), null, 1)}\n`,
+      ])
       files.push({ name: 'data/changes.csv', what: 'the changes, a line each, for a spreadsheet' })
+    }
+    if (row.shown.includes('xlsx')) {
+      await job.progress({ doing: 'writing the workbook' })
+      await writer.add('data/changes.xlsx', [await workbook(trx, table)])
+      files.push({ name: 'data/changes.xlsx', what: 'the same as a workbook: numbers and days are such' })
     }
     const cover: PackCover = {
       ...begin,
@@ -188,14 +205,14 @@ export class Packing implements JobHandler {
       await writer.add(
         'data/pack.pdf',
         pdfFile(trx, { ...table, cover }, (done) =>
-          job.progress({ done, total: Math.min(begin.holds.changes, 20_000), doing: 'setting the pages' }),
+          job.progress({ done, total: Math.min(begin.holds.changes, mostOnPaper), doing: 'setting the pages' }),
         ),
       )
     }
     await writer.add(packFiles.cover, [`${JSON.stringify(cover, null, 1)}\n`])
     await writer.add('data/read-me.txt', [readMe(cover)])
     await this.#seal(writer, cover)
-    return { cover, saveIds: told.saveIds }
+    return { cover, saveIds: told.saveIds, erased: await erasedIn(trx, told.saveIds) }
   }
 
   /** The bag's own files and the signature. */
@@ -219,6 +236,14 @@ export class Packing implements JobHandler {
     })
     await writer.add(packFiles.signature, [signedNote(sha256, text, named, key.sign(text))])
   }
+}
+
+/** How many values of some saves were erased. */
+async function erasedIn(db: Knex, saveIds: readonly string[]): Promise<number> {
+  const [row] = await db('ledger.erased')
+    .whereRaw('save_id = any(?::bigint[])', [boundArray(saveIds)])
+    .count<{ count: string }[]>('* as count')
+  return Number(row!.count)
 }
 
 /** What is not to be read, and why. */

@@ -1,5 +1,5 @@
 import { createReadStream } from 'node:fs'
-import { rm, stat } from 'node:fs/promises'
+import { stat } from 'node:fs/promises'
 import { Router } from 'express'
 import { isZone } from '@spoor/core'
 import { routes, type PackPreview } from '@spoor/contract'
@@ -12,9 +12,10 @@ import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
 import { fieldsIn, firstPage } from './first-page.ts'
-import { blackedWhy, maskedWhy, packPath } from './packing.ts'
+import { blackedWhy, maskedWhy } from './packing.ts'
 import { askForPack, listPacks, packRow, readPack, type PackBody } from './store.ts'
 import { closedAsText } from './tables.ts'
+import { packPath, removeWithdrawn, withdrawPack } from './withdraw.ts'
 
 export interface PacksDeps {
   db: Database
@@ -50,18 +51,10 @@ export function packsRouter({ db, directory }: PacksDeps): Router {
         'pack-not-there',
         row.state === 'going' ? 'It is still being made; stop that instead.' : 'It was withdrawn already.',
       )
-    await db.transaction(async (trx) => {
-      await trx('spoor.pack')
-        .where({ id: row.id, state: 'kept' })
-        .update({ state: 'withdrawn', withdrawn_by: person.id, withdrawn_at: trx.fn.now(), withdrawn_why: body.why })
-      await recordEvent(trx, {
-        kind: 'export',
-        personId: person.id,
-        words: `withdrew pack ${row.id}`,
-        address: request.ip,
-      })
-    })
-    await rm(packPath(directory, row.id), { force: true })
+    await db.transaction((trx) =>
+      withdrawPack(trx, row.id, { personId: person.id, why: body.why, address: request.ip }),
+    )
+    await removeWithdrawn(db, directory)
     return await readPack(db, person, row.id)
   })
   return router

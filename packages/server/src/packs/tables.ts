@@ -1,8 +1,11 @@
 import { pipeline, PassThrough, Readable } from 'node:stream'
 import type { ExportColumn } from '@spoor/contract'
-import { clockWords, type PackCover, type Scope } from '@spoor/core'
+import { clockWords, grouped, type PackCover, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import { csvLines, exportCell, exportQuery, headings, type ExportRow } from '../changes/csv.ts'
+import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
+import { Problem } from '../errors.ts'
+import { clockCell, sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
 import { printed } from './pdf/print.ts'
 import type { PaperCell, PaperColumn } from './pdf/paper.ts'
 
@@ -41,11 +44,11 @@ export async function* changeRows(db: Knex, { scopes, nowMs, closed }: TableWant
 }
 
 /** Paper has no room for more changes, nor for longer values; what is left out is said and is in the other files. */
-const mostOnPaper = 20_000
+export const mostOnPaper = 20_000
 const longestOnPaper = 20_000
 
 const weights: Readonly<Partial<Record<ExportColumn, number>>> = {
-  time: 1.1,
+  time: 1.25,
   who: 1.1,
   record: 1.5,
   before: 1.6,
@@ -88,4 +91,37 @@ async function* paperRows(db: Knex, table: TableWanted): AsyncGenerator<PaperCel
 function onPaper(text: string | null): PaperCell {
   if (text === null || text.length <= longestOnPaper) return text === '' ? 'empty text' : text
   return `${text.slice(0, longestOnPaper)} … and ${text.length - longestOnPaper} more characters, whole in data/saves.ndjson`
+}
+
+/** A workbook is put together in memory. */
+const mostInWorkbook = 100_000
+
+/** @throws Problem where a workbook would have more lines than it takes */
+export function demandWorkbook(changes: number): void {
+  if (changes > mostInWorkbook)
+    throw new Problem(
+      'too-large',
+      `There are more than ${grouped(mostInWorkbook)} changes, too many for one workbook. No pack was made: leave the workbook out, or ask for less at once.`,
+    )
+}
+
+/** The changes as a workbook of one sheet, a line each. */
+export async function workbook(db: Knex, { columns, zone, closed, ...table }: TableWanted): Promise<Buffer> {
+  const texts = closedAsText(closed)
+  const head = (column: ExportColumn) => (column === 'time' ? `time (${zone})` : headings[column])
+  const lines: SheetData = [
+    columns.map((column) => ({ value: sheetText(head(column)), type: String, fontWeight: 'bold' })),
+  ]
+  for await (const row of changeRows(db, { ...table, columns, zone, closed }))
+    lines.push(columns.map((column) => cellOf(row, column, zone, texts)))
+  return await writeWorkbook(lines, { sheet: sheetName('changes'), stickyRowsCount: 1 }).toBuffer()
+}
+
+function cellOf(row: ExportRow, column: ExportColumn, zone: string, closed: ReadonlyMap<number, string>): Cell {
+  if (column === 'time') return clockCell(row.captured_at, zone)
+  const text = exportCell(row, column, zone, closed)
+  if (text === null) return null
+  const isValue = (column === 'before' || column === 'after') && !row.erased && !closed.has(row.field_id)
+  if (isValue) return valueCell(text, row.base_type)
+  return column === 'difference' ? valueCell(text, 'numeric') : textCell(text)
 }

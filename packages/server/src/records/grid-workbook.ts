@@ -1,28 +1,17 @@
-import { grouped, valueKind } from '@spoor/core'
+import { grouped } from '@spoor/core'
 import writeWorkbook, { type Cell as SheetCell, type SheetData } from 'write-excel-file/node'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
 import type { KeyLists, StandingRequest } from '../standing/list.ts'
 import { gridRecords, unknownWords, type GridCell } from './grid-csv.ts'
 
 /** A workbook is put together in memory, and a sheet has about a million lines. */
 const mostRecords = 200_000
-/** Digits that a number of a sheet keeps. */
-const mostDigits = 15
-const plainNumber = /^-?\d+(\.\d+)?$/
-
-/** What no sheet can hold, marked where it stood. */
-const whole = (text: string) =>
-  // eslint-disable-next-line no-control-regex
-  text.replace(/[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\uD800-\uDFFF]/gu, '\ufffd')
-
-/** Numbers as numbers where a sheet keeps all of their digits; everything else as text, which no sheet reckons with. */
-function cellOf({ value, unknown, cut }: GridCell, isNumber: boolean): SheetCell {
+function cellOf({ value, unknown, cut }: GridCell, baseType: string): SheetCell {
   if (unknown !== null) return { value: unknownWords[unknown], type: String, fontStyle: 'italic' }
   if (value === null) return null
-  if (isNumber && plainNumber.test(value) && value.replace(/[-.]|^-?0+(?=\d)/g, '').length <= mostDigits)
-    return { value: Number(value), type: Number }
-  return { value: whole(cut ? `${value}…` : value), type: String }
+  return cut ? textCell(`${value}…`) : valueCell(value, baseType)
 }
 
 /**
@@ -36,9 +25,8 @@ export async function gridWorkbook(
   fields: readonly { name: string; baseType: string }[],
   sheet: string,
 ): Promise<Buffer> {
-  const numeric = fields.map(({ baseType }) => valueKind(baseType) === 'number')
   const head = ['record', 'record key', 'deleted', ...fields.map(({ name }) => name)]
-  const lines: SheetData = [head.map((value) => ({ value: whole(value), type: String, fontWeight: 'bold' }))]
+  const lines: SheetData = [head.map((value) => ({ value: sheetText(value), type: String, fontWeight: 'bold' }))]
   for await (const { key, label, deletedAt, values } of gridRecords(db, lists, request)) {
     if (lines.length > mostRecords)
       throw new Problem(
@@ -46,17 +34,14 @@ export async function gridWorkbook(
         `There are more than ${grouped(mostRecords)} records, too many for one workbook. Take them out as CSV, or fewer of them.`,
       )
     lines.push([
-      { value: whole(label), type: String },
-      { value: whole(key), type: String },
+      textCell(label),
+      textCell(key),
       deletedAt,
-      ...(deletedAt === null ? values.map((cell, at) => cellOf(cell, numeric[at]!)) : fields.map(() => null)),
+      ...(deletedAt === null ? values.map((cell, at) => cellOf(cell, fields[at]!.baseType)) : fields.map(() => null)),
     ])
   }
-  // A sheet's name has 31 characters at most, and not these.
   return await writeWorkbook(lines, {
-    sheet: whole(sheet)
-      .replace(/[\\/*?:[\]]/g, ' ')
-      .slice(0, 31),
+    sheet: sheetName(sheet),
     stickyRowsCount: 1,
   }).toBuffer()
 }

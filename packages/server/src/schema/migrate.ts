@@ -138,7 +138,7 @@ const erasureRights = [
   'usage on sequence ledger.event_id_seq',
   'select, insert, delete on spoor.touched',
   'select, insert on spoor.alarm',
-  'select, update on spoor.erasure, spoor.standing, spoor.standing_read',
+  'select, update on spoor.erasure, spoor.standing, spoor.standing_read, spoor.pack',
   'select, update (state, until_save, changed_at) on spoor.noticing',
   'select, update on spoor.difference',
   'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',

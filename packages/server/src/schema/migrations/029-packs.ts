@@ -28,8 +28,11 @@ create table spoor.pack (
   save_ids bigint[],
   withdrawn_by int references spoor.person,
   withdrawn_at timestamptz,
-  withdrawn_why text
+  withdrawn_why text,
+  -- Whether the file of a withdrawn one was removed.
+  file_removed boolean not null default false
 );
+create index pack_to_remove on spoor.pack (id) where state = 'withdrawn' and not file_removed;
 create index pack_saves on spoor.pack using gin (save_ids) where state = 'kept';
 create table spoor.pack_taking (
   id bigint generated always as identity primary key,
