@@ -4,7 +4,7 @@ import { join } from 'node:path'
 import { parse } from 'csv-parse/sync'
 import { unzipSync } from 'fflate'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { checkPack, reportLines, type PackReport } from '@spoor/core'
+import { checkPack, contentAt, keyLine, readDirectory, reportLines, type PackEntry, type PackReport } from '@spoor/core'
 import { packTools } from '../../verify/src/pack-tools.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
 import { Sealer } from '../src/custody/sealer.ts'
@@ -13,6 +13,9 @@ import { Packing } from '../src/packs/packing.ts'
 import { askForPack, readPack, type PackBody } from '../src/packs/store.ts'
 import { drawing } from './drawing.ts'
 import { makeWorld, silentLog, track, workOnce, type World } from './support.ts'
+
+/** Under test:faults nothing is left out. */
+const everyByte = process.env['SPOOR_FUZZ'] === 'whole'
 
 let world: World
 let directory: string
@@ -107,7 +110,17 @@ describe('a pack', () => {
     expect((await check(bytes, key)).verdict).toBe('holds')
     expect(pack.digest).toMatch(/^[0-9a-f]{64}$/)
     const draw = drawing(5)
+    // What the manifests name is found by its digest wherever it is altered: there, every seventh byte will do in a hurry.
+    const { entries } = (await readDirectory({
+      size: bytes.length,
+      read: async (from, to) => bytes.subarray(from, to),
+    })) as {
+      entries: PackEntry[]
+    }
+    const inData = (at: number) =>
+      entries.some((one) => one.name.includes('/data/') && at >= contentAt(one) && at < contentAt(one) + one.packed)
     for (let at = 0; at < bytes.length; at++) {
+      if (!everyByte && inData(at) && at % 7 > 0) continue
       const other = Buffer.from(bytes)
       other[at] = other[at]! ^ (1 << draw(8))
       const report = await check(other, key)
@@ -138,7 +151,6 @@ describe('a pack', () => {
   it('does not hold under another key, nor before it was made', async () => {
     const { bytes } = await made()
     const other = SigningKey.make(directory, 'other.pem')
-    const { keyLine } = await import('@spoor/core')
     const line = keyLine(packTools.sha256, other.named((await ownKey()).split('+')[0]!))
     expect((await check(bytes, line)).verdict).toBe('does not hold')
     expect((await check(bytes, await ownKey(), Date.parse('2020-01-01'))).verdict).toBe('does not hold')

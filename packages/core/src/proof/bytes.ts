@@ -42,16 +42,26 @@ export function toBase64(bytes: Uint8Array): string {
   return text
 }
 
+const digitOf = new Int16Array(128).fill(-1)
+for (let at = 0; at < alphabet.length; at++) digitOf[alphabet.charCodeAt(at)] = at
+
 /** @returns null for what is not base64 with padding, or has bits left over. */
 export function fromBase64(text: string): Uint8Array | null {
-  if (text.length % 4 !== 0 || !/^[A-Za-z0-9+/]*={0,2}$/.test(text)) return null
+  if (text.length % 4 !== 0) return null
   const padding = text.endsWith('==') ? 2 : text.endsWith('=') ? 1 : 0
+  const digits = text.length - padding
   const bytes = new Uint8Array((text.length / 4) * 3 - padding)
-  for (let at = 0, to = 0; at < text.length; at += 4) {
-    const bits = [0, 1, 2, 3].reduce((sum, n) => (sum << 6) | Math.max(0, alphabet.indexOf(text[at + n]!)), 0)
-    for (const shift of [16, 8, 0]) if (to < bytes.length) bytes[to++] = (bits >> shift) & 255
+  let [bits, held, to] = [0, 0, 0]
+  for (let at = 0; at < digits; at++) {
+    const digit = digitOf[text.charCodeAt(at)] ?? -1
+    if (digit < 0) return null
+    bits = ((bits << 6) | digit) & 0xffff
+    held += 6
+    if (held < 8) continue
+    held -= 8
+    bytes[to++] = bits >> held
   }
-  return toBase64(bytes) === text ? bytes : null
+  return (bits & ((1 << held) - 1)) === 0 ? bytes : null
 }
 
 export function sameBytes(a: Uint8Array, b: Uint8Array): boolean {
