@@ -113,7 +113,10 @@ export function prepare({ browser = false } = {}) {
   demandNode()
   const missing = []
   if (!process.env.SPOOR_DATABASE_URL && !postgresBinaries()) missing.push('postgresql')
+  // With the browser come the programs that tests read PDF files with.
   if (browser && !existsSync(chromiumPath)) missing.push('chromium')
+  if (browser && !existsSync('/usr/bin/qpdf')) missing.push('qpdf')
+  if (browser && !existsSync('/usr/bin/pdftotext')) missing.push('poppler-utils')
   ensurePackages(missing)
   ensureModules()
 }

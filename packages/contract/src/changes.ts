@@ -196,6 +196,26 @@ export const exportColumns = [
 ] as const
 export type ExportColumn = (typeof exportColumns)[number]
 
+/** What a column is called at the head of a file. */
+export const exportHeadings: Readonly<Record<ExportColumn, string>> = {
+  time: 'time',
+  who: 'who',
+  kind: 'kind of actor',
+  onBehalfOf: 'on behalf of',
+  type: 'record type',
+  record: 'record',
+  key: 'record key',
+  action: 'action',
+  field: 'field',
+  before: 'before',
+  after: 'after',
+  difference: 'difference',
+  channel: 'channel',
+  reason: 'reason',
+  login: 'database login',
+  save: 'save',
+}
+
 const ColumnList = v.pipe(
   v.string(),
   v.transform((text) => text.split(',')),

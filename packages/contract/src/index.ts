@@ -65,6 +65,7 @@ export {
   Change,
   changeSorts,
   exportColumns,
+  exportHeadings,
   Layout,
   mostSorted,
   Reference,

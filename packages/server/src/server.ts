@@ -25,7 +25,7 @@ import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { FirstPerson } from './people/first-person.ts'
 import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
-import { Packing, packsDirectory } from './packs/packing.ts'
+import { Packing, packsDirectory, packWantsSeal } from './packs/packing.ts'
 import { KeepingBaselines } from './baselines/keep.ts'
 import { Reconciling } from './reconcile/reconciling.ts'
 import { StandingRecords } from './standing/standing.ts'
@@ -100,7 +100,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const outside = new OutsideSeals(config.dataDir)
   await finishHandOver(db, config.dataDir)
   const key = SigningKey.open(config.dataDir)
-  const sealer = new Sealer({ db, key, outside, log, everyMs: config.sealEveryMs })
+  const sealer = new Sealer({ db, key, outside, log, everyMs: config.sealEveryMs, wanted: () => packWantsSeal(db) })
   sealer.start()
   const work = new Work({
     db,

@@ -1,5 +1,6 @@
 import { join } from 'node:path'
 import { createServer } from 'node:http'
+import { tmpdir } from 'node:os'
 import type { AddressInfo } from 'node:net'
 import pg from 'pg'
 import type { Logger } from 'pino'
@@ -21,7 +22,7 @@ export interface Served {
 /** A world's application on a port of its own. */
 export async function serve(
   world: World,
-  options: { https?: boolean; log?: Logger; first?: FirstPerson } = {},
+  options: { https?: boolean; log?: Logger; first?: FirstPerson; packsDirectory?: string } = {},
 ): Promise<Served> {
   const pool = new pg.Pool({
     connectionString: urlFor(world.superuserUrl, world.names.spoor, 'spoor_test_app'),
@@ -39,6 +40,7 @@ export async function serve(
     onSourceAdded: () => Promise.resolve(),
     webDirectory: join(import.meta.dirname, '../../web/dist'),
     connectEraser: world.connectEraser,
+    packsDirectory: options.packsDirectory ?? join(tmpdir(), 'spoor-without-packs'),
     ...(options.first ? { first: options.first } : {}),
   })
   const work = new Work({

@@ -1,4 +1,5 @@
-import { mkdtempSync, readFileSync, rmSync } from 'node:fs'
+import { execFileSync } from 'node:child_process'
+import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { parse } from 'csv-parse/sync'
@@ -11,6 +12,7 @@ import { Sealer } from '../src/custody/sealer.ts'
 import { SigningKey } from '../src/custody/signing-key.ts'
 import { Packing } from '../src/packs/packing.ts'
 import { askForPack, readPack, type PackBody } from '../src/packs/store.ts'
+import { serve, signIn, type Served } from './browser.ts'
 import { drawing } from './drawing.ts'
 import { makeWorld, silentLog, track, workOnce, type World } from './support.ts'
 
@@ -159,4 +161,144 @@ describe('a pack', () => {
     expect(own.verdict).toBe('holds')
     expect(own.findings.map(({ words }) => words).join()).toContain('The key came with the pack')
   })
+})
+
+describe('the register', () => {
+  let served: Served
+  const browsers = new Map<string, Awaited<ReturnType<typeof signIn>>>()
+  beforeAll(async () => {
+    served = await serve(world, { packsDirectory: directory })
+    for (const [login, role] of [
+      ['rea', 'reviewer'],
+      ['audrey', 'auditor'],
+      ['con', 'contributor'],
+    ] as const)
+      await world.people.add({ login, name: login, role, password: `password of ${login}` })
+    await world
+      .db('spoor.person')
+      .where({ login: 'audrey' })
+      .update({ reach: `what=f${fields.get('pay')}` })
+    for (const login of ['ada', 'rea', 'audrey', 'con'])
+      browsers.set(login, await signIn(served, login, `password of ${login}`))
+  })
+  afterAll(() => served.close())
+
+  const as = (login: string) => browsers.get(login)!
+  async function madeBy(login: string, more: Partial<PackBody> = {}) {
+    await world.collect()
+    await sealer.seal()
+    const { status, answer } = await as(login).send('POST', '/packs', wish(more))
+    expect([status, answer['detail']]).toEqual([200, undefined])
+    await workOnce(world, new Packing({ db: world.db, directory, key, sealWithinMs: 0 }))
+    return answer['id'] as number
+  }
+
+  it('whoever sees a part makes packs of that part, and knows of no others', async () => {
+    await sql(`insert into post values (3000, 77, 'not for the auditor', 'nor this')`)
+    const own = await madeBy('audrey')
+    const whole = await madeBy('ada')
+    const bytes = readFileSync(join(directory, `pack-${own}.zip`))
+    for (const name of ['saves.ndjson', 'changes.csv', 'cover.json'])
+      expect(textOf(bytes, name)).not.toContain('not for the auditor')
+    const { cover } = await readPack(world.db, world.admin, own)
+    const [row] = await world
+      .db('ledger.change')
+      .where({ field_id: fields.get('pay')! })
+      .count<{ count: string }[]>('*')
+    expect(cover!.holds.changes).toBe(Number(row!.count))
+    expect(cover!.within).toContain('pay of posts')
+    expect((await check(bytes, await ownKey())).verdict).toBe('holds')
+    const { packs } = (await as('audrey').send('GET', '/packs')).answer as { packs: { id: number }[] }
+    expect(packs.map(({ id }) => id)).toEqual([own])
+    for (const path of [`/packs/${whole}`, `/packs/${whole}/file`])
+      expect((await as('audrey').send('GET', path)).status).toBe(404)
+    const preview = await as('audrey').send('POST', '/packs/preview', wish())
+    expect(JSON.stringify(preview.answer)).not.toContain('not for the auditor')
+    expect((preview.answer['fields'] as unknown[]).length).toBe(1)
+    for (const [method, path] of [
+      ['GET', '/packs'],
+      ['POST', '/packs'],
+      ['POST', '/packs/preview'],
+    ] as const)
+      expect((await as('con').send(method, path, method === 'POST' ? wish() : undefined)).status).toBe(403)
+  })
+
+  it('tells who took it, and a withdrawn one is gone', async () => {
+    const id = await madeBy('rea')
+    expect(
+      Buffer.from(await as('rea').text(`/packs/${id}/file`))
+        .subarray(0, 2)
+        .toString(),
+    ).toBe('PK')
+    expect((await as('ada').send('GET', `/packs/${id}`)).answer).toMatchObject({
+      takenCount: 1,
+      taken: [{ by: 'rea' }],
+    })
+    expect((await as('rea').send('POST', `/packs/${id}/withdrawal`, { why: 'wrong scope' })).status).toBe(403)
+    expect((await as('ada').send('POST', `/packs/${id}/withdrawal`, { why: 'wrong scope' })).answer).toMatchObject({
+      state: 'withdrawn',
+      withdrawn: { by: 'Ada Admin', why: 'wrong scope' },
+    })
+    expect(existsSync(join(directory, `pack-${id}.zip`))).toBe(false)
+    expect((await as('rea').send('GET', `/packs/${id}/file`)).answer['code']).toBe('pack-not-there')
+    expect((await as('ada').send('POST', `/packs/${id}/withdrawal`, { why: 'again' })).answer['code']).toBe(
+      'pack-not-there',
+    )
+    const events = await world.db('ledger.event').where({ kind: 'export' }).pluck<string[]>('words')
+    for (const words of [`took pack ${id}`, `withdrew pack ${id}`]) expect(events).toContain(words)
+  })
+
+  it('what is erased is in no pack that can still be taken', async () => {
+    await sql(`insert into post values (4000, 1, 'to be erased', 's')`)
+    const id = await madeBy('ada', { scope: 'record=t1:["4000"]' })
+    const other = await madeBy('ada', { scope: 'record=t1:["3000"]' })
+    const save = await world.db('ledger.save').where({ record_key: '["4000"]' }).first<{ id: string }>('id')
+    const body = { saveId: save.id, fieldId: fields.get('note'), reach: 'record', reason: 'asked for by the tenant' }
+    const { answer } = await as('ada').send('POST', '/erasures', body)
+    await world.people.add({ login: 'pat', name: 'Pat', role: 'approver', password: 'password of pat' })
+    const pat = await signIn(served, 'pat', 'password of pat')
+    expect((await pat.send('PUT', `/erasures/${answer['id'] as number}`, { decision: 'erase' })).status).toBe(200)
+    expect((await as('ada').send('GET', `/packs/${id}`)).answer).toMatchObject({ state: 'withdrawn', cover: null })
+    expect((await as('ada').send('GET', `/packs/${other}`)).answer).toMatchObject({ state: 'kept' })
+    await new Packing({ db: world.db, directory, key }).due()
+    expect(existsSync(join(directory, `pack-${id}.zip`))).toBe(false)
+    // Made anew it says that the value was erased, and is proved all the same.
+    const anew = await madeBy('ada', { scope: 'record=t1:["4000"]' })
+    const bytes = readFileSync(join(directory, `pack-${anew}.zip`))
+    expect(textOf(bytes, 'changes.csv')).toContain('[erased]')
+    expect((await check(bytes, await ownKey())).verdict).toBe('holds')
+  })
+
+  it('on paper and in a workbook it says the same', async () => {
+    const hostile = ['=cmd()', 'שלום עולם', 'Ελληνικά', '漢字', '\u202Eback', '<b>&amp;</b>', 'line\nbreak', '']
+    for (const [n, note] of hostile.entries())
+      await sql('insert into post values ($1, $2, $3, $4)', [5000 + n, 1.5, note, 's'])
+    const id = await madeBy('ada', { scope: `what=f${fields.get('note')}`, shown: ['pdf', 'xlsx', 'csv'] })
+    const bytes = readFileSync(join(directory, `pack-${id}.zip`))
+    const files = unzipSync(bytes)
+    const pdf = join(directory, 'pack.pdf')
+    writeFileSync(pdf, files[`pack-${id}/data/pack.pdf`]!)
+    expect(execFileSync('qpdf', ['--check', pdf]).toString()).toContain('No syntax or stream encoding errors')
+    const words = execFileSync('pdftotext', ['-layout', pdf, '-']).toString()
+    for (const one of [
+      'The committee',
+      'Changes to note of posts',
+      'page 1 of',
+      '=cmd()',
+      'Ελληνικά',
+      '[U+6F22]',
+      '[U+202E]back',
+      '<b>&amp;</b>',
+    ])
+      expect(words).toContain(one)
+    expect(words).toContain('שלום')
+    const sheet = unzipSync(files[`pack-${id}/data/changes.xlsx`]!)
+    const content = Object.entries(sheet)
+      .map(([name, part]) => (name.endsWith('.xml') ? new TextDecoder().decode(part) : ''))
+      .join('')
+    expect(content).toContain('=cmd()')
+    // As text: a formula has an element of its own.
+    expect(content).not.toContain('<f>')
+    expect((await check(bytes, await ownKey())).verdict).toBe('holds')
+  }, 30_000)
 })

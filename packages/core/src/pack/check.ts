@@ -46,11 +46,13 @@ export interface PackReport {
   passed: number
   failed: number
   skipped: number
-  /** By rule, in the order in which they were met. */
+  /** By rule. */
   rules: { rule: string; passed: number; failed: number; skipped: number }[]
   /** What failed or was skipped, the first some hundred. */
   findings: PackFinding[]
-  /** Of the key that it was checked with, to be compared with the one that was handed out. */
+  /** Whether the key that it was checked with came with the pack itself. */
+  ownKey: boolean
+  /** Of that key, to be compared with the one that was handed out. */
   fingerprint: string | null
   checkpoint: Checkpoint | null
   signedAt: string | null
@@ -152,7 +154,7 @@ class Reporting {
   }
 
   end(saves?: SavesCheck): PackReport {
-    const rules = [...this.#tally.values()]
+    const rules = [...this.#tally.values()].sort((a, b) => Number(a.rule) - Number(b.rule))
     const sum = (outcome: ProofStep['outcome']) => rules.reduce((all, rule) => all + rule[outcome], 0)
     const failed = sum('failed')
     const proved = saves?.proved === true && this.signedAt !== null
@@ -164,6 +166,7 @@ class Reporting {
       skipped: sum('skipped'),
       rules,
       findings: this.#findings.sort((a, b) => rank(a.outcome) - rank(b.outcome)),
+      ownKey: saves?.ownKey ?? true,
       fingerprint: saves?.fingerprint ?? null,
       checkpoint: saves?.checkpoint ?? null,
       signedAt: this.signedAt,
@@ -268,6 +271,7 @@ class SavesCheck {
   /** By why they are not open: how many. */
   readonly closed = new Map<string, number>()
   keyLine: string | null = null
+  readonly ownKey: boolean
   fingerprint: string | null = null
   checkpoint: Checkpoint | null = null
   proved = false
@@ -277,6 +281,7 @@ class SavesCheck {
     this.#report = report
     this.#options = options
     this.#root = new FilledRoot(tools.sha256)
+    this.ownKey = options.key === undefined
   }
 
   #say(line: number, one: ProofStep): void {

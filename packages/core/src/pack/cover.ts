@@ -93,10 +93,10 @@ export function coverRows(cover: PackCover): CoverRow[] {
   ]
 }
 
-/** How somebody who has nothing but the pack checks it. */
+/** How somebody who has nothing but the pack checks it. One in the making has number 0. */
 export function howToCheck({ number, fingerprint }: Pick<PackCover, 'number' | 'fingerprint'>): string[] {
   return [
-    `Drop the file on Spoor’s page “Check a pack”, which sends it nowhere, or run: spoor-verify pack-${number}.zip --key KEY`,
+    `Drop the file on Spoor’s page “Check a pack”, which sends it nowhere, or run: spoor-verify pack-${number === 0 ? '…' : number}.zip --key KEY`,
     fingerprint === null
       ? 'It was signed with no key.'
       : `The key’s fingerprint is ${fingerprint}. Ask for it by another way than this file.`,

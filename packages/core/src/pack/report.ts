@@ -15,10 +15,13 @@ export const packRules: Readonly<Record<string, string>> = {
   21: 'the archive’s form',
 }
 
-export const verdictWords: Readonly<Record<PackReport['verdict'], string>> = {
-  holds: 'It holds: nothing in this pack was altered since it was made.',
-  'does not hold': 'It does not hold.',
-  'not proved': 'Nothing in it is wrong, and it is not proved either.',
+/** What it comes to. */
+export function verdictWords({ verdict, ownKey }: Pick<PackReport, 'verdict' | 'ownKey'>): string {
+  if (verdict === 'does not hold') return 'It does not hold.'
+  if (verdict === 'not proved') return 'Nothing in it is wrong, and it is not proved either.'
+  return ownKey
+    ? 'It holds under the key that came with it. Give the ledger’s own key to be sure whose it is.'
+    : 'It holds: nothing in this pack was altered since it was made.'
 }
 
 /** "data/saves.ndjson, line 4, rule 3: …". */
@@ -45,6 +48,6 @@ export function reportLines(report: PackReport): string[] {
     ...(signedAt ? [`Signed ${clockWords(signedAt, 'UTC')}.`] : []),
     ...(fingerprint ? [`Key fingerprint: ${fingerprint}`] : []),
     `${counted(saves, 'save')}; ${grouped(passed)} checks passed, ${grouped(failed)} failed, ${grouped(skipped)} skipped.`,
-    verdictWords[report.verdict],
+    verdictWords(report),
   ]
 }

@@ -4,6 +4,7 @@ import { difference, wallClockText, type ActorKind, type Scope } from '@spoor/co
 import {
   changeSorts,
   exportColumns,
+  exportHeadings,
   mostSorted,
   saveSorts,
   type ChangeSort,
@@ -39,25 +40,6 @@ export interface ExportRow {
   channel: string
   reason: string | null
   db_login: string
-}
-
-export const headings: Readonly<Record<ExportColumn, string>> = {
-  time: 'time',
-  who: 'who',
-  kind: 'kind of actor',
-  onBehalfOf: 'on behalf of',
-  type: 'record type',
-  record: 'record',
-  key: 'record key',
-  action: 'action',
-  field: 'field',
-  before: 'before',
-  after: 'after',
-  difference: 'difference',
-  channel: 'channel',
-  reason: 'reason',
-  login: 'database login',
-  save: 'save',
 }
 
 /** What stands in a file for the values of fields that are not to be read, by field. */
@@ -131,7 +113,7 @@ export function csvLines(
   })
   const lines = stringify({
     header: true,
-    columns: chosen.map((column) => ({ key: column, header: headings[column] })),
+    columns: chosen.map((column) => ({ key: column, header: exportHeadings[column] })),
     record_delimiter: 'windows',
     // Every text is quoted, the empty one too, so that only NULL is an empty cell.
     quoted_string: true,

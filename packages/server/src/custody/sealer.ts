@@ -51,6 +51,8 @@ export interface SealerDeps {
   log: Logger
   /** Time between seals while there is something to seal; a minute unless said. */
   everyMs?: number
+  /** Whether somebody waits for the next seal; then everything is sealed at the next look. */
+  wanted?: () => Promise<boolean>
   /** So many saves are sealed at once, without waiting; 10,000 unless said. */
   everySaves?: number
 }
@@ -138,7 +140,8 @@ export class Sealer {
     const { db, everyMs = 60_000, everySaves = 10_000 } = this.#deps
     if (performance.now() - this.#sealedMs >= everyMs || this.#sealedMs === 0) return true
     const [{ size }, last] = [await extentOf(db), await latestSeal(db)]
-    return size - Number(last?.size ?? 0) >= everySaves
+    const unsealed = size - Number(last?.size ?? 0)
+    return unsealed >= everySaves || (unsealed > 0 && (await this.#deps.wanted?.()) === true)
   }
 
   /**

@@ -53,6 +53,11 @@ const lookEveryMs = 500
 export const maskedWhy = 'masked by the tracking plan'
 export const blackedWhy = (why: string) => `blacked out: ${why}`
 
+/** Whether a pack is being made: it waits for a seal of all that was there when it was asked for. */
+export async function packWantsSeal(db: Database): Promise<boolean> {
+  return (await db('spoor.pack').where({ state: 'going' }).first('id')) !== undefined
+}
+
 /** Makes packs: what is asked for, its first page, proofs and signature, in one file. A pack that was stopped is none. */
 export class Packing implements JobHandler {
   readonly kind = 'packing'

@@ -2,8 +2,8 @@ import { createReadStream } from 'node:fs'
 import { stat } from 'node:fs/promises'
 import { Router } from 'express'
 import { isZone } from '@spoor/core'
-import { routes, type PackPreview } from '@spoor/contract'
-import { exportCell, exportQuery, headings, type ExportRow } from '../changes/csv.ts'
+import { exportHeadings, routes, type PackPreview } from '@spoor/contract'
+import { exportQuery, type ExportRow } from '../changes/csv.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
@@ -14,7 +14,7 @@ import { requestedScopes } from '../ledger/scope-request.ts'
 import { fieldsIn, firstPage } from './first-page.ts'
 import { blackedWhy, maskedWhy } from './packing.ts'
 import { askForPack, listPacks, packRow, readPack, type PackBody } from './store.ts'
-import { closedAsText } from './tables.ts'
+import { closedAsText, paperCell } from './tables.ts'
 import { packPath, removeWithdrawn, withdrawPack } from './withdraw.ts'
 
 export interface PacksDeps {
@@ -90,7 +90,7 @@ async function preview(db: Database, body: PackBody, person: SignedIn): Promise<
       files: [],
     },
     fields,
-    heads: body.columns.map((column) => headings[column]),
-    lines: rows.map((row) => body.columns.map((column) => exportCell(row, column, body.zone, texts))),
+    heads: body.columns.map((column) => exportHeadings[column]),
+    lines: rows.map((row) => body.columns.map((column) => paperCell(row, column, body.zone, texts))),
   }
 }

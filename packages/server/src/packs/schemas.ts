@@ -1,5 +1,4 @@
-import type { ExportColumn } from '@spoor/contract'
-import { headings } from '../changes/csv.ts'
+import { exportHeadings, type ExportColumn } from '@spoor/contract'
 
 /** What the files of a pack hold, for programs that read them. */
 
@@ -62,7 +61,7 @@ export const csvMetadata = (columns: readonly ExportColumn[], zone: string) => (
   tableSchema: {
     columns: columns.map((column) => ({
       name: column,
-      titles: headings[column],
+      titles: exportHeadings[column],
       datatype: column === 'time' ? 'dateTime' : column === 'save' ? 'integer' : 'string',
       ...(column === 'time' ? { 'dc:description': `on the clock of ${zone}, with its offset` } : {}),
       // An empty cell is nothing; empty text is two quotation marks.

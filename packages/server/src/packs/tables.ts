@@ -1,8 +1,8 @@
 import { pipeline, PassThrough, Readable } from 'node:stream'
-import type { ExportColumn } from '@spoor/contract'
+import { exportHeadings, type ExportColumn } from '@spoor/contract'
 import { clockWords, grouped, type PackCover, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
-import { csvLines, exportCell, exportQuery, headings, type ExportRow } from '../changes/csv.ts'
+import { csvLines, exportCell, exportQuery, type ExportRow } from '../changes/csv.ts'
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import { Problem } from '../errors.ts'
 import { clockCell, sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
@@ -67,7 +67,7 @@ export function pdfFile(
   onRows: (rows: number) => Promise<void>,
 ): AsyncGenerator<Uint8Array> {
   const columns = table.columns.map((column): PaperColumn => ({
-    head: headings[column],
+    head: exportHeadings[column],
     weight: weights[column] ?? usualWeight,
     mono: inMono.has(column),
   }))
@@ -80,12 +80,19 @@ async function* paperRows(db: Knex, table: TableWanted): AsyncGenerator<PaperCel
   let rows = 0
   for await (const row of changeRows(db, table)) {
     if (++rows > mostOnPaper) return
-    yield table.columns.map((column) =>
-      column === 'time'
-        ? clockWords(row.captured_at, table.zone)
-        : onPaper(exportCell(row, column, table.zone, closed)),
-    )
+    yield table.columns.map((column) => paperCell(row, column, table.zone, closed))
   }
+}
+
+/** A cell to be read: times in words, and what there is of a value. */
+export function paperCell(
+  row: ExportRow,
+  column: ExportColumn,
+  zone: string,
+  closed: ReadonlyMap<number, string>,
+): PaperCell {
+  if (column === 'time') return clockWords(row.captured_at, zone).replace(/^\S+ /, '')
+  return onPaper(exportCell(row, column, zone, closed))
 }
 
 function onPaper(text: string | null): PaperCell {
@@ -108,7 +115,7 @@ export function demandWorkbook(changes: number): void {
 /** The changes as a workbook of one sheet, a line each. */
 export async function workbook(db: Knex, { columns, zone, closed, ...table }: TableWanted): Promise<Buffer> {
   const texts = closedAsText(closed)
-  const head = (column: ExportColumn) => (column === 'time' ? `time (${zone})` : headings[column])
+  const head = (column: ExportColumn) => (column === 'time' ? `time (${zone})` : exportHeadings[column])
   const lines: SheetData = [
     columns.map((column) => ({ value: sheetText(head(column)), type: String, fontWeight: 'bold' })),
   ]

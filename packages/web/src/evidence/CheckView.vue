@@ -105,7 +105,7 @@ const print = () => window.print()
     <p v-if="trouble" class="failure" role="alert">It could not be read: {{ trouble }}</p>
     <section v-if="report" aria-label="What was found" aria-live="polite">
       <h2 :class="report.verdict === 'does not hold' ? 'failure' : report.verdict === 'holds' ? 'held' : 'attention'">
-        {{ verdictWords[report.verdict] }}
+        {{ verdictWords(report) }}
       </h2>
       <p>
         {{ grouped(report.saves) }} saves; {{ grouped(report.passed) }} checks passed,

@@ -4,7 +4,7 @@ import Checkbox from 'ant-design-vue/es/checkbox'
 import Input from 'ant-design-vue/es/input'
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
-import { exportColumns, packShapes, routes, type ExportColumn, type PackShape } from '@spoor/contract'
+import { exportColumns, exportHeadings, packShapes, routes, type ExportColumn, type PackShape } from '@spoor/contract'
 import { counted, type Scope } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -113,28 +113,30 @@ const change = (scope: Scope) => set(scope)
   <div class="both">
     <form class="left" aria-label="What goes in" @submit.prevent="make">
       <h1>A pack in the making</h1>
-      <dl>
-        <dt>what</dt>
-        <dd>
+      <div class="rows">
+        <span class="name">what</span>
+        <div class="said">
           <ScopeSentence :scope="parsed.scope" :names="names" @change="change" />
           <p v-if="preview" class="quiet" aria-live="polite">
             {{ counted(preview.cover.holds.changes, 'change') }} in {{ counted(preview.cover.holds.saves, 'save') }},
             {{ preview.cover.gaps.length === 0 ? 'no gap in that time' : counted(preview.cover.gaps.length, 'gap') }}
           </p>
-        </dd>
-        <dt><label for="pack-title">for</label></dt>
-        <dd>
+        </div>
+        <span class="name"><label for="pack-title">for</label></span>
+        <div class="said">
           <Input
             id="pack-title"
             v-model:value="title"
             :maxlength="200"
             placeholder="Whom, or what meeting or question"
           />
-        </dd>
-        <dt><label for="pack-why">why</label></dt>
-        <dd><Input id="pack-why" v-model:value="why" :maxlength="2000" placeholder="Why it is made" /></dd>
-        <dt id="pack-shown">shown as</dt>
-        <dd role="group" aria-labelledby="pack-shown">
+        </div>
+        <span class="name"><label for="pack-why">why</label></span>
+        <div class="said">
+          <Input id="pack-why" v-model:value="why" :maxlength="2000" placeholder="Why it is made" />
+        </div>
+        <span id="pack-shown" class="name">shown as</span>
+        <div class="said" role="group" aria-labelledby="pack-shown">
           <Checkbox
             v-for="shape in packShapes"
             :key="shape"
@@ -143,19 +145,19 @@ const change = (scope: Scope) => set(scope)
             >{{ shapeWords[shape] }}</Checkbox
           >
           <p class="quiet">The saves with their proofs are always in it: they are what is checked.</p>
-        </dd>
-        <dt id="pack-columns">columns</dt>
-        <dd role="group" aria-labelledby="pack-columns" class="columns">
+        </div>
+        <span id="pack-columns" class="name">columns</span>
+        <div class="said columns" role="group" aria-labelledby="pack-columns">
           <Checkbox
             v-for="column in exportColumns"
             :key="column"
             :checked="columns.includes(column)"
             @change="columns = toggle(columns, column, exportColumns)"
-            >{{ column === 'onBehalfOf' ? 'on behalf of' : column }}</Checkbox
+            >{{ exportHeadings[column] }}</Checkbox
           >
-        </dd>
-        <dt id="pack-blacked">blacked out</dt>
-        <dd role="group" aria-labelledby="pack-blacked">
+        </div>
+        <span id="pack-blacked" class="name">blacked out</span>
+        <div class="said" role="group" aria-labelledby="pack-blacked">
           <p class="quiet">
             The values are left out; that there is one, and the proof of it, stays. What the plan masks is left out
             anyway.
@@ -181,8 +183,8 @@ const change = (scope: Scope) => set(scope)
               <span v-else class="quiet">{{ one.masked ? 'masked' : counted(one.changes, 'change') }}</span>
             </li>
           </ul>
-        </dd>
-      </dl>
+        </div>
+      </div>
       <ProblemNote v-if="problem" :problem="problem" />
       <footer>
         <Button type="primary" html-type="submit" :loading="busy" :disabled="missing !== null">Make the pack</Button>
@@ -217,19 +219,19 @@ h1 {
   line-height: 26px;
   font-weight: 650;
 }
-dl {
+.rows {
   display: grid;
   grid-template-columns: 90px minmax(0, 1fr);
   margin: 6px 0 0;
   flex: 1;
   align-content: start;
 }
-dt,
-dd {
+.name,
+.said {
   border-top: 1px solid var(--line-soft);
   padding: 8px 0;
 }
-dt {
+.name {
   color: var(--soft);
 }
 .columns {

@@ -39,7 +39,7 @@ const rows = computed(() => coverRows(props.cover))
     <p v-for="words in howToCheck(cover)" :key="words" class="how">{{ words }}</p>
     <template v-if="heads && lines && lines.length > 0">
       <h3>The changes</h3>
-      <div class="lines">
+      <div class="lines" tabindex="0" role="region" aria-label="The first changes">
         <table>
           <thead>
             <tr>
@@ -129,7 +129,9 @@ td {
   border-bottom: 1px solid #e8ebe7;
   padding: 2px 10px 2px 0;
   vertical-align: top;
-  overflow-wrap: anywhere;
+  overflow-wrap: break-word;
+  min-width: 62px;
+  max-width: 190px;
 }
 .quiet {
   color: #55615c;

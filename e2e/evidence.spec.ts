@@ -1,0 +1,107 @@
+import { execFileSync } from 'node:child_process'
+import { readFileSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { expect, test, type Page } from '@playwright/test'
+import type { Incident } from '@spoor/demo'
+import { axeFindsNothing, demo, listenForErrors, query, readJson, root, signIn } from './demo.ts'
+
+/** What somebody hands over: the bank account that went away and came back, made into a pack and proved elsewhere. */
+test.describe.configure({ mode: 'serial' })
+
+let page: Page
+let errors: string[]
+let pack: string
+const application = () => demo('history').application
+const spoor = <R extends object>(statement: string, values?: unknown[]) =>
+  query<R & Record<string, unknown>>(demo('history').databases.spoor, statement, values)
+
+test.beforeAll(async ({ browser }) => {
+  page = await (await browser.newContext({ acceptDownloads: true })).newPage()
+  errors = listenForErrors(page)
+  await signIn(page, 'administrator', 'history')
+})
+test.afterAll(() => page.close())
+test.afterEach(() => expect(errors.splice(0)).toEqual([]))
+
+test('what is on the screen becomes a pack, with its first page beside it while it is made up', async ({ browserName: _ }, info) => {
+  const fact = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'bankAccount')!
+  const [type] = await spoor<{ id: number }>(
+    `select id from spoor.record_type where format('%s.%s', schema_name, table_name) = $1`,
+    [fact.table],
+  )
+  const key = fact.records[0]!
+  const [there] = await spoor<{ changes: number; saves: number }>(
+    `select count(*)::int as changes, count(distinct save_id)::int as saves from ledger.change where type_id = $1 and record_key = $2`,
+    [type!.id, key],
+  )
+  await page.goto(`${application()}/changes?record=t${type!.id}:${encodeURIComponent(key)}`)
+  await page.getByRole('button', { name: 'Export' }).click()
+  await page.getByRole('link', { name: 'Make an evidence pack' }).click()
+  await expect(page.getByText(`${there!.changes} changes in ${there!.saves} saves`).first()).toBeVisible()
+  await expect(page.getByRole('button', { name: 'Make the pack' })).toBeDisabled()
+  await page.getByLabel('for', { exact: true }).fill('Audit committee')
+  await page.getByLabel('why').fill('The account was changed and changed back')
+  const paper = page.getByRole('article', { name: 'The first page' })
+  await expect(paper.getByRole('heading', { name: 'Audit committee' })).toBeVisible()
+  // The field that is named is left out of the page at once, and said to be.
+  const holder = page.getByRole('checkbox', { name: /account holder of/ })
+  if (await holder.count()) {
+    await holder.check()
+    await page.getByLabel(/^Why account holder/).fill('a private person')
+    await expect(paper).toContainText('blacked out: a private person')
+  }
+  await axeFindsNothing(page)
+  await page.getByRole('button', { name: 'Make the pack' }).click()
+  const take = page.getByRole('link', { name: 'Take the file' })
+  await expect(take).toBeVisible({ timeout: 100_000 })
+  const [download] = await Promise.all([page.waitForEvent('download'), take.click()])
+  pack = join(info.outputDir, '..', `evidence-${download.suggestedFilename()}`)
+  await download.saveAs(pack)
+  await expect(page.getByText(/^Maud Ollerton, .*\d\d:\d\d:\d\d/).first()).toBeVisible()
+  await page.goto(`${application()}/evidence`)
+  await expect(page.getByRole('row', { name: /Audit committee/ })).toContainText('once, last by Maud Ollerton')
+  await axeFindsNothing(page)
+})
+
+test('somebody who is not signed in proves it in the browser, and the same is said by the command', async ({
+  browser,
+}) => {
+  const [{ line }] = (await spoor<{ line: string }>(
+    'select line from ledger.signing_key order by number desc limit 1',
+  )) as [{ line: string }]
+  const stranger = await (await browser.newContext()).newPage()
+  try {
+    const asked: string[] = []
+    await stranger.goto(`${application()}/check`)
+    await stranger.getByRole('heading', { name: 'Check a pack' }).waitFor()
+    stranger.on('request', (request) => {
+      if (request.method() !== 'GET') asked.push(request.url())
+    })
+    await stranger.getByLabel(/public key/).fill(line)
+    await stranger.getByLabel('The pack to check').setInputFiles(pack)
+    await expect(stranger.getByRole('heading', { name: 'It holds: nothing in this pack was altered' })).toBeVisible()
+    await axeFindsNothing(stranger)
+    const href = await stranger.getByRole('link', { name: 'The report as text' }).getAttribute('href')
+    const said = decodeURIComponent(href!.slice(href!.indexOf(',') + 1)).trim()
+    const command = execFileSync('node', [join(root, 'packages/verify/dist/main.js'), pack, '--key', line])
+      .toString()
+      .trim()
+    expect(said).toBe(command)
+
+    const altered = readFileSync(pack)
+    const at = altered.length >> 1
+    altered[at] = altered[at]! ^ 1
+    const other = pack.replace('.zip', '-altered.zip')
+    writeFileSync(other, altered)
+    await stranger.getByLabel('The pack to check').setInputFiles(other)
+    await expect(stranger.getByRole('heading', { name: 'It does not hold.' })).toBeVisible()
+    await expect(stranger.getByText(/rule 20: The archive is the one that was signed/)).toBeVisible()
+    await stranger
+      .getByLabel('The pack to check')
+      .setInputFiles({ name: 'x.zip', mimeType: 'application/zip', buffer: Buffer.from('no pack') })
+    await expect(stranger.getByText(/It is no pack, or was cut off/)).toBeVisible()
+    expect(asked).toEqual([])
+  } finally {
+    await stranger.close()
+  }
+})
