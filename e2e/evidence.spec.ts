@@ -23,7 +23,9 @@ test.beforeAll(async ({ browser }) => {
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
 
-test('what is on the screen becomes a pack, with its first page beside it while it is made up', async ({ browserName: _ }, info) => {
+test('what is on the screen becomes a pack, with its first page beside it while it is made up', async ({
+  browserName: _,
+}, info) => {
   const fact = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'bankAccount')!
   const [type] = await spoor<{ id: number }>(
     `select id from spoor.record_type where format('%s.%s', schema_name, table_name) = $1`,
