@@ -9,8 +9,9 @@ const allowed = {
   core: [],
   contract: ['core'],
   client: [],
-  server: ['core', 'contract'],
-  web: ['core', 'contract'],
+  verify: ['core'],
+  server: ['core', 'contract', 'verify'],
+  web: ['core', 'contract', 'verify'],
   demo: ['core', 'contract', 'client', 'server'],
 }
 

@@ -12,6 +12,8 @@ import { readDraft, stageDraft } from '../packages/server/dist/tracking/plan-sto
 import { putInForce } from '../packages/server/dist/tracking/put-in-force.js'
 import { pino } from 'pino'
 
+export const silent = pino({ level: 'silent' })
+
 /** A Spoor and a business database on the benchmark's cluster; both are dropped when it is closed. */
 export async function makeWorld(cluster, schema, vault = new Vault(randomBytes(32))) {
   const mark = randomBytes(4).toString('hex')

@@ -2,6 +2,7 @@ import { execFileSync } from 'node:child_process'
 import { readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { expect, test, type Page } from '@playwright/test'
+import { unzipSync } from 'fflate'
 import type { Incident } from '@spoor/demo'
 import { axeFindsNothing, demo, listenForErrors, query, readJson, root, signIn } from './demo.ts'
 
@@ -11,6 +12,7 @@ test.describe.configure({ mode: 'serial' })
 let page: Page
 let errors: string[]
 let pack: string
+let link: string
 const application = () => demo('history').application
 const spoor = <R extends object>(statement: string, values?: unknown[]) =>
   query<R & Record<string, unknown>>(demo('history').databases.spoor, statement, values)
@@ -60,6 +62,10 @@ test('what is on the screen becomes a pack, with its first page beside it while 
   pack = join(info.outputDir, '..', `evidence-${download.suggestedFilename()}`)
   await download.saveAs(pack)
   await expect(page.getByText(/^Maud Ollerton, .*\d\d:\d\d:\d\d/).first()).toBeVisible()
+  await page.getByRole('button', { name: 'Hand over' }).click()
+  await page.getByLabel('For whom').fill('the bank')
+  await page.getByRole('button', { name: 'Make the link' }).click()
+  link = await page.getByText(/\/handed\//).innerText()
   await page.goto(`${application()}/evidence`)
   await expect(page.getByRole('row', { name: /Audit committee/ })).toContainText('once, last by Maud Ollerton')
   await axeFindsNothing(page)
@@ -73,6 +79,11 @@ test('somebody who is not signed in proves it in the browser, and the same is sa
   )) as [{ line: string }]
   const stranger = await (await browser.newContext()).newPage()
   try {
+    await stranger.goto(link)
+    const take = stranger.getByRole('link', { name: 'Take the file' })
+    const [handed] = await Promise.all([stranger.waitForEvent('download'), take.click()])
+    expect(readFileSync(await handed.path()).equals(readFileSync(pack))).toBe(true)
+    await axeFindsNothing(stranger)
     const asked: string[] = []
     await stranger.goto(`${application()}/check`)
     await stranger.getByRole('heading', { name: 'Check a pack' }).waitFor()
@@ -82,6 +93,7 @@ test('somebody who is not signed in proves it in the browser, and the same is sa
     await stranger.getByLabel(/public key/).fill(line)
     await stranger.getByLabel('The pack to check').setInputFiles(pack)
     await expect(stranger.getByRole('heading', { name: 'It holds: nothing in this pack was altered' })).toBeVisible()
+    await expect(stranger.getByText(/^Time-stamped .* by The clock office, Larkmere/)).toBeVisible()
     await axeFindsNothing(stranger)
     const href = await stranger.getByRole('link', { name: 'The report as text' }).getAttribute('href')
     const said = decodeURIComponent(href!.slice(href!.indexOf(',') + 1)).trim()
@@ -89,6 +101,15 @@ test('somebody who is not signed in proves it in the browser, and the same is sa
       .toString()
       .trim()
     expect(said).toBe(command)
+    // And by OpenSSL, for which the manifest of tag files is the content and the office's own certificate is trusted.
+    const files = unzipSync(readFileSync(pack))
+    const parts = ['tagmanifest-sha256.txt', 'time-stamp.tsr'].map((name) => {
+      const file = `${pack}.${name}`
+      writeFileSync(file, Object.entries(files).find(([one]) => one.endsWith(`/${name}`))![1])
+      return file
+    })
+    const { certificate } = demo('history').clockOffice
+    execFileSync('openssl', ['ts', '-verify', '-data', parts[0]!, '-in', parts[1]!, '-CAfile', certificate])
 
     const altered = readFileSync(pack)
     const at = altered.length >> 1

@@ -17,6 +17,8 @@ run(async () => {
   const { findRecord } = await import('../bench/find.mjs')
   const { correction, rebuild } = await import('../bench/correction.mjs')
   const { found } = await import('../bench/found.mjs')
+  const { exportCsv } = await import('../bench/export.mjs')
+  const { pack } = await import('../bench/pack.mjs')
   const { reconcile } = await import('../bench/reconcile.mjs')
   const { amounts, firstView } = await import('../bench/screen.mjs')
   const { standing } = await import('../bench/standing.mjs')
@@ -48,6 +50,8 @@ run(async () => {
     correction,
     rebuild,
     reconcile,
+    'export-csv': exportCsv,
+    pack,
   }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])

@@ -1,5 +1,5 @@
 #!/usr/bin/env node
-import { spawnSync } from 'node:child_process'
+import { spawn, spawnSync } from 'node:child_process'
 import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -22,10 +22,20 @@ function step(title, program, args, env = {}) {
   return status === 0
 }
 
-/** A step that either holds or does not. */
-function check(title, program, args) {
-  if (step(title, program, args)) passed++
-  else failures.push(title)
+/** Steps that hold or do not; they go on beside one another, and each says what it has to say when it has ended. */
+function beside(title, args) {
+  return new Promise((done) => {
+    const child = spawn('npm', ['run', '--silent', ...args], { cwd: root, stdio: ['ignore', 'pipe', 'pipe'] })
+    const said = []
+    for (const stream of [child.stdout, child.stderr]) stream.on('data', (part) => said.push(part))
+    child.on('close', (status) => {
+      say(`\n── ${title}`)
+      process.stdout.write(Buffer.concat(said))
+      if (status === 0) passed++
+      else failures.push(title)
+      done()
+    })
+  })
 }
 
 /** A step that counts its own tests in a report; no report, or none passed, is a failure. */
@@ -58,9 +68,8 @@ function countPlaywright(report) {
 
 run(async () => {
   prepare({ browser: true })
-  check('Lint', 'npm', ['run', '--silent', 'lint'])
   ensureBuilt()
-  check('Types', 'npm', ['run', '--silent', 'types'])
+  await Promise.all([beside('Lint', ['lint']), beside('Types', ['types'])])
   const unit = join(reports, 'vitest.json')
   suite(
     'Core and server',

@@ -113,6 +113,8 @@ export function prepare({ browser = false } = {}) {
   demandNode()
   const missing = []
   if (!process.env.SPOOR_DATABASE_URL && !postgresBinaries()) missing.push('postgresql')
+  // The demo's clock office stamps by it.
+  if (!existsSync('/usr/bin/openssl')) missing.push('openssl')
   // With the browser come the programs that tests read PDF files with.
   if (browser && !existsSync(chromiumPath)) missing.push('chromium')
   if (browser && !existsSync('/usr/bin/qpdf')) missing.push('qpdf')

@@ -31,6 +31,7 @@ const Cover = v.object({
   gaps: v.array(v.string()),
   closed: v.array(v.object({ what: v.string(), why: v.string(), values: v.number() })),
   seal: v.nullable(v.object({ origin: v.string(), at: Instant, size: v.number() })),
+  authority: v.nullable(v.string()),
   unsealed: v.number(),
   fingerprint: v.nullable(v.string()),
   files: v.array(v.object({ name: v.string(), what: v.string() })),
@@ -52,9 +53,26 @@ const wish = {
   zone: v.pipe(v.string(), v.maxLength(100)),
   columns: v.pipe(v.array(Column), v.minLength(1), v.maxLength(exportColumns.length)),
   shown: v.pipe(v.array(v.picklist(packShapes)), v.maxLength(packShapes.length)),
+  /** Whether what people said of its saves is in it, for whoever may read that: notes, questions and their answers. */
+  said: v.boolean(),
+  /** Whether an authority is asked to stamp it with the time, where one is set. */
+  stamped: v.boolean(),
   /** Fields whose values are left out, with the reason. */
   blacked: v.pipe(v.array(Blacked), v.maxLength(500)),
 }
+
+/** An address by which somebody without a sign-in takes a pack. */
+export const PackLink = v.object({
+  id: v.number(),
+  forWhom: v.string(),
+  by: v.string(),
+  madeAt: Instant,
+  endsAt: Instant,
+  most: v.number(),
+  taken: v.number(),
+  /** Whether it can still be used. */
+  open: v.boolean(),
+})
 
 export const Pack = v.object({
   id: v.number(),
@@ -64,10 +82,14 @@ export const Pack = v.object({
   zone: v.string(),
   columns: v.array(Column),
   shown: v.array(v.picklist(packShapes)),
+  said: v.boolean(),
+  stamped: v.boolean(),
   blacked: v.array(Blacked),
   madeBy: v.string(),
   askedAt: Instant,
-  state: v.picklist(['going', 'kept', 'withdrawn']),
+  state: v.picklist(['going', 'kept', 'failed', 'withdrawn']),
+  /** Why it was not made. */
+  failed: v.nullable(v.string()),
   madeAt: v.nullable(Instant),
   cover: v.nullable(Cover),
   /** Bytes of the file, and their SHA-256 in hexadecimal digits. */
@@ -81,12 +103,15 @@ export const Pack = v.object({
   /** Who took it, the latest first. */
   taken: v.array(v.object({ by: v.string(), at: Instant })),
   takenCount: v.number(),
+  links: v.array(PackLink),
 })
 export type Pack = v.InferOutput<typeof Pack>
 
 /** How a pack would begin: its first page, and what of it can be left out. */
 export const PackPreview = v.object({
   cover: Cover,
+  /** Who stamps packs with the time; null where nobody is set. */
+  authority: v.nullable(v.string()),
   /** Fields of which there are changes in it, the most first. */
   fields: v.array(
     v.object({ fieldId: v.number(), name: v.string(), type: v.string(), changes: v.number(), masked: v.boolean() }),
@@ -97,7 +122,22 @@ export const PackPreview = v.object({
 })
 export type PackPreview = v.InferOutput<typeof PackPreview>
 
+/** What whoever has a link is told. */
+export const HandedPack = v.object({
+  number: v.number(),
+  title: v.string(),
+  by: v.string(),
+  size: v.number(),
+  digest: v.string(),
+  endsAt: Instant,
+  /** How often it can still be taken. */
+  left: v.number(),
+})
+
 const params = v.object({ packId: IntParam })
+const token = v.object({ token: v.pipe(v.string(), v.regex(/^[A-Za-z0-9_-]{43}$/)) })
+const mostDays = 366
+const mostTakings = 1000
 
 export const packRoutes = {
   listPacks: route({
@@ -152,5 +192,41 @@ export const packRoutes = {
     params,
     body: v.strictObject({ why: Reason }),
     response: Pack,
+  }),
+  makePackLink: route({
+    method: 'POST',
+    path: '/packs/:packId/links',
+    needs: 'packs.hand',
+    summary: 'An address by which somebody without a sign-in takes a pack, so often and until then; it is told once',
+    params,
+    body: v.strictObject({
+      forWhom: v.pipe(v.string(), v.trim(), v.minLength(2, 'Say whom it is for.'), v.maxLength(200)),
+      days: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(mostDays)),
+      most: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(mostTakings)),
+    }),
+    response: v.object({ token: v.string(), pack: Pack }),
+  }),
+  endPackLink: route({
+    method: 'DELETE',
+    path: '/packs/:packId/links/:linkId',
+    needs: 'packs.hand',
+    summary: 'Let an address lead nowhere from now on',
+    params: v.object({ packId: IntParam, linkId: IntParam }),
+    response: Pack,
+  }),
+  readHandedPack: route({
+    method: 'GET',
+    path: '/handed/:token',
+    needs: 'nobody',
+    summary: 'What a link leads to',
+    params: token,
+    response: HandedPack,
+  }),
+  takeHandedPack: route({
+    method: 'GET',
+    path: '/handed/:token/file',
+    needs: 'nobody',
+    summary: 'Take a pack by its link: the ZIP file; this is recorded, and counts',
+    params: token,
   }),
 }

@@ -42,6 +42,7 @@ export const permissions = {
   'packs.read': ['administrator', 'reviewer', 'approver', 'auditor'],
   'packs.make': ['administrator', 'reviewer', 'approver', 'auditor'],
   'packs.withdraw': ['administrator'],
+  'packs.hand': ['administrator', 'reviewer', 'approver'],
   'tracking.read': ['administrator', 'reviewer', 'approver'],
   'tracking.edit': ['administrator'],
   'tracking.approve': ['administrator', 'approver'],

@@ -37,6 +37,7 @@ export const problems = {
   'too-many-to-revert': { status: 422, title: 'Too many for one correction' },
   'too-large': { status: 413, title: 'That is too large' },
   'pack-not-there': { status: 409, title: 'This pack cannot be taken' },
+  'stamp-refused': { status: 502, title: 'There is no time-stamp' },
   busy: { status: 503, title: 'Spoor is busy' },
   unexpected: { status: 500, title: 'Something went wrong in Spoor' },
 } as const satisfies Record<string, { status: number; title: string }>

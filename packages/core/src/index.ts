@@ -270,7 +270,15 @@ export {
   type PackEntry,
   type PartedFile,
 } from './pack/archive.ts'
-export { checkPack, leafDigits, type Hasher, type PackFinding, type PackReport, type PackTools } from './pack/check.ts'
+export {
+  checkPack,
+  leafDigits,
+  type Hasher,
+  type PackFinding,
+  type PackReport,
+  type PackTools,
+  type TimeStamp,
+} from './pack/check.ts'
 export { coverHeading, coverRows, howToCheck, type CoverRow, type PackCover } from './pack/cover.ts'
 export {
   bagDeclaration,

@@ -4,3 +4,4 @@ export { generateHistory, historyDays, type History } from './history/generate.t
 export { incidentNames, type Incident, type IncidentName } from './history/incident.ts'
 export { trackedColumns, keyColumns } from './history/tracked.ts'
 export { NightJobs } from './night-jobs/night-jobs.ts'
+export { ClockOffice } from './clock-office/clock-office.ts'

@@ -13,6 +13,7 @@ import {
 } from '@spoor/server'
 import { roleNames } from '@spoor/contract'
 import { startApplication } from './application.ts'
+import { ClockOffice } from './clock-office/clock-office.ts'
 import { Desk } from './desk/desk.ts'
 import { deskTables } from './desk/forms.ts'
 import type { History } from './history/generate.ts'
@@ -91,6 +92,8 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
 
   const spoorUrl = urlAs('spoor_app', names.spoor)
   const spoorOwnerUrl = urlAs('spoor_owner', names.spoor)
+  const clockOffice = new ClockOffice(dataDir)
+  const clockOfficeAddress = await clockOffice.listen(await freePort(port + 3))
   const server = await startApplication({
     SPOOR_PORT: String(port),
     SPOOR_DATA_DIR: dataDir,
@@ -101,6 +104,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
     SPOOR_SOURCE_URL: urlAs('spoor_source'),
     SPOOR_SOURCE_DECLARING_LOGINS: declaringLogins.map((login) => names.role(login)).join(','),
     SPOOR_DIRECTORY_FILE: join(dataDir, 'staff.csv'),
+    SPOOR_TIME_STAMP_URL: clockOfficeAddress,
     SPOOR_LOG_LEVEL: process.env['SPOOR_LOG_LEVEL'] ?? 'warn',
   })
   const beforeCommit = sealsFacts(Vault.open(dataDir))
@@ -147,6 +151,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   const facts = {
     application: server.address,
     desk: deskAddress,
+    clockOffice: { url: clockOfficeAddress, certificate: clockOffice.certificate },
     staffList: {
       url: staffListAddress,
       base: staffListBase,
@@ -160,6 +165,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   say(`
   Spoor      ${server.address}
   The desk   ${deskAddress}   (a stand-in for the business application)
+  The clock office  ${clockOfficeAddress}   (a stand-in for an authority that stamps packs with the time)
   The staff list  ${staffListAddress}   (a stand-in for a directory; below ${staffListBase}, as ${staffListBindName}, ${staffListPassword})
 ${night ? `  The night jobs play Larkmere’s day at about ${options.rate} saves a minute.\n` : ''}
   Sign in to Spoor as
@@ -173,6 +179,7 @@ ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.pa
       await desk.close()
       await staffList.close()
       await server.stop()
+      await clockOffice.close()
     },
   }
 }

@@ -27,6 +27,7 @@ import { mayToday } from './ledger/reach.ts'
 import { SignInRuleBook } from './people/sign-in-rules.ts'
 import { noticingRouter } from './noticing/routes.ts'
 import { applicationsRouter, panelRouter } from './panel/routes.ts'
+import type { TimeAuthority } from './packs/authority.ts'
 import { packsRouter } from './packs/routes.ts'
 import { reconcilingRouter } from './reconcile/routes.ts'
 import { recordsRouter } from './records/routes.ts'
@@ -49,6 +50,8 @@ export interface AppDeps {
   webDirectory: string
   /** Where the files of packs are kept. */
   packsDirectory: string
+  /** Who stamps packs with the time; null where nobody is set. */
+  timeAuthority: TimeAuthority | null
   /** Opens Spoor's database as the role that erases. */
   connectEraser(): Database
   /** Makes the first administrator. */
@@ -89,7 +92,8 @@ export function createApp(deps: AppDeps): Express {
       serializers: {
         req: (request: { method: string; url: string }) => ({
           method: request.method,
-          path: request.url.split('?')[0],
+          // What is in the address of a link is a secret.
+          path: request.url.split('?')[0]?.replace(/(\/handed\/)[^/]+/, '$1…'),
         }),
         res: (response: { statusCode: number }) => ({ status: response.statusCode }),
       },
@@ -136,7 +140,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(alarmsRouter({ db }))
   api.use(reconcilingRouter({ db }))
   api.use(baselinesRouter({ db }))
-  api.use(packsRouter({ db, directory: deps.packsDirectory }))
+  api.use(packsRouter({ db, directory: deps.packsDirectory, authority: deps.timeAuthority }))
   api.use(applicationsRouter({ db }))
   api.use(workRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))

@@ -29,6 +29,10 @@ const Environment = v.object({
   SPOOR_COLLECT_EVERY_MS: v.optional(v.pipe(v.string(), v.regex(/^\d{1,6}$/), v.transform(Number)), '200'),
   /** Time between seals of the ledger while there is something to seal. */
   SPOOR_SEAL_EVERY_MS: v.optional(v.pipe(v.string(), v.regex(/^\d{1,8}$/), v.transform(Number)), '60000'),
+  /** The address of whoever stamps packs with the time (RFC 3161). */
+  SPOOR_TIME_STAMP_URL: v.optional(
+    v.pipe(v.string(), v.url('an address'), v.regex(/^https?:\/\//, 'an http:// or https:// address')),
+  ),
   /** Set when Spoor is reached over https, so that cookies are Secure. */
   SPOOR_HTTPS: v.optional(v.picklist(['0', '1']), '0'),
   /** Proxies that are believed about the scheme and the address of who asks, where SPOOR_HTTPS is set; with commas. */
@@ -47,6 +51,7 @@ export interface ResolvedConfig {
   logLevel: string
   collectEveryMs: number
   sealEveryMs: number
+  timeStampUrl: string | null
   https: boolean
   trustedProxies: string[]
 }
@@ -116,6 +121,7 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
     logLevel: e.SPOOR_LOG_LEVEL,
     collectEveryMs: e.SPOOR_COLLECT_EVERY_MS,
     sealEveryMs: e.SPOOR_SEAL_EVERY_MS,
+    timeStampUrl: e.SPOOR_TIME_STAMP_URL ?? null,
     https: e.SPOOR_HTTPS === '1',
     trustedProxies: e.SPOOR_TRUSTED_PROXIES.split(',').map((one) => one.trim()),
   }

@@ -25,6 +25,7 @@ import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { FirstPerson } from './people/first-person.ts'
 import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
+import { TimeAuthority } from './packs/authority.ts'
 import { Packing, packsDirectory, packWantsSeal } from './packs/packing.ts'
 import { KeepingBaselines } from './baselines/keep.ts'
 import { Reconciling } from './reconcile/reconciling.ts'
@@ -102,6 +103,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const key = SigningKey.open(config.dataDir)
   const sealer = new Sealer({ db, key, outside, log, everyMs: config.sealEveryMs, wanted: () => packWantsSeal(db) })
   sealer.start()
+  const authority = config.timeStampUrl === null ? null : new TimeAuthority(config.timeStampUrl)
   const work = new Work({
     db,
     databaseUrl: config.databaseUrl,
@@ -118,7 +120,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       new Taking(db, sources, fingerprintKey),
       new KeepingBaselines(db),
       new Correcting(db, sources),
-      new Packing({ db, key, directory: packsDirectory(config.dataDir) }),
+      new Packing({ db, key, authority, directory: packsDirectory(config.dataDir) }),
       new Reconciling(db, sources, fingerprintKey),
     ],
   })
@@ -138,6 +140,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     trustedProxies: config.trustedProxies,
     webDirectory,
     packsDirectory: packsDirectory(config.dataDir),
+    timeAuthority: authority,
     connectEraser: () =>
       connect(config.erasureDatabaseUrl, {
         applicationName: 'spoor erasure',

@@ -40,6 +40,7 @@ export async function serve(
     onSourceAdded: () => Promise.resolve(),
     webDirectory: join(import.meta.dirname, '../../web/dist'),
     connectEraser: world.connectEraser,
+    timeAuthority: null,
     packsDirectory: options.packsDirectory ?? join(tmpdir(), 'spoor-without-packs'),
     ...(options.first ? { first: options.first } : {}),
   })

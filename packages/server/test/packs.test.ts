@@ -1,5 +1,7 @@
 import { execFileSync } from 'node:child_process'
 import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { createServer } from 'node:http'
+import type { AddressInfo } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { parse } from 'csv-parse/sync'
@@ -7,9 +9,11 @@ import { unzipSync } from 'fflate'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { checkPack, contentAt, keyLine, readDirectory, reportLines, type PackEntry, type PackReport } from '@spoor/core'
 import { packTools } from '../../verify/src/pack-tools.ts'
+import { readTimeStamp, timeStampRequest } from '../../verify/src/time-stamp.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
 import { Sealer } from '../src/custody/sealer.ts'
 import { SigningKey } from '../src/custody/signing-key.ts'
+import { TimeAuthority } from '../src/packs/authority.ts'
 import { Packing } from '../src/packs/packing.ts'
 import { askForPack, readPack, type PackBody } from '../src/packs/store.ts'
 import { serve, signIn, type Served } from './browser.ts'
@@ -47,6 +51,8 @@ const wish = (more: Partial<PackBody> = {}): PackBody => ({
   zone: 'Europe/London',
   columns: ['time', 'who', 'record', 'field', 'before', 'after', 'reason', 'save'],
   shown: ['csv'],
+  said: true,
+  stamped: false,
   blacked: [],
   ...more,
 })
@@ -55,7 +61,7 @@ async function made(more: Partial<PackBody> = {}) {
   await world.collect()
   await sealer.seal()
   const { id } = await askForPack(world.db, wish(more), world.admin)
-  await workOnce(world, new Packing({ db: world.db, directory, key, sealWithinMs: 0 }))
+  await workOnce(world, new Packing({ db: world.db, directory, authority: null, key, sealWithinMs: 0 }))
   const pack = await readPack(world.db, world.admin, id)
   return { pack, bytes: readFileSync(join(directory, `pack-${id}.zip`)) }
 }
@@ -189,7 +195,7 @@ describe('the register', () => {
     await sealer.seal()
     const { status, answer } = await as(login).send('POST', '/packs', wish(more))
     expect([status, answer['detail']]).toEqual([200, undefined])
-    await workOnce(world, new Packing({ db: world.db, directory, key, sealWithinMs: 0 }))
+    await workOnce(world, new Packing({ db: world.db, directory, authority: null, key, sealWithinMs: 0 }))
     return answer['id'] as number
   }
 
@@ -248,6 +254,45 @@ describe('the register', () => {
     for (const words of [`took pack ${id}`, `withdrew pack ${id}`]) expect(events).toContain(words)
   })
 
+  it('is handed over by a link that ends, so often and no oftener', async () => {
+    const id = await madeBy('rea')
+    const link = (body: object, login = 'rea') => as(login).send('POST', `/packs/${id}/links`, body)
+    for (const body of [
+      { forWhom: 'x', days: 1, most: 1 },
+      { forWhom: 'the bank', days: 0, most: 1 },
+      { forWhom: 'the bank', days: 1, most: 0 },
+    ])
+      expect((await link(body)).status).toBe(400)
+    expect((await link({ forWhom: 'the bank', days: 1, most: 1 }, 'audrey')).status).toBe(403)
+    const { answer } = await link({ forWhom: 'the bank', days: 2, most: 3 })
+    const token = answer['token'] as string
+    expect((await world.db('spoor.pack_link').pluck<string[]>('token_hash')).join()).not.toContain(token)
+    const stranger = (path: string) => fetch(`${served.base}/handed/${path}`)
+    expect(await (await stranger(token)).json()).toMatchObject({ number: id, title: 'The committee', left: 3 })
+    // Many at once take no more than there are.
+    const answers = await Promise.all(Array.from({ length: 8 }, () => stranger(`${token}/file`)))
+    expect(answers.map((one) => one.status).sort()).toEqual([200, 200, 200, 404, 404, 404, 404, 404])
+    for (const one of answers.filter(({ status }) => status === 200))
+      expect((await check(new Uint8Array(await one.arrayBuffer()), await ownKey())).verdict).toBe('holds')
+    expect((await as('ada').send('GET', `/packs/${id}`)).answer).toMatchObject({
+      takenCount: 3,
+      taken: [{ by: 'the link for the bank' }, {}, {}],
+      links: [{ forWhom: 'the bank', taken: 3, open: false }],
+    })
+    const next = (await link({ forWhom: 'the bank', days: 2, most: 3 })).answer as {
+      token: string
+      pack: { links: { id: number }[] }
+    }
+    expect((await stranger(next.token)).status).toBe(200)
+    expect((await as('rea').send('DELETE', `/packs/${id}/links/${next.pack.links[0]!.id}`)).status).toBe(200)
+    const last = (await link({ forWhom: 'the bank', days: 2, most: 3 })).answer as { token: string }
+    expect((await as('ada').send('POST', `/packs/${id}/withdrawal`, { why: 'wrong scope' })).status).toBe(200)
+    const refusals = await Promise.all(
+      [token, next.token, last.token, 'A'.repeat(43)].map((one) => stranger(one).then((r) => r.text())),
+    )
+    expect(new Set(refusals).size).toBe(1)
+  }, 30_000)
+
   it('what is erased is in no pack that can still be taken', async () => {
     await sql(`insert into post values (4000, 1, 'to be erased', 's')`)
     const id = await madeBy('ada', { scope: 'record=t1:["4000"]' })
@@ -260,7 +305,7 @@ describe('the register', () => {
     expect((await pat.send('PUT', `/erasures/${answer['id'] as number}`, { decision: 'erase' })).status).toBe(200)
     expect((await as('ada').send('GET', `/packs/${id}`)).answer).toMatchObject({ state: 'withdrawn', cover: null })
     expect((await as('ada').send('GET', `/packs/${other}`)).answer).toMatchObject({ state: 'kept' })
-    await new Packing({ db: world.db, directory, key }).due()
+    await new Packing({ db: world.db, directory, authority: null, key }).due()
     expect(existsSync(join(directory, `pack-${id}.zip`))).toBe(false)
     // Made anew it says that the value was erased, and is proved all the same.
     const anew = await madeBy('ada', { scope: 'record=t1:["4000"]' })
@@ -301,4 +346,113 @@ describe('the register', () => {
     expect(content).not.toContain('<f>')
     expect((await check(bytes, await ownKey())).verdict).toBe('holds')
   }, 30_000)
+
+  it('has what was said of its saves, for whoever may read that', async () => {
+    await sql(`insert into post values (6000, 1, 'asked about', 's')`)
+    await world.collect()
+    const save = await world
+      .db('ledger.save')
+      .where({ record_key: '["6000"]' })
+      .first<{ id: string; actor_id: number }>('id', 'actor_id')
+    await world.db('spoor.note').insert({ save_id: save.id, text: 'seen by the committee', by: world.adminId })
+    const [question] = await world
+      .db('spoor.question')
+      .insert({
+        actor_id: save.actor_id,
+        text: 'Why so?',
+        by: world.adminId,
+        answer: 'A slip',
+        answered_by: world.adminId,
+        answered_at: world.db.fn.now(),
+      })
+      .returning<{ id: number }[]>('id')
+    const [other] = await world.db('ledger.save').whereNot({ id: save.id }).select<{ id: string }[]>('id').limit(1)
+    for (const save_id of [save.id, other!.id])
+      await world.db('spoor.question_save').insert({ question_id: question!.id, save_id })
+    const scope = 'record=t1:["6000"]'
+    const id = await madeBy('rea', { scope, shown: ['pdf'] })
+    const bytes = readFileSync(join(directory, `pack-${id}.zip`))
+    expect(JSON.parse(textOf(bytes, 'said.json'))).toMatchObject([
+      { kind: 'note', text: 'seen by the committee', saves: [save.id] },
+      { kind: 'question', text: 'Why so?', answer: 'A slip', saves: [save.id] },
+    ])
+    const pdf = join(directory, 'said.pdf')
+    writeFileSync(pdf, unzipSync(bytes)[`pack-${id}/data/pack.pdf`]!)
+    expect(execFileSync('pdftotext', [pdf, '-']).toString()).toContain('A slip')
+    expect((await check(bytes, await ownKey())).verdict).toBe('holds')
+    const without = await madeBy('audrey', { scope: '' })
+    expect(readFileSync(join(directory, `pack-${without}.zip`)).includes('said.json')).toBe(false)
+  }, 30_000)
+
+  it('is stamped with the time, or not made', async () => {
+    await world.collect()
+    await sealer.seal()
+    const office = await openssl()
+    try {
+      const stamping = async (url: string) => {
+        const { answer } = await as('ada').send('POST', '/packs', wish({ stamped: true }))
+        const authority = new TimeAuthority(url)
+        await workOnce(world, new Packing({ db: world.db, directory, authority, key, sealWithinMs: 0 }))
+        const { jobs } = (await as('ada').send('GET', '/work')).answer as {
+          jobs: { outcome: string; result: string }[]
+        }
+        return { id: answer['id'] as number, job: jobs[0]! }
+      }
+      const { id } = await stamping(office.url)
+      const bytes = readFileSync(join(directory, `pack-${id}.zip`))
+      const report = await check(bytes, await ownKey())
+      expect(report).toMatchObject({ verdict: 'holds', timeStamp: { by: 'An authority' } })
+      expect(Math.abs(Date.parse(report.timeStamp!.at) - Date.now())).toBeLessThan(60_000)
+      // Another content, though it was stamped as well, is not what this stamp is about.
+      await expect(readTimeStamp(unzipSync(bytes)[`pack-${id}/time-stamp.tsr`]!, Buffer.from('other'))).rejects.toThrow(
+        'It is not about this content',
+      )
+      for (const [url, words] of [
+        [office.lies, 'cannot be read as a time-stamp'],
+        [office.old, 'not about this content'],
+        ['http://127.0.0.1:9/', 'gave no time-stamp'],
+      ] as const) {
+        const { id: none, job } = await stamping(url)
+        expect([job.outcome, job.result]).toEqual(['failed', expect.stringContaining(words)])
+        expect((await as('ada').send('GET', `/packs/${none}`)).answer).toMatchObject({
+          state: 'failed',
+          failed: expect.stringContaining(words) as string,
+        })
+        expect(existsSync(join(directory, `pack-${none}.zip.part`))).toBe(false)
+      }
+    } finally {
+      office.close()
+    }
+  }, 60_000)
 })
+
+/** An authority by OpenSSL; one whose answers are nonsense, and one that answers about something else. */
+async function openssl() {
+  const run = (...words: string[]) => execFileSync('openssl', words, { cwd: directory, stdio: 'pipe' })
+  writeFileSync(
+    join(directory, 'tsa.cnf'),
+    `[req]\ndistinguished_name=n\nprompt=no\n[n]\nCN=An authority\n[c]\nextendedKeyUsage=critical,timeStamping\n[tsa]\ndefault_tsa=t\n[t]\nserial=./serial\nsigner_cert=./tsa.pem\nsigner_key=./tsa.key\nsigner_digest=sha256\ndefault_policy=1.2.3\ndigests=sha256\ness_cert_id_alg=sha256\n`,
+  )
+  writeFileSync(join(directory, 'serial'), '01\n')
+  run(
+    ...'req -new -x509 -newkey rsa:2048 -nodes -keyout tsa.key -out tsa.pem -days 9 -config tsa.cnf -extensions c'.split(
+      ' ',
+    ),
+  )
+  const stamp = (question: Buffer) => {
+    writeFileSync(join(directory, 'q.tsq'), question)
+    run(...'ts -reply -config tsa.cnf -queryfile q.tsq -out r.tsr'.split(' '))
+    return readFileSync(join(directory, 'r.tsr'))
+  }
+  const old = stamp(Buffer.from(timeStampRequest(packTools.sha256('something else'), new Uint8Array(8))))
+  const server = createServer((request, response) => {
+    const parts: Buffer[] = []
+    request.on('data', (part: Buffer) => parts.push(part))
+    request.on('end', () =>
+      response.end(request.url === '/lies' ? 'no stamp' : request.url === '/old' ? old : stamp(Buffer.concat(parts))),
+    )
+  })
+  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
+  const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}/`
+  return { url, lies: `${url}lies`, old: `${url}old`, close: () => server.close() }
+}

@@ -33,6 +33,12 @@ export const router = createRouter({
     { path: '/evidence/making', name: 'making-pack', component: () => import('./evidence/PackMaking.vue') },
     { path: '/evidence/:packId(\\d+)', name: 'pack', component: () => import('./evidence/PackView.vue') },
     { path: '/check', name: 'check', component: () => import('./evidence/CheckView.vue'), meta: { open: true } },
+    {
+      path: '/handed/:token',
+      name: 'handed',
+      component: () => import('./evidence/HandedView.vue'),
+      meta: { open: true },
+    },
     { path: '/tracking', name: 'tracking', component: () => import('./tracking/MapView.vue') },
     { path: '/tracking/plans', name: 'plans', component: () => import('./tracking/VersionsView.vue') },
     { path: '/tracking/coverage', name: 'coverage', component: () => import('./tracking/CoverageView.vue') },

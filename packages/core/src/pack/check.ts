@@ -27,9 +27,21 @@ export interface Hasher {
   digest(): Uint8Array
 }
 
+/** What a time-stamp says. */
+export interface TimeStamp {
+  /** When the authority says that it saw the content, ISO 8601 in UTC. */
+  at: string
+  /** Who it is by its certificate. */
+  by: string
+  /** SHA-256 of its certificate, in hexadecimal digits in groups of four. */
+  fingerprint: string
+}
+
 export interface PackTools extends ProofTools {
   hasher(): Hasher
   utf8(bytes: Uint8Array): string
+  /** Reads a time-stamp about some content; rejects with what is wrong with it. Absent where that cannot be done. */
+  timeStamp?: (answer: Uint8Array, content: Uint8Array) => Promise<TimeStamp>
 }
 
 /** What was checked where, and how it came out. */
@@ -56,6 +68,7 @@ export interface PackReport {
   fingerprint: string | null
   checkpoint: Checkpoint | null
   signedAt: string | null
+  timeStamp: TimeStamp | null
   /** Nothing failed and something was proved; something failed; nothing failed and nothing is proved. */
   verdict: 'holds' | 'does not hold' | 'not proved'
 }
@@ -93,7 +106,7 @@ export async function checkPack(
   const { entries } = archive
   const folder = entries[0]?.name.split('/')[0] ?? ''
   const nameOf = ({ name }: PackEntry) => (name.startsWith(`${folder}/`) ? name.slice(folder.length + 1) : name)
-  const whole = new Map<string, string>()
+  const whole = new Map<string, Uint8Array>()
   const digests = new Map<string, Uint8Array>()
   const saves = new SavesCheck(tools, report, { key, nowMs })
   const before = tools.hasher()
@@ -118,24 +131,30 @@ export async function checkPack(
     if (cutter) for (const line of cutter.rest()) saves.line(line)
     report.say(name, 0, step('21', fault ?? 'The file lies in the archive as it has to.', fault === null))
     digests.set(name, reader.digest())
-    if (kept.length > 0) whole.set(name, tools.utf8(joined(kept)))
+    if (kept.length > 0) whole.set(name, joined(kept))
   }
   saves.finish()
-  checkBag(report, whole, digests)
-  checkSignature(report, tools, saves, whole, {
+  const textOfFile = (name: string) => {
+    const bytes = whole.get(name)
+    return bytes && tools.utf8(bytes)
+  }
+  checkBag(report, textOfFile, digests)
+  checkSignature(report, tools, saves, textOfFile(packFiles.signature), {
     digest: () => before.digest(),
     bytes: signatureAt,
     manifest: digests.get(packFiles.tagManifest),
     folder,
     nowMs,
   })
-  report.cover = checkCover(report, saves, whole.get(packFiles.cover), folder)
+  await checkTimeStamp(report, tools, whole, nowMs)
+  report.cover = checkCover(report, saves, textOfFile(packFiles.cover), folder)
   return report.end(saves)
 }
 
 class Reporting {
   cover: PackCover | null = null
   signedAt: string | null = null
+  timeStamp: TimeStamp | null = null
   readonly #tally = new Map<string, { rule: string; passed: number; failed: number; skipped: number }>()
   readonly #findings: PackFinding[] = []
 
@@ -170,6 +189,7 @@ class Reporting {
       fingerprint: saves?.fingerprint ?? null,
       checkpoint: saves?.checkpoint ?? null,
       signedAt: this.signedAt,
+      timeStamp: this.timeStamp,
       verdict: failed > 0 ? 'does not hold' : proved ? 'holds' : 'not proved',
     }
   }
@@ -405,13 +425,13 @@ export const leafDigits = 16
 
 function checkBag(
   report: Reporting,
-  whole: ReadonlyMap<string, string>,
+  textOfFile: (name: string) => string | undefined,
   digests: ReadonlyMap<string, Uint8Array>,
 ): void {
-  const declared = whole.get(packFiles.bag) === bagDeclaration
+  const declared = textOfFile(packFiles.bag) === bagDeclaration
   report.say(packFiles.bag, 0, step('19', 'It declares a bag.', declared))
-  const manifest = readManifest(whole.get(packFiles.manifest) ?? '')
-  const tags = readManifest(whole.get(packFiles.tagManifest) ?? '')
+  const manifest = readManifest(textOfFile(packFiles.manifest) ?? '')
+  const tags = readManifest(textOfFile(packFiles.tagManifest) ?? '')
   for (const [name, list] of [
     [packFiles.manifest, manifest],
     [packFiles.tagManifest, tags],
@@ -419,7 +439,7 @@ function checkBag(
     if (list === null) report.say(name, 0, step('19', 'The manifest can be read.', false))
   if (manifest === null || tags === null) return
   const listed = new Map([...manifest, ...tags])
-  const free = new Set<string>([packFiles.tagManifest, packFiles.signature])
+  const free = new Set<string>([packFiles.tagManifest, packFiles.signature, packFiles.timeStamp])
   for (const [name, digest] of digests) {
     const said = listed.get(name)
     if (said !== undefined)
@@ -445,14 +465,14 @@ function checkSignature(
   report: Reporting,
   { sha256, signed }: PackTools,
   { keyLine }: SavesCheck,
-  whole: ReadonlyMap<string, string>,
+  content: string | undefined,
   { digest, bytes, manifest, folder, nowMs }: Signed,
 ): void {
   const say = (words: string, holds: boolean | null) => {
     report.say(packFiles.signature, 0, step('20', words, holds))
     return holds === true
   }
-  const note = readNote(whole.get(packFiles.signature) ?? '')
+  const note = readNote(content ?? '')
   const statement = note && readPackStatement(note.text)
   if (!say('The signature can be read.', Boolean(statement)) || !note || !statement) return
   const key = keyLine === null ? null : readKeyLine(sha256, keyLine)
@@ -471,6 +491,27 @@ function checkSignature(
   const late = Date.parse(statement.at) > nowMs + clockMs
   if (late) say(`It says that it was signed at ${statement.at}, which is yet to come.`, false)
   if (holds.every(Boolean) && !late) report.signedAt = statement.at
+}
+
+/** Whether an authority saw the manifests, which name everything else, and when. */
+async function checkTimeStamp(
+  report: Reporting,
+  tools: PackTools,
+  whole: ReadonlyMap<string, Uint8Array>,
+  nowMs: number,
+): Promise<void> {
+  const say = (words: string, holds: boolean | null) => report.say(packFiles.timeStamp, 0, step('22', words, holds))
+  const [answer, content] = [whole.get(packFiles.timeStamp), whole.get(packFiles.tagManifest)]
+  if (!answer) return say('It has no time-stamp: only the ledger’s own key says when it was made.', null)
+  if (!tools.timeStamp) return say('Time-stamps cannot be checked here: the page has to be reached over https.', null)
+  try {
+    const stamp = await tools.timeStamp(answer, content ?? new Uint8Array())
+    say(`${stamp.by} saw the manifests at ${stamp.at}.`, true)
+    if (Date.parse(stamp.at) > nowMs + clockMs) return say('That is yet to come.', false)
+    report.timeStamp = stamp
+  } catch (error) {
+    say((error as Error).message, false)
+  }
 }
 
 /** What the first page says is what is in it. */
@@ -532,6 +573,7 @@ function readCover(content: string | undefined): PackCover | null {
     Number.isSafeInteger(field(value, 'number')) &&
     Number.isSafeInteger(field(value, 'unsealed')) &&
     orNull(value, 'within') &&
+    orNull(value, 'authority') &&
     orNull(value, 'fingerprint') &&
     orNull(holds, 'first') &&
     orNull(holds, 'last') &&

@@ -32,6 +32,8 @@ export interface PackCover {
   /** Values that are in it and cannot be read, by field and why. */
   closed: { what: string; why: string; values: number }[]
   seal: { origin: string; at: string; size: number } | null
+  /** Who stamps it with the time; null where nobody was asked. */
+  authority: string | null
   /** Saves in it that no seal covers. */
   unsealed: number
   /** Of the key that the seal and the pack are signed with. */
@@ -88,6 +90,12 @@ export function coverRows(cover: PackCover): CoverRow[] {
       seal === null
         ? 'no seal: nothing of the ledger was sealed yet'
         : `the seal of ${clockWords(seal.at, zone)}, over ${grouped(seal.size)} saves of ${seal.origin}${cover.unsealed > 0 ? `; ${counted(cover.unsealed, 'save')} in it not covered by it` : ''}`,
+    ),
+    row(
+      'time-stamp',
+      cover.authority === null
+        ? 'none: only the ledger’s own key says when it was made'
+        : `by the authority at ${cover.authority} (RFC 3161), in time-stamp.tsr`,
     ),
     row('times', `are those of ${zone}`),
   ]

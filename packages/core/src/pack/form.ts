@@ -11,6 +11,7 @@ export const packFiles = {
   cover: 'data/cover.json',
   saves: 'data/saves.ndjson',
   signature: 'signature.txt',
+  timeStamp: 'time-stamp.tsr',
 } as const
 
 /** Why a change of a save in a pack is not open: it was not among what was asked for. */

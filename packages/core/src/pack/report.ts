@@ -13,6 +13,7 @@ export const packRules: Readonly<Record<string, string>> = {
   19: 'the manifests name every file',
   20: 'the pack’s signature',
   21: 'the archive’s form',
+  22: 'the time-stamp',
 }
 
 /** What it comes to. */
@@ -32,7 +33,8 @@ export function findingWords({ file, line, rule, words }: PackFinding): string {
 
 /** What was found, for who reads it: the same words wherever a pack is checked. */
 export function reportLines(report: PackReport): string[] {
-  const { cover, saves, passed, failed, skipped, rules, findings, fingerprint, checkpoint, signedAt } = report
+  const { cover, saves, passed, failed, skipped, rules, findings, fingerprint, checkpoint, signedAt, timeStamp } =
+    report
   const left = failed + skipped - findings.length
   return [
     ...(cover ? [`Pack ${cover.number}, “${cover.title}”: ${cover.sentence}`] : []),
@@ -46,6 +48,9 @@ export function reportLines(report: PackReport): string[] {
       ? [`Seal of ${checkpoint.origin}, ${clockWords(checkpoint.at, 'UTC')}, over ${grouped(checkpoint.size)} saves.`]
       : []),
     ...(signedAt ? [`Signed ${clockWords(signedAt, 'UTC')}.`] : []),
+    ...(timeStamp
+      ? [`Time-stamped ${clockWords(timeStamp.at, 'UTC')} by ${timeStamp.by}, certificate ${timeStamp.fingerprint}.`]
+      : []),
     ...(fingerprint ? [`Key fingerprint: ${fingerprint}`] : []),
     `${counted(saves, 'save')}; ${grouped(passed)} checks passed, ${grouped(failed)} failed, ${grouped(skipped)} skipped.`,
     verdictWords(report),

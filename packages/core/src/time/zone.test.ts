@@ -48,3 +48,31 @@ describe('an instant as a zone’s wall clock shows it', () => {
     ['2026-01-20T20:00:00.5Z', 'Asia/Kolkata', '2026-01-21T01:30:00.5+05:30'],
   ])('%s in %s', (instant, zone, text) => expect(wallClockText(instant, zone)).toBe(text))
 })
+
+it('every zone’s clock is told with the offset that leads back to the instant, on either side of its changes too', () => {
+  const zones = Intl.supportedValuesOf('timeZone')
+  const quarterMs = 900_000
+  const near = fc.oneof(
+    fc.date({ min: new Date('1900-01-01'), max: new Date('2090-01-01'), noInvalidDate: true }).map(Number),
+    // Where clocks are set: around full quarters of an hour of March, April, October and November.
+    fc
+      .tuple(
+        fc.integer({ min: 1973, max: 2060 }),
+        fc.constantFrom(2, 3, 9, 10),
+        fc.integer({ min: 0, max: 2900 }),
+        fc.integer({ min: -2, max: 2 }),
+      )
+      .map(([year, month, quarter, off]) => Date.UTC(year, month, 1) + quarter * quarterMs + off),
+  )
+  fc.assert(
+    fc.property(fc.constantFrom(...zones), near, (zone, epochMs) => {
+      const instant = new Date(epochMs).toISOString()
+      const text = wallClockText(instant, zone)
+      const { date, time } = wallClock(epochMs, zone)
+      expect(text.slice(0, 19)).toBe(`${date}T${time}`)
+      // Offsets of a hundred years ago had seconds, which ISO 8601 has no room for.
+      if (epochMs >= Date.UTC(1973, 0, 1)) expect(Date.parse(text)).toBe(epochMs)
+    }),
+    { numRuns: 2000 },
+  )
+})

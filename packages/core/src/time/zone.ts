@@ -87,11 +87,31 @@ export function addDays(date: string, days: number): string {
  */
 export function wallClockText(instant: string, zone: string): string {
   const epochMs = Date.parse(instant)
-  const { date, time } = wallClock(epochMs, zone)
+  const offset = lastingOffsetMs(epochMs, zone)
+  const clock = new Date(epochMs + offset).toISOString().slice(0, 19)
   const fraction = /\.\d+/.exec(instant)?.[0] ?? ''
-  const minutes = Math.round(offsetMs(epochMs, zone) / 60_000)
+  const minutes = Math.round(offset / 60_000)
   const two = (n: number) => String(n).padStart(2, '0')
-  return `${date}T${time}${fraction}${minutes < 0 ? '-' : '+'}${two(Math.floor(Math.abs(minutes) / 60))}:${two(Math.abs(minutes) % 60)}`
+  return `${clock}${fraction}${minutes < 0 ? '-' : '+'}${two(Math.floor(Math.abs(minutes) / 60))}:${two(Math.abs(minutes) % 60)}`
+}
+
+/** Since then the clocks of all zones are set at full quarters of an hour of UTC. */
+const quartersSinceMs = Date.UTC(1973, 0, 1)
+const quarterMs = 900_000
+const mostQuarters = 20_000
+const quarters = new Map<string, number>()
+
+/** The same as {@link offsetMs}, reckoned once for each quarter of an hour: a file has many times of few quarters. */
+function lastingOffsetMs(epochMs: number, zone: string): number {
+  if (epochMs < quartersSinceMs) return offsetMs(epochMs, zone)
+  const quarter = Math.floor(epochMs / quarterMs)
+  const key = `${zone} ${quarter}`
+  const known = quarters.get(key)
+  if (known !== undefined) return known
+  const offset = offsetMs(quarter * quarterMs, zone)
+  if (quarters.size >= mostQuarters) quarters.clear()
+  quarters.set(key, offset)
+  return offset
 }
 
 /** An instant to read, on the clock of a zone: "Thu 2 Apr 2026 14:12:09 BST". */

@@ -148,10 +148,26 @@ export const glossary: readonly GlossaryEntry[] = [
       'Every tracked field is really changed in the business database, inside a transaction that is rolled back, to see whether an entry appears.',
   },
   {
+    word: 'blacked out',
+    group: 'How far to trust it',
+    means: 'Left out of an evidence pack, with a reason; that there is a value, and the proof of it, stays.',
+  },
+  {
+    word: 'evidence pack',
+    group: 'How far to trust it',
+    means:
+      'One file that is handed over: the changes in a scope to be read, and what proves them to somebody who has neither Spoor nor reason to trust it.',
+  },
+  {
     word: 'seal',
     group: 'How far to trust it',
     means:
       'A signed statement, made each minute, of how many saves the ledger has and what their digests come to. Nothing under a seal can be altered unnoticed.',
+  },
+  {
+    word: 'time-stamp',
+    group: 'How far to trust it',
+    means: 'What an authority outside signs: that it saw the digest of an evidence pack, and when.',
   },
   {
     word: 'correction',

@@ -11,7 +11,7 @@ import {
   type ExportColumn,
   type SaveSort,
 } from '@spoor/contract'
-import { stringify } from 'csv-stringify'
+import { stringify } from 'csv-stringify/sync'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
 import { erasedText } from '../ledger/masked.ts'
@@ -93,33 +93,37 @@ function differenceCell({ before, after, base_type }: ExportRow): string | null 
  * Turns rows into CSV (RFC 4180, CRLF). NULL is an empty cell, empty text a quoted one. Times are wall-clock times
  * of `zone` with their offset.
  */
-export function csvLines(
-  columns: readonly ExportColumn[] | undefined,
-  zone: string,
-  closed: Closed,
-): [Transform, Transform] {
+export function csvLines(columns: readonly ExportColumn[] | undefined, zone: string, closed: Closed): Transform {
   const chosen = columns ?? exportColumns
-  const cells = new Transform({
-    objectMode: true,
+  let lines: (string | null)[][] = [chosen.map((column) => exportHeadings[column])]
+  // Many at once, since a step of a stream costs more than a line.
+  const written = () => {
+    const text = stringify(lines, {
+      record_delimiter: 'windows',
+      // Every text is quoted, the empty one too, so that only NULL is an empty cell.
+      quoted_string: true,
+    })
+    lines = []
+    return text
+  }
+  return new Transform({
+    writableObjectMode: true,
     transform(row: ExportRow, _encoding, done) {
-      done(
-        null,
+      lines.push(
         chosen.map((column) => {
           const text = exportCell(row, column, zone, closed)
           return text === null ? null : inert(text)
         }),
       )
+      done(null, lines.length < linesAtOnce ? undefined : written())
+    },
+    flush(done) {
+      done(null, lines.length > 0 ? written() : undefined)
     },
   })
-  const lines = stringify({
-    header: true,
-    columns: chosen.map((column) => ({ key: column, header: exportHeadings[column] })),
-    record_delimiter: 'windows',
-    // Every text is quoted, the empty one too, so that only NULL is an empty cell.
-    quoted_string: true,
-  })
-  return [cells, lines]
 }
+
+const linesAtOnce = 500
 
 /** The order of the list that is exported. */
 export interface ExportOrder {

@@ -99,7 +99,7 @@ export function changesRouter({ db }: ChangesDeps): Router {
       address: request.ip,
     })
     response.type('text/csv; charset=utf-8').attachment(`changes-${new Date().toISOString().slice(0, 10)}.csv`)
-    await sendDownload(response, [rows.stream(), ...csvLines(query.columns, query.zone, closedAs(masked))])
+    await sendDownload(response, [rows.stream(), csvLines(query.columns, query.zone, closedAs(masked))])
   })
 
   return router

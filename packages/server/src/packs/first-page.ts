@@ -46,7 +46,7 @@ export async function firstPage(
   { db, moment }: { db: Database; moment: Knex },
   { title, why, scope: text, zone }: PackWish,
   { person, scopes, nowMs }: { person: SignedIn; scopes: readonly Scope[]; nowMs: number },
-): Promise<Omit<PackCover, 'number' | 'closed' | 'unsealed' | 'files'>> {
+): Promise<Omit<PackCover, 'number' | 'authority' | 'closed' | 'unsealed' | 'files'>> {
   const { scope } = parseScope(new URLSearchParams(text))
   const [summary, names, holds] = await Promise.all([
     summarise(db, scopes, nowMs),

@@ -7,6 +7,7 @@ import {
   fromHex,
   grouped,
   howToCheck,
+  keyLine,
   manifestText,
   packFiles,
   packStatementText,
@@ -28,9 +29,11 @@ import { sha256 } from '../ledger/sha256.ts'
 import { People } from '../people/people.ts'
 import type { JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
+import type { TimeAuthority } from './authority.ts'
 import { firstPage, namesOfFields, sealedUnder } from './first-page.ts'
 import { csvFile, demandWorkbook, mostOnPaper, pdfFile, workbook, type TableWanted } from './tables.ts'
 import { csvMetadata, savesSchema } from './schemas.ts'
+import { saidOf, saidWords } from './said.ts'
 import { packedSaves, type SavesTold } from './saves.ts'
 import { packRow, type PackRow } from './store.ts'
 import { holdPacks, packPath, removeWithdrawn } from './withdraw.ts'
@@ -41,6 +44,8 @@ export interface PackingDeps {
   /** Where the files of packs are kept. */
   directory: string
   key: SigningKey
+  /** Who stamps packs with the time; null where nobody is set. */
+  authority: TimeAuthority | null
   /** So long at most the next seal is waited for, so that everything in the pack is covered by one. */
   sealWithinMs?: number
 }
@@ -58,7 +63,7 @@ export async function packWantsSeal(db: Database): Promise<boolean> {
   return (await db('spoor.pack').where({ state: 'going' }).first('id')) !== undefined
 }
 
-/** Makes packs: what is asked for, its first page, proofs and signature, in one file. A pack that was stopped is none. */
+/** Makes packs: what is asked for, its first page, proofs and signature, in one file. Of one that was stopped or failed nothing is kept but why. */
 export class Packing implements JobHandler {
   readonly kind = 'packing'
   readonly #deps: PackingDeps
@@ -125,9 +130,9 @@ export class Packing implements JobHandler {
     await removeWithdrawn(this.#deps.db, this.#deps.directory)
   }
 
-  async afterwards(db: Database, { input }: JobRow): Promise<void> {
+  async afterwards(db: Database, { input }: JobRow, _: 'stopped' | 'failed', words: string): Promise<void> {
     const { packId } = input as { packId: number }
-    await db('spoor.pack').where({ id: packId, state: 'going' }).delete()
+    await db('spoor.pack').where({ id: packId, state: 'going' }).update({ state: 'failed', failed_why: words })
   }
 
   /** Waits until a seal covers what was collected by now; where none comes, what it does not cover is said to be so. */
@@ -153,7 +158,7 @@ export class Packing implements JobHandler {
       row: PackRow
       scopes: readonly Scope[]
       job: JobAtWork
-      page(nowMs: number): Promise<Omit<PackCover, 'number' | 'closed' | 'unsealed' | 'files'>>
+      page(nowMs: number): Promise<Omit<PackCover, 'number' | 'authority' | 'closed' | 'unsealed' | 'files'>>
     },
   ): Promise<{ cover: PackCover; saveIds: string[]; erased: number }> {
     const nowMs = Date.now()
@@ -161,7 +166,7 @@ export class Packing implements JobHandler {
     if (row.shown.includes('xlsx')) demandWorkbook(begin.holds.changes)
     const closed = await closedFields(trx, row)
     const told: SavesTold = { saveIds: [], changes: 0, unsealed: 0, closed: new Map() }
-    const { seal, keyLine } = await sealedUnder(trx)
+    const { seal, keyLine: line } = await sealedUnder(trx)
     const total = begin.holds.saves
     await writer.add(
       packFiles.saves,
@@ -171,7 +176,7 @@ export class Packing implements JobHandler {
           scopes,
           nowMs,
           seal,
-          keyLine,
+          keyLine: line,
           closed,
           onProgress: (done) => job.progress({ done, total, doing: 'putting saves and their proofs in' }),
         },
@@ -196,9 +201,15 @@ export class Packing implements JobHandler {
       await writer.add('data/changes.xlsx', [await workbook(trx, table)])
       files.push({ name: 'data/changes.xlsx', what: 'the same as a workbook: numbers and days are such' })
     }
+    const said = row.said ? await saidOf(trx, told.saveIds) : []
+    if (said.length > 0) {
+      await writer.add('data/said.json', [`${JSON.stringify(said, null, 1)}\n`])
+      files.push({ name: 'data/said.json', what: `what was said of them: ${saidWords(said)}` })
+    }
     const cover: PackCover = {
       ...begin,
       number: row.id,
+      authority: row.stamped ? (this.#deps.authority?.name ?? null) : null,
       closed: await closedWords(trx, told),
       unsealed: told.unsealed,
       // A save may be in it of which nothing that was asked for changed.
@@ -209,19 +220,21 @@ export class Packing implements JobHandler {
       files.push({ name: 'data/pack.pdf', what: 'the first page and the changes, to be read on paper' })
       await writer.add(
         'data/pack.pdf',
-        pdfFile(trx, { ...table, cover }, (done) =>
+        pdfFile(trx, { ...table, cover, said }, (done) =>
           job.progress({ done, total: Math.min(begin.holds.changes, mostOnPaper), doing: 'setting the pages' }),
         ),
       )
     }
     await writer.add(packFiles.cover, [`${JSON.stringify(cover, null, 1)}\n`])
     await writer.add('data/read-me.txt', [readMe(cover)])
-    await this.#seal(writer, cover)
+    await job.progress({ doing: 'signing it' })
+    await this.#seal(writer, cover, line)
     return { cover, saveIds: told.saveIds, erased: await erasedIn(trx, told.saveIds) }
   }
 
   /** The bag's own files and the signature. */
-  async #seal(writer: PackWriter, { number, holds, madeAt, title }: PackCover): Promise<void> {
+  async #seal(writer: PackWriter, cover: PackCover, line: string | null): Promise<void> {
+    const { number, holds, madeAt, title, authority: asked } = cover
     const payload = [...writer.digests].filter(([name]) => name.startsWith('data/'))
     await writer.add(packFiles.bag, [bagDeclaration])
     await writer.add(packFiles.info, [
@@ -229,9 +242,16 @@ export class Packing implements JobHandler {
     ])
     await writer.add(packFiles.manifest, [manifestText(payload)])
     const tags = [...writer.digests].filter(([name]) => !name.startsWith('data/'))
-    await writer.add(packFiles.tagManifest, [manifestText(tags)])
-    const { db, key } = this.#deps
+    const tagManifest = manifestText(tags)
+    await writer.add(packFiles.tagManifest, [tagManifest])
+    const { db, key, authority } = this.#deps
+    if (asked !== null) await writer.add(packFiles.timeStamp, [await authority!.stamp(Buffer.from(tagManifest))])
     const named = key.named(await originOf(db))
+    if (line !== null && line !== keyLine(sha256, named))
+      throw new Problem(
+        'pack-not-there',
+        'The signing key in the data directory is not the one that seals the ledger. No pack was made. See Custody.',
+      )
     const text = packStatementText({
       origin: named.name,
       number,

@@ -1,8 +1,8 @@
 import { createReadStream } from 'node:fs'
 import { stat } from 'node:fs/promises'
-import { Router } from 'express'
+import { Router, type Response } from 'express'
 import { isZone } from '@spoor/core'
-import { exportHeadings, routes, type PackPreview } from '@spoor/contract'
+import { exportHeadings, routes, type Pack, type PackPreview } from '@spoor/contract'
 import { exportQuery, type ExportRow } from '../changes/csv.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -11,8 +11,10 @@ import { sendDownload } from '../http/download.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
+import type { TimeAuthority } from './authority.ts'
 import { fieldsIn, firstPage } from './first-page.ts'
 import { blackedWhy, maskedWhy } from './packing.ts'
+import { endLink, handed, makeLink, takeHanded } from './links.ts'
 import { askForPack, listPacks, packRow, readPack, type PackBody } from './store.ts'
 import { closedAsText, paperCell } from './tables.ts'
 import { packPath, removeWithdrawn, withdrawPack } from './withdraw.ts'
@@ -21,36 +23,58 @@ export interface PacksDeps {
   db: Database
   /** Where the files of packs are kept. */
   directory: string
+  /** Who stamps packs with the time; null where nobody is set. */
+  authority: TimeAuthority | null
+}
+
+/** Why there is nothing to be taken. */
+const thereIsNone: Readonly<Record<Exclude<Pack['state'], 'kept'>, string>> = {
+  going: 'It is still being made.',
+  failed: 'It was not made.',
+  withdrawn: 'It was withdrawn.',
 }
 
 /** Evidence: packs made of what is in a scope, kept in a register. */
-export function packsRouter({ db, directory }: PacksDeps): Router {
+export function packsRouter({ db, directory, authority }: PacksDeps): Router {
   const router = Router()
   bind(router, routes.listPacks, ({ query, person }) => listPacks(db, person, query.before))
-  bind(router, routes.previewPack, ({ body, person }) => preview(db, body, person))
+  bind(router, routes.previewPack, ({ body, person }) => preview(db, body, person, authority?.name ?? null))
   bind(router, routes.makePack, ({ body, person, request }) => askForPack(db, body, person, request.ip))
   bind(router, routes.readPack, ({ params, person }) => readPack(db, person, params.packId))
   bind(router, routes.takePack, async ({ params, person, request, response }) => {
     const row = await packRow(db, person, params.packId)
-    if (row.state !== 'kept')
-      throw new Problem('pack-not-there', row.state === 'going' ? 'It is still being made.' : 'It was withdrawn.')
-    const path = packPath(directory, row.id)
-    if (!(await stat(path).catch(() => null)))
-      throw new Problem('pack-not-there', 'Its file is not where Spoor keeps packs any more. Make it again.')
+    if (row.state !== 'kept') throw new Problem('pack-not-there', thereIsNone[row.state])
+    await demandFile(directory, row.id)
     await db.transaction(async (trx) => {
       await trx('spoor.pack_taking').insert({ pack_id: row.id, person_id: person.id })
       await recordEvent(trx, { kind: 'export', personId: person.id, words: `took pack ${row.id}`, address: request.ip })
     })
-    response.type('application/zip').attachment(`pack-${row.id}.zip`)
-    await sendDownload(response, [createReadStream(path)])
+    await sendPack(response, directory, row.id)
+  })
+  bind(router, routes.makePackLink, async ({ params, body, person, request }) => {
+    const row = await packRow(db, person, params.packId)
+    if (row.state !== 'kept') throw new Problem('pack-not-there', 'Only a pack that is kept can be handed over.')
+    const token = await makeLink(db, row.id, body, person, request.ip)
+    return { token, pack: await readPack(db, person, row.id) }
+  })
+  bind(router, routes.endPackLink, async ({ params, person }) => {
+    const row = await packRow(db, person, params.packId)
+    await endLink(db, row.id, params.linkId, person)
+    return await readPack(db, person, row.id)
+  })
+  bind(router, routes.readHandedPack, async ({ params }) => {
+    const one = await handed(db, params.token)
+    const { pack_id: number, title, by, size, digest, ends_at: endsAt, left } = one
+    return { number, title, by, size: Number(size), digest, endsAt, left }
+  })
+  bind(router, routes.takeHandedPack, async ({ params, request, response }) => {
+    await demandFile(directory, (await handed(db, params.token)).pack_id)
+    const { pack_id: packId } = await takeHanded(db, params.token, request.ip)
+    await sendPack(response, directory, packId)
   })
   bind(router, routes.withdrawPack, async ({ params, body, person, request }) => {
     const row = await packRow(db, person, params.packId)
-    if (row.state !== 'kept')
-      throw new Problem(
-        'pack-not-there',
-        row.state === 'going' ? 'It is still being made; stop that instead.' : 'It was withdrawn already.',
-      )
+    if (row.state !== 'kept') throw new Problem('pack-not-there', `Nothing was withdrawn. ${thereIsNone[row.state]}`)
     await db.transaction((trx) =>
       withdrawPack(trx, row.id, { personId: person.id, why: body.why, address: request.ip }),
     )
@@ -60,9 +84,19 @@ export function packsRouter({ db, directory }: PacksDeps): Router {
   return router
 }
 
+async function demandFile(directory: string, packId: number): Promise<void> {
+  if (!(await stat(packPath(directory, packId)).catch(() => null)))
+    throw new Problem('pack-not-there', 'Its file is not where Spoor keeps packs any more. Make it again.')
+}
+
+async function sendPack(response: Response, directory: string, packId: number): Promise<void> {
+  response.type('application/zip').attachment(`pack-${packId}.zip`)
+  await sendDownload(response, [createReadStream(packPath(directory, packId))])
+}
+
 const mostLines = 14
 
-async function preview(db: Database, body: PackBody, person: SignedIn): Promise<PackPreview> {
+async function preview(db: Database, body: PackBody, person: SignedIn, authority: string | null): Promise<PackPreview> {
   if (!isZone(body.zone)) throw new Problem('bad-request', `The time zone “${body.zone}” is not known.`)
   const nowMs = Date.now()
   const [scopes, masked] = [await requestedScopes(db, body.scope, person), await maskedFields(db)]
@@ -82,6 +116,7 @@ async function preview(db: Database, body: PackBody, person: SignedIn): Promise<
     cover: {
       ...page,
       number: 0,
+      authority: body.stamped ? authority : null,
       closed: fields.flatMap(({ fieldId, name, type, changes }) => {
         const why = closed.get(fieldId)
         return why === undefined ? [] : [{ what: `${name} of ${type}`, why, values: changes }]
@@ -89,6 +124,7 @@ async function preview(db: Database, body: PackBody, person: SignedIn): Promise<
       unsealed: 0,
       files: [],
     },
+    authority,
     fields,
     heads: body.columns.map((column) => exportHeadings[column]),
     lines: rows.map((row) => body.columns.map((column) => paperCell(row, column, body.zone, texts))),

@@ -1,4 +1,4 @@
-import { sightOf, type Pack, type routes } from '@spoor/contract'
+import { allows, sightOf, type Pack, type routes } from '@spoor/contract'
 import type { Knex } from 'knex'
 import type * as v from 'valibot'
 import type { Database } from '../database/knex.ts'
@@ -9,6 +9,7 @@ import { exportWords } from '../ledger/scope-words.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
 import { isZone } from '@spoor/core'
 import { ask, openJob } from '../work/jobs.ts'
+import { linksOf } from './links.ts'
 
 export type PackBody = v.InferOutput<(typeof routes.makePack)['body']>
 
@@ -20,6 +21,8 @@ export interface PackRow {
   zone: string
   columns: Pack['columns']
   shown: Pack['shown']
+  said: boolean
+  stamped: boolean
   /** Why by field. */
   blacked: Record<string, string>
   made_by: number
@@ -31,13 +34,14 @@ export interface PackRow {
   cover: Pack['cover']
   size: string | null
   digest: string | null
+  failed_why: string | null
   withdrawn_by_name: string | null
   withdrawn_at: string | null
   withdrawn_why: string | null
 }
 
 const columns =
-  'id title why scope zone columns shown blacked made_by asked_at job_id state made_at cover size digest withdrawn_at withdrawn_why'
+  'id title why scope zone columns shown said stamped blacked made_by asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
     .split(' ')
     .map((name) => `k.${name}`)
 
@@ -80,14 +84,19 @@ export async function readPack(db: Knex, person: SignedIn, packId: number): Prom
 }
 
 async function shown(db: Knex, row: PackRow): Promise<Pack> {
-  const [taken, [count], job] = await Promise.all([
+  const [taken, [count], links, job] = await Promise.all([
     db('spoor.pack_taking as t')
-      .join('spoor.person as p', 'p.id', 't.person_id')
+      .leftJoin('spoor.person as p', 'p.id', 't.person_id')
+      .leftJoin('spoor.pack_link as l', 'l.id', 't.link_id')
       .where('t.pack_id', row.id)
       .orderBy('t.id', 'desc')
       .limit(mostTaken)
-      .select<{ by: string; at: string }[]>('p.name as by', 't.taken_at as at'),
+      .select<{ by: string; at: string }[]>(
+        db.raw(`coalesce(p.name, 'the link for ' || l.for_whom) as by`),
+        't.taken_at as at',
+      ),
     db('spoor.pack_taking').where({ pack_id: row.id }).count<{ count: string }[]>('* as count'),
+    linksOf(db, row.id),
     row.state === 'going' ? openJob(db, 'packing', subjectOf(row.id)) : undefined,
   ])
   return {
@@ -98,10 +107,13 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
     zone: row.zone,
     columns: row.columns,
     shown: row.shown,
+    said: row.said,
+    stamped: row.stamped,
     blacked: Object.entries(row.blacked).map(([fieldId, why]) => ({ fieldId: Number(fieldId), why })),
     madeBy: row.made_by_name,
     askedAt: row.asked_at,
     state: row.state,
+    failed: row.failed_why,
     madeAt: row.made_at,
     cover: row.cover,
     size: row.size === null ? null : Number(row.size),
@@ -120,6 +132,7 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
       : null,
     taken,
     takenCount: Number(count!.count),
+    links,
   }
 }
 
@@ -140,6 +153,8 @@ export async function askForPack(db: Database, body: PackBody, person: SignedIn,
         zone: body.zone,
         columns: body.columns,
         shown: body.shown,
+        said: body.said && allows(person.role, 'review.read'),
+        stamped: body.stamped,
         blacked: JSON.stringify(Object.fromEntries(body.blacked.map(({ fieldId, why }) => [fieldId, why]))),
         made_by: person.id,
       })

@@ -1,4 +1,4 @@
-import { pipeline, PassThrough, Readable } from 'node:stream'
+import { pipeline, Readable } from 'node:stream'
 import { exportHeadings, type ExportColumn } from '@spoor/contract'
 import { clockWords, grouped, type PackCover, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
@@ -6,6 +6,7 @@ import { csvLines, exportCell, exportQuery, type ExportRow } from '../changes/cs
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import { Problem } from '../errors.ts'
 import { clockCell, sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
+import { saidParagraphs, type Said } from './said.ts'
 import { printed } from './pdf/print.ts'
 import type { PaperCell, PaperColumn } from './pdf/paper.ts'
 
@@ -31,10 +32,10 @@ export async function* csvFile(
   { scopes, nowMs, columns, zone, closed }: TableWanted,
 ): AsyncGenerator<Uint8Array> {
   const rows = await exportQuery(db, scopes, order, new Set(closed.keys()), nowMs)
-  const out = new PassThrough()
-  const [cells, lines] = csvLines(columns, zone, closedAsText(closed))
-  pipeline(rows.stream(), cells, lines, out, () => undefined)
-  yield* out as AsyncIterable<Buffer>
+  const lines = csvLines(columns, zone, closedAsText(closed))
+  // What goes wrong with the rows comes out of the lines.
+  pipeline(rows.stream(), lines, () => undefined)
+  yield* lines as AsyncIterable<Buffer>
 }
 
 /** The same, as rows. */
@@ -63,7 +64,7 @@ const inMono = new Set<ExportColumn>(['time', 'before', 'after', 'key', 'save', 
 /** The changes on paper behind the first page. */
 export function pdfFile(
   db: Knex,
-  { cover, ...table }: TableWanted & { cover: PackCover },
+  { cover, said, ...table }: TableWanted & { cover: PackCover; said: readonly Said[] },
   onRows: (rows: number) => Promise<void>,
 ): AsyncGenerator<Uint8Array> {
   const columns = table.columns.map((column): PaperColumn => ({
@@ -72,7 +73,7 @@ export function pdfFile(
     mono: inMono.has(column),
   }))
   const left = Math.max(0, cover.holds.changes - mostOnPaper)
-  return printed({ cover, columns, left }, paperRows(db, table), onRows)
+  return printed({ cover, columns, left, said: saidParagraphs(said, table.zone) }, paperRows(db, table), onRows)
 }
 
 async function* paperRows(db: Knex, table: TableWanted): AsyncGenerator<PaperCell[]> {

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { mostSorted, routes, type ProblemBody, type Save } from '@spoor/contract'
 import { counted, parseScope, type Scope } from '@spoor/core'
+import { useEventListener } from '@vueuse/core'
 import Checkbox from 'ant-design-vue/es/checkbox'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { addressOf, call, problemOf } from '../api/client.ts'
 import PressPopover from '../frame/PressPopover.vue'
+import { isWriting } from '../frame/writing.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import SplitPane from '../frame/SplitPane.vue'
 import NamedScopes from '../scope/NamedScopes.vue'
@@ -82,6 +84,10 @@ const packLink = computed(() => {
   const { save: _, reading: __, sort: ___, runs: ____, ...scope } = route.query
   const columns = exportColumnsFor(exported.value, layouts[exported.value].shown.value).join(',')
   return { path: '/evidence/making', query: { ...scope, columns } }
+})
+useEventListener('keydown', (event) => {
+  if (event.key !== 'e' || event.ctrlKey || event.metaKey || event.altKey || isWriting(event.target)) return
+  if (session.may('packs.make') && !problem.value) void router.push(packLink.value)
 })
 const provedAddress = computed(() => addressOf(routes.exportProved, { query: { scope: text.value } as never }))
 

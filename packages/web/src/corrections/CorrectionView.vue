@@ -174,6 +174,12 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
               >{{ counted(correction.savedCount - correction.savedAs.length, 'more save') }} in Changes</RouterLink
             ></template
           >
+          <RouterLink
+            v-if="correction.savedCount > 0 && session.may('packs.make')"
+            class="save"
+            :to="{ path: '/evidence/making', query: { how: `x${correction.savedAs[0]}` } }"
+            >Evidence …</RouterLink
+          >
           <span v-if="correction.savedCount === 0" class="quiet">Its saves are on their way into the ledger.</span>
         </p>
       </header>

@@ -25,6 +25,13 @@ export const packTools: PackTools = {
   utf8: (bytes) => decoder.decode(bytes),
 }
 
+/** The same with time-stamps, for which the browser hashes and checks by itself where the page came over https. */
+export async function packToolsWithTime(): Promise<PackTools> {
+  if (!globalThis.isSecureContext) return packTools
+  const { readTimeStamp } = await import('@spoor/verify/time-stamp')
+  return { ...packTools, timeStamp: readTimeStamp }
+}
+
 /** Checks a save's place in the ledger from what was handed out alone, without asking the server anything. */
 export function prove({ seal, key, index, canonical, proof, openings }: Place): ProofStep[] {
   const { steps, checkpoint } = seal ? proveSeal(packTools, seal.note, key) : { steps: [], checkpoint: null }

@@ -2,7 +2,16 @@
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import Progress from 'ant-design-vue/es/progress'
-import { coverRows, findingWords, grouped, packRules, reportLines, verdictWords, type PackReport } from '@spoor/core'
+import {
+  clockWords,
+  coverRows,
+  findingWords,
+  grouped,
+  packRules,
+  reportLines,
+  verdictWords,
+  type PackReport,
+} from '@spoor/core'
 import { computed, onUnmounted, ref } from 'vue'
 import SpoorMark from '../frame/SpoorMark.vue'
 import { useSession } from '../session/session.ts'
@@ -115,6 +124,10 @@ const print = () => window.print()
       </p>
       <p v-if="report.fingerprint">
         Key fingerprint <span class="mono">{{ report.fingerprint }}</span>
+      </p>
+      <p v-if="report.timeStamp">
+        Time-stamped {{ clockWords(report.timeStamp.at, 'UTC') }} by <bdi>{{ report.timeStamp.by }}</bdi>, certificate
+        <span class="mono">{{ report.timeStamp.fingerprint }}</span>
       </p>
       <template v-if="failed.length > 0">
         <h3>What failed, and where</h3>

@@ -66,6 +66,7 @@ const packs = computed(() => data.value?.pages.flatMap((page) => page.packs) ?? 
           <td>
             <template v-if="one.state === 'going'">being made …</template>
             <template v-else-if="one.state === 'withdrawn'">withdrawn</template>
+            <template v-else-if="one.state === 'failed'">not made</template>
             <template v-else
               >{{ counted(one.cover!.holds.changes, 'change') }}, {{ sizeWords(one.size ?? 0) }}</template
             >

@@ -15,6 +15,7 @@ import { useSummary } from '../changes/saves-list.ts'
 import ScopeSentence from '../scope/ScopeSentence.vue'
 import { useUrlScope } from '../scope/url-scope.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
+import { useSession } from '../session/session.ts'
 import { readerZone } from '../value/time.ts'
 import PackPaper from './PackPaper.vue'
 import { shapeWords } from './words.ts'
@@ -22,6 +23,7 @@ import { shapeWords } from './words.ts'
 /** A pack in the making: what goes in at the left, the page as it will be read at the right. */
 const route = useRoute()
 const router = useRouter()
+const session = useSession()
 const cache = useQueryClient()
 const { parsed, text, set } = useUrlScope()
 const { summary } = useSummary(text, () => true)
@@ -38,6 +40,8 @@ const usual: ExportColumn[] = ['time', 'who', 'record', 'field', 'before', 'afte
 const asked = String(route.query['columns'] ?? '').split(',')
 const onScreen = exportColumns.filter((column) => asked.includes(column))
 const columns = ref<ExportColumn[]>(onScreen.length > 0 ? onScreen : usual)
+const said = ref(false)
+const stamped = ref(true)
 /** Why, by the field that is blacked out. */
 const blacked = ref<Record<number, string>>({})
 
@@ -54,6 +58,8 @@ watch(before, (pack) => {
   why.value = pack.why
   shown.value = [...pack.shown]
   columns.value = [...pack.columns]
+  said.value = pack.said
+  stamped.value = pack.stamped
   blacked.value = Object.fromEntries(pack.blacked.map((one) => [one.fieldId, one.why]))
 })
 
@@ -65,6 +71,8 @@ const wish = computed(() => ({
   zone: readerZone,
   columns: columns.value,
   shown: shown.value,
+  said: said.value,
+  stamped: stamped.value,
   blacked: Object.entries(blacked.value)
     .filter(([, reason]) => reason.trim().length >= shortest)
     .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
@@ -145,6 +153,19 @@ const change = (scope: Scope) => set(scope)
             >{{ shapeWords[shape] }}</Checkbox
           >
           <p class="quiet">The saves with their proofs are always in it: they are what is checked.</p>
+        </div>
+        <template v-if="session.may('review.read')">
+          <span id="pack-said" class="name">with it</span>
+          <div class="said" role="group" aria-labelledby="pack-said">
+            <Checkbox v-model:checked="said">what was said of its saves: notes, questions and their answers</Checkbox>
+          </div>
+        </template>
+        <span id="pack-stamped" class="name">time-stamp</span>
+        <div class="said" role="group" aria-labelledby="pack-stamped">
+          <Checkbox v-if="preview?.authority" v-model:checked="stamped"
+            >by the authority at {{ preview.authority }} (RFC 3161)</Checkbox
+          >
+          <span v-else class="quiet">No authority is set: SPOOR_TIME_STAMP_URL, where Spoor is started.</span>
         </div>
         <span id="pack-columns" class="name">columns</span>
         <div class="said columns" role="group" aria-labelledby="pack-columns">

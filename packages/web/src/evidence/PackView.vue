@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
+import InputNumber from 'ant-design-vue/es/input-number'
 import Progress from 'ant-design-vue/es/progress'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { routes } from '@spoor/contract'
 import { capitalised, counted } from '@spoor/core'
-import { computed, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { addressOf, call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
@@ -32,6 +33,7 @@ const work = computed(() => data.value?.work ?? null)
 const share = computed(() =>
   work.value?.total ? Math.min(100, Math.floor((work.value.done / work.value.total) * 100)) : 0,
 )
+const stateWords = { going: 'being made', kept: 'kept', failed: 'not made', withdrawn: 'withdrawn' } as const
 const { busy, problem, doing } = useDoing()
 const stop = () =>
   doing(async () => {
@@ -43,6 +45,20 @@ const withdraw = () =>
   doing(async () => {
     cache.setQueryData(key.value, await call(routes.withdrawPack, { ...about(), body: { why: reason.value } }))
     void cache.invalidateQueries({ queryKey: ['packs'] })
+  })
+const link = reactive({ forWhom: '', days: 14, most: 3 })
+/** The address of a link is told once. */
+const told = ref<string | null>(null)
+const hand = () =>
+  doing(async () => {
+    const { token, pack } = await call(routes.makePackLink, { ...about(), body: { ...link } })
+    told.value = `${location.origin}/handed/${token}`
+    cache.setQueryData(key.value, pack)
+  })
+const endLink = (linkId: number) =>
+  doing(async () => {
+    const params = { packId: id.value, linkId: String(linkId) }
+    cache.setQueryData(key.value, await call(routes.endPackLink, { params }))
   })
 /** What is taken is told once it was asked for. */
 const toldAfterMs = 1500
@@ -63,7 +79,7 @@ function queryOf(scope: string): Record<string, string[]> {
   <div v-else class="both">
     <main class="left">
       <h1>
-        Pack {{ data.id }} <span class="quiet state">{{ data.state === 'going' ? 'being made' : data.state }}</span>
+        Pack {{ data.id }} <span class="quiet state">{{ stateWords[data.state] }}</span>
       </h1>
       <dl>
         <dt>for</dt>
@@ -100,11 +116,34 @@ function queryOf(scope: string): Record<string, string[]> {
             and {{ counted(data.takenCount - data.taken.length, 'time') }} before
           </p>
         </dd>
+        <template v-if="data.links.length > 0">
+          <dt>handed over</dt>
+          <dd>
+            <p v-for="one in data.links" :key="one.id">
+              to <bdi>{{ one.forWhom }}</bdi> by {{ one.by }}: taken {{ one.taken }} of {{ counted(one.most, 'time') }},
+              {{ one.open ? `until ${fullTime(one.endsAt)}` : 'ended' }}
+              <button
+                v-if="one.open && session.may('packs.hand')"
+                class="plain link"
+                :aria-label="`End the link for ${one.forWhom}`"
+                @click="endLink(one.id)"
+              >
+                End it
+              </button>
+            </p>
+          </dd>
+        </template>
       </dl>
+      <p v-if="told" class="told" role="status">
+        The link, which is told this once: <span class="mono">{{ told }}</span>
+      </p>
       <p v-if="data.state === 'going'" class="work" role="status">
         <span>{{ capitalised(work?.doing ?? 'it begins') }} …</span>
         <Progress :percent="share" size="small" aria-label="How far it is" />
         <Button v-if="work" size="small" :loading="busy" @click="stop">Stop; no pack is made</Button>
+      </p>
+      <p v-if="data.failed" class="failure" role="alert">
+        It was not made: <bdi>{{ data.failed }}</bdi>
       </p>
       <ProblemNote v-if="problem" :problem="problem" />
       <footer>
@@ -117,6 +156,21 @@ function queryOf(scope: string): Record<string, string[]> {
           >Take the file</a
         >
         <RouterLink v-if="session.may('packs.make') && data.state !== 'going'" :to="again">Make it again …</RouterLink>
+        <PressPopover v-if="data.state === 'kept' && session.may('packs.hand')" title="Hand over …">
+          <form class="back" @submit.prevent="hand">
+            <p>A link by which somebody without a sign-in takes it. Each taking is written down.</p>
+            <label>For whom <Input v-model:value="link.forWhom" :maxlength="200" /></label>
+            <label
+              >It ends after, days <InputNumber v-model:value="link.days" :min="1" :max="366" :precision="0"
+            /></label>
+            <label
+              >It can be taken, times <InputNumber v-model:value="link.most" :min="1" :max="1000" :precision="0"
+            /></label>
+            <Button html-type="submit" size="small" :loading="busy" :disabled="link.forWhom.trim().length < 2"
+              >Make the link</Button
+            >
+          </form>
+        </PressPopover>
         <PressPopover v-if="data.state === 'kept' && session.may('packs.withdraw')" title="Withdraw …">
           <form class="back" @submit.prevent="withdraw">
             <p>Nobody can take it any more, and its file is removed. What was taken before stays what it is.</p>
@@ -134,7 +188,9 @@ function queryOf(scope: string): Record<string, string[]> {
         {{
           data.state === 'going'
             ? 'Its first page is there when it is made.'
-            : 'Its first page was removed with what it told.'
+            : data.state === 'failed'
+              ? 'There is no first page.'
+              : 'Its first page was removed with what it told.'
         }}
       </p>
     </section>
@@ -206,6 +262,20 @@ footer {
   gap: 8px;
   justify-items: start;
   width: 340px;
+}
+.link {
+  color: var(--pine);
+}
+.told {
+  overflow-wrap: anywhere;
+  background: var(--pine-wash);
+  padding: 8px 10px;
+  margin-bottom: 12px;
+}
+.back label {
+  display: grid;
+  gap: 2px;
+  width: 100%;
 }
 .right {
   overflow: auto;

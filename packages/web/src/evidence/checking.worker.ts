@@ -1,5 +1,5 @@
 import { checkPack, type PackReport, type PartedFile } from '@spoor/core'
-import { packTools } from '../custody/proving.ts'
+import { packToolsWithTime } from '../custody/proving.ts'
 
 /** What the page asks for, and what it is told. */
 export interface CheckWish {
@@ -20,7 +20,7 @@ self.onmessage = async ({ data: { file, key } }: MessageEvent<CheckWish>) => {
     read: async (from, to) => new Uint8Array(await file.slice(from, to).arrayBuffer()),
   }
   try {
-    const report = await checkPack(parts, packTools, {
+    const report = await checkPack(parts, await packToolsWithTime(), {
       key: key ?? undefined,
       nowMs: Date.now(),
       onProgress(read, size) {

@@ -27,6 +27,7 @@ const here = computed((): readonly (readonly [string, string])[] => {
       ['[ ]', 'earlier and later save of the same record'],
       ['x', 'pick into the tray'],
       ['m', 'mark reviewed, or not'],
+      ['e', 'make an evidence pack of what the sentence means'],
       ['r', 'rehearse a revert of the opened save, the tray, or the line you are at'],
       ['← →', 'on the ribbon: choose a spell, with Shift several, Enter narrows'],
     ]

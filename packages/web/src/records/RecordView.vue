@@ -250,6 +250,11 @@ const summaryOf = (save: Save) =>
       <RouterLink :to="{ path: '/changes', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
         >In Changes</RouterLink
       >
+      <RouterLink
+        v-if="session.may('packs.make')"
+        :to="{ path: '/evidence/making', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
+        >Evidence …</RouterLink
+      >
     </header>
     <ProblemNote v-if="draftProblem && deletion" :problem="draftProblem" />
     <div class="body">

@@ -163,6 +163,7 @@ const asked = (words: string) => {
       <RouterLink v-if="first === 'gap' && session.may('tracking.read')" to="/tracking/coverage"
         >See the coverage</RouterLink
       >
+      <RouterLink v-if="session.may('packs.make')" :to="{ ...link, path: '/evidence/making' }">Evidence …</RouterLink>
       <button v-if="session.may('review.write')" class="plain" @click="act = 'ask'">Ask why</button>
       <button v-if="session.may('changes.mark')" class="plain" :disabled="busy" @click="take">Into the tray</button>
       <button v-if="mayRevert" class="plain" :disabled="busy || drafting" @click="revert">Rehearse a revert</button>

@@ -16,6 +16,8 @@ export interface PaperWanted {
   columns: readonly PaperColumn[]
   /** Changes that are left out of it. */
   left: number
+  /** What was said of them, a paragraph each. */
+  said: readonly string[]
 }
 
 /** A cell; null is nothing. */
@@ -240,6 +242,18 @@ export class Paper {
     this.#y += 3
   }
 
+  #saidOfThem(): void {
+    const { said } = this.#wanted
+    if (said.length === 0) return
+    this.#y += 12
+    this.#paragraph('H2', 'strong', size.head, 'What was said of them')
+    this.#y += 2
+    for (const words of said) {
+      this.#paragraph('P', 'text', size.body, words)
+      this.#y += 3
+    }
+  }
+
   /** What is no content of its own: rules, running heads. */
   #artifact(draw: () => void, options: object = { type: 'Layout' }): void {
     this.#doc.markContent('Artifact', options as never)
@@ -249,6 +263,7 @@ export class Paper {
 
   end(): void {
     this.#table?.end()
+    this.#saidOfThem()
     this.#root.end()
     const { start, count } = this.#doc.bufferedPageRange()
     for (let page = start; page < start + count; page++) {
