@@ -204,7 +204,7 @@ export const packRoutes = {
       days: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(mostDays)),
       most: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(mostTakings)),
     }),
-    response: v.object({ token: v.string(), pack: Pack }),
+    response: v.object({ linkToken: v.string(), pack: Pack }),
   }),
   endPackLink: route({
     method: 'DELETE',

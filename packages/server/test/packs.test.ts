@@ -265,7 +265,7 @@ describe('the register', () => {
       expect((await link(body)).status).toBe(400)
     expect((await link({ forWhom: 'the bank', days: 1, most: 1 }, 'audrey')).status).toBe(403)
     const { answer } = await link({ forWhom: 'the bank', days: 2, most: 3 })
-    const token = answer['token'] as string
+    const token = answer['linkToken'] as string
     expect((await world.db('spoor.pack_link').pluck<string[]>('token_hash')).join()).not.toContain(token)
     const stranger = (path: string) => fetch(`${served.base}/handed/${path}`)
     expect(await (await stranger(token)).json()).toMatchObject({ number: id, title: 'The committee', left: 3 })
@@ -280,15 +280,15 @@ describe('the register', () => {
       links: [{ forWhom: 'the bank', taken: 3, open: false }],
     })
     const next = (await link({ forWhom: 'the bank', days: 2, most: 3 })).answer as {
-      token: string
+      linkToken: string
       pack: { links: { id: number }[] }
     }
-    expect((await stranger(next.token)).status).toBe(200)
+    expect((await stranger(next.linkToken)).status).toBe(200)
     expect((await as('rea').send('DELETE', `/packs/${id}/links/${next.pack.links[0]!.id}`)).status).toBe(200)
-    const last = (await link({ forWhom: 'the bank', days: 2, most: 3 })).answer as { token: string }
+    const last = (await link({ forWhom: 'the bank', days: 2, most: 3 })).answer as { linkToken: string }
     expect((await as('ada').send('POST', `/packs/${id}/withdrawal`, { why: 'wrong scope' })).status).toBe(200)
     const refusals = await Promise.all(
-      [token, next.token, last.token, 'A'.repeat(43)].map((one) => stranger(one).then((r) => r.text())),
+      [token, next.linkToken, last.linkToken, 'A'.repeat(43)].map((one) => stranger(one).then((r) => r.text())),
     )
     expect(new Set(refusals).size).toBe(1)
   }, 30_000)
@@ -394,9 +394,10 @@ describe('the register', () => {
         const authority = new TimeAuthority(url)
         await workOnce(world, new Packing({ db: world.db, directory, authority, key, sealWithinMs: 0 }))
         const { jobs } = (await as('ada').send('GET', '/work')).answer as {
-          jobs: { outcome: string; result: string }[]
+          jobs: { words: string; outcome: string; result: string }[]
         }
-        return { id: answer['id'] as number, job: jobs[0]! }
+        const id = answer['id'] as number
+        return { id, job: jobs.find((one) => one.words === `Making pack ${id}`)! }
       }
       const { id } = await stamping(office.url)
       const bytes = readFileSync(join(directory, `pack-${id}.zip`))

@@ -55,7 +55,7 @@ export function packsRouter({ db, directory, authority }: PacksDeps): Router {
     const row = await packRow(db, person, params.packId)
     if (row.state !== 'kept') throw new Problem('pack-not-there', 'Only a pack that is kept can be handed over.')
     const token = await makeLink(db, row.id, body, person, request.ip)
-    return { token, pack: await readPack(db, person, row.id) }
+    return { linkToken: token, pack: await readPack(db, person, row.id) }
   })
   bind(router, routes.endPackLink, async ({ params, person }) => {
     const row = await packRow(db, person, params.packId)

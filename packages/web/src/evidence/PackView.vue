@@ -51,7 +51,7 @@ const link = reactive({ forWhom: '', days: 14, most: 3 })
 const told = ref<string | null>(null)
 const hand = () =>
   doing(async () => {
-    const { token, pack } = await call(routes.makePackLink, { ...about(), body: { ...link } })
+    const { linkToken: token, pack } = await call(routes.makePackLink, { ...about(), body: { ...link } })
     told.value = `${location.origin}/handed/${token}`
     cache.setQueryData(key.value, pack)
   })
