@@ -247,8 +247,12 @@ dt {
 }
 footer {
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
-  gap: 16px;
+  gap: 10px 16px;
+}
+footer a {
+  white-space: nowrap;
 }
 .take {
   background: var(--pine);
