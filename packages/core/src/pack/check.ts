@@ -195,6 +195,18 @@ class Reporting {
   }
 }
 
+/** What is said where the claim of a rule that others check by as well does not hold. */
+const otherwise: Readonly<Record<string, string>> = {
+  3: 'A value is shown that is not the one that the save commits to.',
+  6: 'The save cannot be read.',
+  8: 'The seal cannot be read.',
+  10: 'The seal was not signed with this key.',
+}
+
+/** What is said where it holds, and where it does not. */
+const claim = (rule: string, holds: boolean, words: string, otherwise: string): ProofStep =>
+  step(rule, holds ? words : otherwise, holds)
+
 const rank = (outcome: ProofStep['outcome']) => (outcome === 'failed' ? 0 : 1)
 
 function joined(parts: readonly Uint8Array[]): Uint8Array {
@@ -339,7 +351,7 @@ class SavesCheck {
       )
     if (note === null) return this.#say(number, step('8', 'There is no seal: nothing was sealed yet.', null))
     const { steps, checkpoint } = proveSeal(this.#tools, note, this.keyLine)
-    for (const one of steps) this.#say(number, one)
+    for (const one of steps) this.#say(number, one.outcome === 'failed' ? { ...one, words: otherwise[one.rule]! } : one)
     if (checkpoint && Date.parse(checkpoint.at) > nowMs + clockMs)
       this.#say(number, step('8', `The seal says that it was made at ${checkpoint.at}, which is yet to come.`, false))
     // Without a seal that holds, what it says proves nothing.
@@ -354,7 +366,7 @@ class SavesCheck {
       return this.#say(number, step('18', 'The line is no save of a pack.', false))
     }
     const values = proveValues(this.#tools, save)
-    this.#say(number, values)
+    this.#say(number, values.outcome === 'failed' ? { ...values, words: otherwise[values.rule]! } : values)
     if (!accountsForAll(save))
       this.#say(number, step('18', 'It does not say of each of its changes whether it is open, and why not.', false))
     this.changes += save.openings.length
@@ -411,10 +423,11 @@ class SavesCheck {
     this.proved = this.#whole && size === checkpoint.size && sameBytes(root, checkpoint.root)
     this.#say(
       0,
-      step(
+      claim(
         '17',
-        `${counted(this.#sealed, 'save is', 'saves are')} among the ${checkpoint.size} that the seal covers, each at its place.`,
         this.proved,
+        `${counted(this.#sealed, 'save is', 'saves are')} among the ${checkpoint.size} that the seal covers, each at its place.`,
+        `The saves are not among the ${checkpoint.size} that the seal covers, or not at their places.`,
       ),
     )
   }
@@ -429,27 +442,36 @@ function checkBag(
   digests: ReadonlyMap<string, Uint8Array>,
 ): void {
   const declared = textOfFile(packFiles.bag) === bagDeclaration
-  report.say(packFiles.bag, 0, step('19', 'It declares a bag.', declared))
+  report.say(packFiles.bag, 0, claim('19', declared, 'It declares a bag.', 'It does not declare a bag.'))
   const manifest = readManifest(textOfFile(packFiles.manifest) ?? '')
   const tags = readManifest(textOfFile(packFiles.tagManifest) ?? '')
   for (const [name, list] of [
     [packFiles.manifest, manifest],
     [packFiles.tagManifest, tags],
   ] as const)
-    if (list === null) report.say(name, 0, step('19', 'The manifest can be read.', false))
+    if (list === null) report.say(name, 0, step('19', 'The manifest cannot be read.', false))
   if (manifest === null || tags === null) return
   const listed = new Map([...manifest, ...tags])
   const free = new Set<string>([packFiles.tagManifest, packFiles.signature, packFiles.timeStamp])
   for (const [name, digest] of digests) {
     const said = listed.get(name)
     if (said !== undefined)
-      report.say(name, 0, step('19', 'The file has the digest that its manifest names.', said === toHex(digest)))
+      report.say(
+        name,
+        0,
+        claim(
+          '19',
+          said === toHex(digest),
+          'The file has the digest that its manifest names.',
+          'The file is not the one that its manifest names: its digest is another.',
+        ),
+      )
     else if (!free.has(name)) report.say(name, 0, step('19', 'The file is in no manifest.', false))
   }
   for (const name of listed.keys())
     if (!digests.has(name)) report.say(name, 0, step('19', 'The file is missing.', false))
   for (const name of [packFiles.info, packFiles.manifest, packFiles.bag])
-    if (!tags.has(name)) report.say(packFiles.tagManifest, 0, step('19', `It names ${name}.`, false))
+    if (!tags.has(name)) report.say(packFiles.tagManifest, 0, step('19', `It does not name ${name}.`, false))
 }
 
 interface Signed {
@@ -468,28 +490,45 @@ function checkSignature(
   content: string | undefined,
   { digest, bytes, manifest, folder, nowMs }: Signed,
 ): void {
-  const say = (words: string, holds: boolean | null) => {
-    report.say(packFiles.signature, 0, step('20', words, holds))
+  const say = (holds: boolean | null, words: string, not: string) => {
+    report.say(packFiles.signature, 0, step('20', holds === true ? words : not, holds))
     return holds === true
   }
   const note = readNote(content ?? '')
   const statement = note && readPackStatement(note.text)
-  if (!say('The signature can be read.', Boolean(statement)) || !note || !statement) return
+  if (
+    !say(Boolean(statement), 'The signature can be read.', 'There is no signature that can be read.') ||
+    !note ||
+    !statement
+  )
+    return
   const key = keyLine === null ? null : readKeyLine(sha256, keyLine)
   if (!key) {
-    say('There is no key to check the signature with.', keyLine === null ? null : false)
+    say(keyLine === null ? null : false, '', 'There is no key to check the signature with.')
     return
   }
   const signature = signatureBy(sha256, note, key)
   const own = signature !== null && signed(signature, note.text, key.publicKey) && key.name === statement.origin
   const holds = [
-    say('The pack was signed with the ledger’s key.', own),
-    say('The archive is the one that was signed.', statement.bytes === bytes && sameBytes(statement.archive, digest())),
-    say('The manifests are those that were signed.', manifest !== undefined && sameBytes(statement.manifest, manifest)),
-    say(`It is pack ${statement.number}, as its folder says.`, folder === `pack-${statement.number}`),
+    say(own, 'The pack was signed with the ledger’s key.', 'The pack was not signed with this key.'),
+    say(
+      statement.bytes === bytes && sameBytes(statement.archive, digest()),
+      'The archive is the one that was signed.',
+      'The archive is not the one that was signed.',
+    ),
+    say(
+      manifest !== undefined && sameBytes(statement.manifest, manifest),
+      'The manifests are those that were signed.',
+      'The manifests are not those that were signed.',
+    ),
+    say(
+      folder === `pack-${statement.number}`,
+      `It is pack ${statement.number}, as its folder says.`,
+      `It is pack ${statement.number}, and its folder says another.`,
+    ),
   ]
   const late = Date.parse(statement.at) > nowMs + clockMs
-  if (late) say(`It says that it was signed at ${statement.at}, which is yet to come.`, false)
+  if (late) say(false, '', `It says that it was signed at ${statement.at}, which is yet to come.`)
   if (holds.every(Boolean) && !late) report.signedAt = statement.at
 }
 
@@ -521,27 +560,37 @@ function checkCover(
   content: string | undefined,
   folder: string,
 ): PackCover | null {
-  const say = (words: string, holds: boolean) => report.say(packFiles.cover, 0, step('18', words, holds))
+  const say = (holds: boolean, words: string, not: string) =>
+    report.say(packFiles.cover, 0, claim('18', holds, words, not))
   const cover = readCover(content)
   if (cover === null) {
-    say('The first page can be read.', false)
+    say(false, '', 'There is no first page that can be read.')
     return null
   }
-  say(`The first page is that of ${folder}.`, `pack-${cover.number}` === folder)
   say(
-    `The first page says ${counted(cover.holds.changes, 'change')} in ${counted(cover.holds.saves, 'save')}, and there are ${saves.changes} in ${saves.count}.`,
-    cover.holds.changes === saves.changes && cover.holds.saves === saves.count && cover.unsealed === saves.unsealed,
+    `pack-${cover.number}` === folder,
+    `The first page is that of ${folder}.`,
+    `The first page is that of pack ${cover.number}, and not of ${folder}.`,
+  )
+  const { holds } = cover
+  const counts = `The first page says ${counted(holds.changes, 'change')} in ${counted(holds.saves, 'save')}, and there are ${saves.changes} in ${saves.count}`
+  say(
+    holds.changes === saves.changes && holds.saves === saves.count && cover.unsealed === saves.unsealed,
+    `${counts}.`,
+    `${counts}, ${saves.unsealed} of them under no seal where it says ${cover.unsealed}.`,
   )
   const said = new Map<string, number>()
   for (const { why, values } of cover.closed) said.set(why, (said.get(why) ?? 0) + values)
   const found = [...saves.closed].filter(([why]) => why !== notAskedFor)
   say(
-    'The values that cannot be read are as many as the first page says, for the reasons that it says.',
     found.length === said.size && found.every(([why, n]) => said.get(why) === n),
+    'The values that cannot be read are as many as the first page says, for the reasons that it says.',
+    'Other values cannot be read than the first page says, or for other reasons.',
   )
   say(
-    'The seal is the one that the first page names.',
     saves.checkpoint === null || (cover.seal?.at === saves.checkpoint.at && cover.seal.size === saves.checkpoint.size),
+    'The seal is the one that the first page names.',
+    'The seal is not the one that the first page names.',
   )
   return cover
 }
