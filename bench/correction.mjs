@@ -81,7 +81,7 @@ export async function rebuild(cluster) {
      create table public.line (id int primary key, account_id int not null references public.account on delete cascade, amount numeric, note text)`,
   )
   try {
-    await world.track({ account: '*', line: '*' })
+    await world.track({ account: ['name'], line: ['account_id', 'amount', 'note'] })
     const { business, people } = world
     const fill = `insert into public.line select n, 1, n * 1.5, 'n' from generate_series(1, ${lines}) n`
     await business.query(`insert into public.account values (1, 'one'); ${fill}`)

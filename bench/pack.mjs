@@ -16,10 +16,13 @@ const onPaper = 20_000
 
 /** A pack of a hundred thousand saves with what proves them, made and checked; and one of twenty thousand changes on paper. */
 export async function pack(cluster) {
-  const world = await makeWorld(cluster, 'create table public.rent (id int primary key, amount numeric, note text)')
+  const world = await makeWorld(
+    cluster,
+    'create table public.rent (id int primary key, amount numeric, note text); create table public.charge (id int primary key, amount numeric)',
+  )
   const directory = mkdtempSync(join(tmpdir(), 'spoor-bench-'))
   try {
-    await world.track({ rent: '*' })
+    await world.track({ rent: ['amount', 'note'], charge: ['amount'] })
     await world.business.query(`insert into public.rent select n, n, 'note ' || n from generate_series(1, ${saves}) n`)
     await world.collect()
     const key = SigningKey.open(directory)
@@ -56,10 +59,10 @@ export async function pack(cluster) {
     const checkMs = performance.now() - start
     await file.close()
     if (report.failed > 0 || report.saves !== saves) throw new Error('the pack does not hold')
-    await world.business.query(`update public.rent set amount = amount + 1 where id <= ${onPaper}`)
+    await world.business.query(`insert into public.charge select n, n * 1.5 from generate_series(1, ${onPaper}) n`)
     await world.collect()
-    const { id } = await world.db('ledger.save').max('id as id').first()
-    const paper = await made(`how=x${id}`, ['pdf'])
+    const charge = await world.db('spoor.record_type').where({ table_name: 'charge' }).first('id')
+    const paper = await made(`what=t${charge.id}`, ['pdf'])
     const rate = (ms) => saves / (ms / 1000)
     const line = (name, value, unit, against, target, holds) => ({
       name,

@@ -19,6 +19,7 @@ import { summarise } from '../changes/queries/summary.ts'
 import { latestSeal } from '../custody/sealer.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { changesIn } from '../ledger/in-scope.ts'
+import { whereScopes } from '../ledger/scope-sql.ts'
 import { namesIn, scopeWords } from '../ledger/scope-words.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import type { PackedSeal } from './saves.ts'
@@ -82,6 +83,15 @@ export async function firstPage(
 }
 
 async function whatItHolds(db: Knex, scopes: readonly Scope[], nowMs: number): Promise<PackCover['holds']> {
+  const meant = db('ledger.change as r').select(
+    'r.captured_at',
+    'r.save_id',
+    'r.type_id',
+    'r.record_key',
+    'r.actor_id',
+    'r.actor_kind',
+  )
+  whereScopes(meant, scopes, 'change', 'r', nowMs)
   const { rows } = await db.raw<{
     rows: {
       changes: string
@@ -93,13 +103,13 @@ async function whatItHolds(db: Knex, scopes: readonly Scope[], nowMs: number): P
       last: string | null
     }[]
   }>(
-    `with meant as (?)
-     select count(*) as changes, count(distinct m.id) as saves, count(distinct (c.type_id, c.record_key)) as records,
-            count(distinct c.actor_id) filter (where c.actor_kind = 'person') as people,
-            count(distinct c.actor_id) filter (where c.actor_kind <> 'person') as others,
+    `with m as (?)
+     select count(*) as changes, count(distinct m.save_id) as saves, count(distinct (m.type_id, m.record_key)) as records,
+            count(distinct m.actor_id) filter (where m.actor_kind = 'person') as people,
+            count(distinct m.actor_id) filter (where m.actor_kind <> 'person') as others,
             min(m.captured_at) as first, max(m.captured_at) as last
-       from meant m join ledger.change c on c.captured_at = m.captured_at and c.save_id = m.id and c.field_id = m.field_id`,
-    [changesIn(db, scopes, nowMs)],
+       from m`,
+    [meant],
   )
   const { first, last, ...counts } = rows[0]!
   const numbers = Object.fromEntries(Object.entries(counts).map(([name, count]) => [name, Number(count)]))
