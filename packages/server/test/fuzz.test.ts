@@ -160,6 +160,8 @@ const usual: unknown[] = [
   'ldap://127.0.0.1:1',
   '2026-01-01..2026-02-01',
   'saves',
+  // What is in the address of a link.
+  'A'.repeat(43),
 ]
 
 /** A value that a schema takes; undefined where none is found. */
