@@ -258,6 +258,7 @@ export {
   type Note,
   type NoteKey,
 } from './proof/checkpoint.ts'
+export { field, leafIndex, openingsOf, parsed, text } from './proof/handed.ts'
 export { FilledRoot, fillingNodes } from './proof/filling.ts'
 export {
   archiveEnd,

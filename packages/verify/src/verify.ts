@@ -1,10 +1,15 @@
 import { createPublicKey, hash, verify as verifySignature } from 'node:crypto'
 import {
+  field,
   joinBytes,
   keyFingerprint,
+  leafIndex,
+  openingsOf,
+  parsed,
   proveSave,
   proveSeal,
   readKeyLine,
+  text,
   type Checkpoint,
   type HandedSave,
   type ProofStep,
@@ -141,49 +146,13 @@ function begin(report: Report, value: unknown, { key, seal, nowMs }: VerifyOptio
   return [...steps, ...more]
 }
 
-function parsed(line: string): unknown {
-  try {
-    return JSON.parse(line)
-  } catch {
-    return undefined
-  }
-}
-
-function field(value: unknown, name: string): unknown {
-  return typeof value === 'object' && value !== null ? (value as Record<string, unknown>)[name] : undefined
-}
-
-function text(value: unknown, name: string): string | null {
-  const found = field(value, name)
-  return typeof found === 'string' ? found : null
-}
-
 const mostProof = 64
-const mostOpenings = 100_000
 
 /** A line as a save with its proof; null for whatever is none. */
 function handed(value: unknown): (Omit<HandedSave, 'index'> & { index: number | null }) | null {
-  const [index, canonical, proof, openings] = [
-    field(value, 'index'),
-    text(value, 'canonical'),
-    field(value, 'proof'),
-    field(value, 'openings'),
-  ]
-  if (!(index === null || (Number.isSafeInteger(index) && (index as number) >= 0)) || canonical === null) return null
+  const [index, openings] = [leafIndex(value), openingsOf(value)]
+  const [canonical, proof] = [text(value, 'canonical'), field(value, 'proof')]
+  if (index === undefined || openings === null || canonical === null) return null
   if (!Array.isArray(proof) || proof.length > mostProof || !proof.every((one) => typeof one === 'string')) return null
-  if (!Array.isArray(openings) || openings.length > mostOpenings) return null
-  const opened = openings.flatMap((one: unknown) => {
-    const [fieldId, salt, before, after] = [
-      field(one, 'fieldId'),
-      text(one, 'salt'),
-      field(one, 'before'),
-      field(one, 'after'),
-    ]
-    const isValue = (side: unknown): side is string | null => side === null || typeof side === 'string'
-    return typeof fieldId === 'number' && salt !== null && isValue(before) && isValue(after)
-      ? [{ fieldId, salt, before, after }]
-      : []
-  })
-  if (opened.length !== openings.length) return null
-  return { index: index as number | null, canonical, proof, openings: opened }
+  return { index, canonical, proof, openings }
 }

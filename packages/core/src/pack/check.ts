@@ -1,7 +1,8 @@
 import { Inflate } from 'fflate'
-import { fromBase64, sameBytes, toHex } from '../proof/bytes.ts'
+import { fromBase64, joinBytes, sameBytes, toHex } from '../proof/bytes.ts'
 import { keyFingerprint, readKeyLine, readNote, signatureBy, type Checkpoint } from '../proof/checkpoint.ts'
 import { FilledRoot } from '../proof/filling.ts'
+import { field, leafIndex, openingsOf, parsed, text } from '../proof/handed.ts'
 import { leafText } from '../proof/leaf.ts'
 import { proveSeal, proveValues, step, type Opening, type ProofStep, type ProofTools } from '../proof/prove.ts'
 import { counted } from '../words/list.ts'
@@ -16,7 +17,7 @@ import {
   type PackEntry,
   type PartedFile,
 } from './archive.ts'
-import { coverHeading, type PackCover } from './cover.ts'
+import { readCover, type PackCover } from './cover.ts'
 import { bagDeclaration, notAskedFor, packFiles, readManifest, readPackStatement, savesHeading } from './form.ts'
 import { LineCutter, type PackLine } from './lines.ts'
 
@@ -131,7 +132,7 @@ export async function checkPack(
     if (cutter) for (const line of cutter.rest()) saves.line(line)
     report.say(name, 0, step('21', fault ?? 'The file lies in the archive as it has to.', fault === null))
     digests.set(name, reader.digest())
-    if (kept.length > 0) whole.set(name, joined(kept))
+    if (kept.length > 0) whole.set(name, joinBytes(...kept))
   }
   saves.finish()
   const textOfFile = (name: string) => {
@@ -208,16 +209,6 @@ const claim = (rule: string, holds: boolean, words: string, otherwise: string): 
   step(rule, holds ? words : otherwise, holds)
 
 const rank = (outcome: ProofStep['outcome']) => (outcome === 'failed' ? 0 : 1)
-
-function joined(parts: readonly Uint8Array[]): Uint8Array {
-  const all = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0))
-  let at = 0
-  for (const part of parts) {
-    all.set(part, at)
-    at += part.length
-  }
-  return all
-}
 
 interface EntryTakers {
   /** The bytes as they lie in the archive. */
@@ -595,63 +586,6 @@ function checkCover(
   return cover
 }
 
-/** @returns null for what is no cover. Whatever it holds is shown as text. */
-function readCover(content: string | undefined): PackCover | null {
-  const value = content === undefined ? undefined : parsed(content)
-  if (text(value, 'spoor') !== coverHeading) return null
-  const texts = ['title', 'why', 'madeBy', 'madeAt', 'zone', 'scope', 'sentence'].every(
-    (name) => text(value, name) !== null,
-  )
-  const holds = field(value, 'holds')
-  const numbers = ['changes', 'saves', 'records', 'people', 'others'].every((name) =>
-    Number.isSafeInteger(field(holds, name)),
-  )
-  const list = (name: string, fits: (one: unknown) => boolean) => {
-    const all = field(value, name)
-    return Array.isArray(all) && all.every(fits)
-  }
-  const orNull = (of: unknown, name: string) => field(of, name) === null || text(of, name) !== null
-  const seal = field(value, 'seal')
-  const isSeal =
-    seal === null ||
-    (text(seal, 'origin') !== null && text(seal, 'at') !== null && Number.isSafeInteger(field(seal, 'size')))
-  const fits =
-    texts &&
-    numbers &&
-    isSeal &&
-    Number.isSafeInteger(field(value, 'number')) &&
-    Number.isSafeInteger(field(value, 'unsealed')) &&
-    orNull(value, 'within') &&
-    orNull(value, 'authority') &&
-    orNull(value, 'fingerprint') &&
-    orNull(holds, 'first') &&
-    orNull(holds, 'last') &&
-    list('gaps', (one) => typeof one === 'string') &&
-    list(
-      'closed',
-      (one) => text(one, 'what') !== null && text(one, 'why') !== null && Number.isSafeInteger(field(one, 'values')),
-    ) &&
-    list('files', (one) => text(one, 'name') !== null && text(one, 'what') !== null)
-  return fits ? (value as PackCover) : null
-}
-
-function parsed(line: string): unknown {
-  try {
-    return JSON.parse(line)
-  } catch {
-    return undefined
-  }
-}
-
-function field(value: unknown, name: string): unknown {
-  return typeof value === 'object' && value !== null ? (value as Record<string, unknown>)[name] : undefined
-}
-
-function text(value: unknown, name: string): string | null {
-  const found = field(value, name)
-  return typeof found === 'string' ? found : null
-}
-
 const hashBytes = 32
 const mostFill = 128
 
@@ -675,40 +609,14 @@ interface PackedSave {
 
 /** A line as a save of a pack; null for whatever is none. */
 function handed(value: unknown): PackedSave | null {
-  const [index, leaf, canonical, openings, closed] = [
-    field(value, 'index'),
-    text(value, 'leaf'),
-    text(value, 'canonical'),
-    field(value, 'openings'),
-    field(value, 'closed'),
-  ]
+  const [index, openings] = [leafIndex(value), openingsOf(value)]
+  const [leaf, canonical, closed] = [text(value, 'leaf'), text(value, 'canonical'), field(value, 'closed')]
   const fill = hashes(text(value, 'fill'))
-  if (!(index === null || (Number.isSafeInteger(index) && (index as number) >= 0))) return null
-  if (fill === null || leaf === null || canonical === null || !Array.isArray(openings)) return null
+  if (index === undefined || openings === null || fill === null || leaf === null || canonical === null) return null
   if (typeof closed !== 'object' || closed === null || Array.isArray(closed)) return null
   const reasons = Object.values(closed)
-  if (openings.length + reasons.length > mostClosed || !reasons.every((why) => typeof why === 'string')) return null
-  const opened = openings.flatMap((one: unknown) => {
-    const [fieldId, salt, before, after] = [
-      field(one, 'fieldId'),
-      text(one, 'salt'),
-      field(one, 'before'),
-      field(one, 'after'),
-    ]
-    const isValue = (side: unknown): side is string | null => side === null || typeof side === 'string'
-    return typeof fieldId === 'number' && salt !== null && isValue(before) && isValue(after)
-      ? [{ fieldId, salt, before, after }]
-      : []
-  })
-  if (opened.length !== openings.length) return null
-  return {
-    index: index as number | null,
-    leaf,
-    fill,
-    canonical,
-    openings: opened,
-    closed: closed as Record<string, string>,
-  }
+  if (reasons.length > mostClosed || !reasons.every((why) => typeof why === 'string')) return null
+  return { index, leaf, fill, canonical, openings, closed: closed as Record<string, string> }
 }
 
 /** Whether each of its changes is either open or said to be closed, and none is both. */

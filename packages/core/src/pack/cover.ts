@@ -1,3 +1,4 @@
+import { field, parsed, text } from '../proof/handed.ts'
 import { clockWords } from '../time/zone.ts'
 import { counted, grouped, listed } from '../words/list.ts'
 
@@ -110,4 +111,44 @@ export function howToCheck({ number, fingerprint }: Pick<PackCover, 'number' | '
       : `The key’s fingerprint is ${fingerprint}. Ask for it by another way than this file.`,
     'The archive is a bag (RFC 8493): the manifests in it name the SHA-256 of every file.',
   ]
+}
+
+/** @returns null for what is no cover. Whatever it holds is shown as text. */
+export function readCover(content: string | undefined): PackCover | null {
+  const value = content === undefined ? undefined : parsed(content)
+  if (text(value, 'spoor') !== coverHeading) return null
+  const texts = ['title', 'why', 'madeBy', 'madeAt', 'zone', 'scope', 'sentence'].every(
+    (name) => text(value, name) !== null,
+  )
+  const holds = field(value, 'holds')
+  const numbers = ['changes', 'saves', 'records', 'people', 'others'].every((name) =>
+    Number.isSafeInteger(field(holds, name)),
+  )
+  const list = (name: string, fits: (one: unknown) => boolean) => {
+    const all = field(value, name)
+    return Array.isArray(all) && all.every(fits)
+  }
+  const orNull = (of: unknown, name: string) => field(of, name) === null || text(of, name) !== null
+  const seal = field(value, 'seal')
+  const isSeal =
+    seal === null ||
+    (text(seal, 'origin') !== null && text(seal, 'at') !== null && Number.isSafeInteger(field(seal, 'size')))
+  const fits =
+    texts &&
+    numbers &&
+    isSeal &&
+    Number.isSafeInteger(field(value, 'number')) &&
+    Number.isSafeInteger(field(value, 'unsealed')) &&
+    orNull(value, 'within') &&
+    orNull(value, 'authority') &&
+    orNull(value, 'fingerprint') &&
+    orNull(holds, 'first') &&
+    orNull(holds, 'last') &&
+    list('gaps', (one) => typeof one === 'string') &&
+    list(
+      'closed',
+      (one) => text(one, 'what') !== null && text(one, 'why') !== null && Number.isSafeInteger(field(one, 'values')),
+    ) &&
+    list('files', (one) => text(one, 'name') !== null && text(one, 'what') !== null)
+  return fits ? (value as PackCover) : null
 }

@@ -1,3 +1,5 @@
+import { joinBytes } from '../proof/bytes.ts'
+
 /** A line of a file, or that it is longer than is read. */
 export type PackLine = { number: number; bytes: Uint8Array } | { number: number; tooLong: true }
 
@@ -40,20 +42,10 @@ export class LineCutter {
 
   #take(): PackLine {
     const number = this.#number++
-    const line = this.#length > this.#longest ? ({ number, tooLong: true } as const) : { number, bytes: this.#whole() }
+    const line =
+      this.#length > this.#longest ? ({ number, tooLong: true } as const) : { number, bytes: joinBytes(...this.#parts) }
     this.#parts = []
     this.#length = 0
     return line
-  }
-
-  #whole(): Uint8Array {
-    if (this.#parts.length === 1) return this.#parts[0]!
-    const whole = new Uint8Array(this.#length)
-    let at = 0
-    for (const part of this.#parts) {
-      whole.set(part, at)
-      at += part.length
-    }
-    return whole
   }
 }

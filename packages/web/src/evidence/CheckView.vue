@@ -2,19 +2,11 @@
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import Progress from 'ant-design-vue/es/progress'
-import {
-  clockWords,
-  coverRows,
-  findingWords,
-  grouped,
-  packRules,
-  reportLines,
-  verdictWords,
-  type PackReport,
-} from '@spoor/core'
+import { clockWords, findingWords, grouped, packRules, reportLines, verdictWords, type PackReport } from '@spoor/core'
 import { computed, onUnmounted, ref } from 'vue'
 import SpoorMark from '../frame/SpoorMark.vue'
 import { useSession } from '../session/session.ts'
+import CoverFacts from './CoverFacts.vue'
 import type { CheckTold, CheckWish } from './checking.worker.ts'
 import { sizeWords } from './words.ts'
 
@@ -170,16 +162,7 @@ const print = () => window.print()
         <p>
           <bdi>{{ report.cover.sentence }}</bdi>
         </p>
-        <dl>
-          <template v-for="row in coverRows(report.cover)" :key="row.name">
-            <dt>{{ row.name }}</dt>
-            <dd>
-              <p v-for="(words, at) in row.words" :key="at">
-                <bdi>{{ words }}</bdi>
-              </p>
-            </dd>
-          </template>
-        </dl>
+        <CoverFacts :cover="report.cover" />
       </template>
     </section>
   </main>
@@ -241,15 +224,6 @@ h3 {
 .found li {
   overflow-wrap: anywhere;
   font-size: 13px;
-}
-dl {
-  display: grid;
-  grid-template-columns: 110px minmax(0, 1fr);
-  gap: 4px 10px;
-  margin: 6px 0;
-}
-dt {
-  color: var(--soft);
 }
 .link {
   color: var(--pine);

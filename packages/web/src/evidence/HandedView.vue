@@ -45,6 +45,7 @@ const taken = () => setTimeout(() => void refetch(), countedAfterMs)
 </template>
 
 <style scoped src="../frame/page.css"></style>
+<style scoped src="./take.css"></style>
 <style scoped>
 main {
   width: 100%;
@@ -53,13 +54,6 @@ main {
 }
 p {
   margin: 10px 0;
-}
-.take {
-  background: var(--pine);
-  color: var(--on-pine);
-  padding: 5px 14px;
-  border-radius: 4px;
-  text-decoration: none;
 }
 .digest {
   overflow-wrap: anywhere;

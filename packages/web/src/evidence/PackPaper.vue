@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { PackPreview } from '@spoor/contract'
-import { coverRows, howToCheck, type PackCover } from '@spoor/core'
-import { computed } from 'vue'
+import { howToCheck, type PackCover } from '@spoor/core'
+import CoverFacts from './CoverFacts.vue'
 
 /** The first page of a pack, as it will be read or was made. */
 export interface Props {
@@ -10,8 +10,7 @@ export interface Props {
   heads?: PackPreview['heads']
   lines?: PackPreview['lines']
 }
-const props = defineProps<Props>()
-const rows = computed(() => coverRows(props.cover))
+defineProps<Props>()
 </script>
 
 <template>
@@ -25,16 +24,7 @@ const rows = computed(() => coverRows(props.cover))
     <p class="sentence">
       <bdi>{{ cover.sentence }}</bdi>
     </p>
-    <dl>
-      <template v-for="row in rows" :key="row.name">
-        <dt>{{ row.name }}</dt>
-        <dd>
-          <p v-for="(words, at) in row.words" :key="at">
-            <bdi>{{ words }}</bdi>
-          </p>
-        </dd>
-      </template>
-    </dl>
+    <CoverFacts :cover="cover" />
     <h3>How to check this yourself</h3>
     <p v-for="words in howToCheck(cover)" :key="words" class="how">{{ words }}</p>
     <template v-if="heads && lines && lines.length > 0">
@@ -64,7 +54,9 @@ const rows = computed(() => coverRows(props.cover))
 </template>
 
 <style scoped>
+/* Paper stays paper, whatever the theme. */
 .paper {
+  --cover-soft: #55615c;
   background: #fff;
   color: #17211e;
   border: 1px solid var(--line);
@@ -90,18 +82,6 @@ h2 {
   font-size: 14px;
   line-height: 21px;
   margin-bottom: 12px;
-}
-dl {
-  display: grid;
-  grid-template-columns: 110px minmax(0, 1fr);
-  gap: 4px 10px;
-  margin: 0 0 14px;
-}
-dt {
-  color: #55615c;
-}
-dd {
-  overflow-wrap: anywhere;
 }
 h3 {
   font-size: 13px;

@@ -197,6 +197,7 @@ function queryOf(scope: string): Record<string, string[]> {
   </div>
 </template>
 
+<style scoped src="./take.css"></style>
 <style scoped>
 .alone {
   padding: 22px 28px;
@@ -253,13 +254,6 @@ footer {
 }
 footer a {
   white-space: nowrap;
-}
-.take {
-  background: var(--pine);
-  color: var(--on-pine);
-  padding: 5px 14px;
-  border-radius: 4px;
-  text-decoration: none;
 }
 .back {
   display: grid;
