@@ -170,6 +170,8 @@ export const Summary = v.object({
   recordLabels: v.record(v.string(), v.string()),
   /** What stands out in the stories that the scope names, by number. */
   storyLabels: v.record(v.string(), v.string()),
+  /** The questions of the cases that the scope names, by number. */
+  caseLabels: v.record(v.string(), v.string()),
   /** What the runs are called that the scope names, by number. */
   runLabels: v.record(v.string(), v.string()),
 })

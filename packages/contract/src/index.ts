@@ -1,5 +1,6 @@
 import { alarmRoutes } from './alarms.ts'
 import { baselineRoutes } from './baselines.ts'
+import { caseRoutes } from './cases.ts'
 import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
 import { custodyRoutes } from './custody.ts'
@@ -39,6 +40,7 @@ export const routes = {
   ...baselineRoutes,
   ...panelRoutes,
   ...packRoutes,
+  ...caseRoutes,
 }
 
 export {
@@ -120,4 +122,5 @@ export { Assignment, Note, Question, SaveReview, Waiting } from './review.ts'
 export { Today } from './today.ts'
 export { Alarm, alarmCodes, type AlarmCode } from './alarms.ts'
 export { Job, jobKinds, type JobKind } from './work.ts'
+export { Case, CaseEntry, CaseItem, CaseOpened, CaseThing, caseKinds, type CaseKind } from './cases.ts'
 export { Pack, PackPreview, packShapes, type PackShape } from './packs.ts'

@@ -59,6 +59,8 @@ const wish = {
   stamped: v.boolean(),
   /** Fields whose values are left out, with the reason. */
   blacked: v.pipe(v.array(Blacked), v.maxLength(500)),
+  /** The open case in which the pack is gathered once it is asked for. */
+  caseId: v.optional(IdNumber),
 }
 
 /** An address by which somebody without a sign-in takes a pack. */

@@ -39,6 +39,8 @@ export const permissions = {
   'review.write': ['administrator', 'reviewer', 'approver'],
   'questions.answer': ['administrator', 'reviewer', 'approver', 'contributor'],
   'changes.export': ['administrator', 'reviewer', 'approver', 'auditor'],
+  'cases.read': ['administrator', 'reviewer', 'approver'],
+  'cases.write': ['administrator', 'reviewer', 'approver'],
   'packs.read': ['administrator', 'reviewer', 'approver', 'auditor'],
   'packs.make': ['administrator', 'reviewer', 'approver', 'auditor'],
   'packs.withdraw': ['administrator'],

@@ -63,6 +63,8 @@ export const Waiting = v.object({
   erasures: v.array(v.object({ id: v.number(), words: v.string(), by: v.string(), at: Instant })),
   /** Corrections that somebody else asked them to apply. */
   corrections: v.array(v.object({ id: v.number(), reason: v.string(), by: v.string(), at: Instant })),
+  /** Open cases of theirs. */
+  cases: v.array(v.object({ id: v.number(), question: v.string(), unanswered: v.number(), lastAt: Instant })),
   /** Corrections of theirs that came back with words. */
   sentBack: v.array(v.object({ id: v.number(), words: v.string(), by: v.string() })),
 })

@@ -20,6 +20,7 @@ export {
   actorKinds,
   changeStates,
   everything,
+  casesOf,
   groupsOf,
   isHollow,
   partsOf,

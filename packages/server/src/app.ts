@@ -5,6 +5,7 @@ import { pinoHttp } from 'pino-http'
 import { Problem } from './errors.ts'
 import { alarmsRouter } from './alarms/routes.ts'
 import { baselinesRouter } from './baselines/routes.ts'
+import { casesRouter } from './cases/routes.ts'
 import { readingsRouter } from './changes/readings-routes.ts'
 import { changesRouter } from './changes/routes.ts'
 import { erasureRouter } from './erasure/routes.ts'
@@ -140,6 +141,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(alarmsRouter({ db }))
   api.use(reconcilingRouter({ db }))
   api.use(baselinesRouter({ db }))
+  api.use(casesRouter({ db }))
   api.use(packsRouter({ db, directory: deps.packsDirectory, authority: deps.timeAuthority }))
   api.use(applicationsRouter({ db }))
   api.use(workRouter({ db }))

@@ -32,6 +32,13 @@ let changes: Made[]
 const nowMs = Date.parse('2026-04-20T12:00:00Z')
 const keys = ['["1"]', '["2"]', '["a,b","!:é"]', '["=1"]']
 
+/** The cases that a save is gathered in, by what is put into them below. */
+const casesOfSave = (save: number, typeId: number, key: string): number[] => [
+  ...(save % 11 === 0 ? [1] : []),
+  ...((typeId === 2 && key === keys[1]) || save % 9 === 0 ? [2] : []),
+  ...(save % 7 === 0 || save === 17 ? [3] : []),
+]
+
 beforeAll(async () => {
   world = await makeWorld('select 1')
   const { db } = world
@@ -87,6 +94,18 @@ beforeAll(async () => {
       [id, world.sourceId, `run ${id}`, `run ${id}`],
     )
   await db('spoor.assignment').insert({ assigned_to: world.adminId, note: '', by: world.adminId })
+  for (const question of ['one', 'two', 'three'])
+    await db('spoor.case_file').insert({ question, owner_id: world.adminId, opened_by: world.adminId })
+  await db('spoor.correction').insert({ source_id: world.sourceId, state: 'draft', drafted_by: world.adminId })
+  await db('spoor.note').insert({ save_id: 17, text: 'x', by: world.adminId })
+  const item = (caseId: number, more: object) =>
+    db('spoor.case_item').insert({ case_id: caseId, gathered_by: world.adminId, ...more })
+  for (let save = 11; save <= 300; save += 11) await item(1, { save_id: save })
+  await item(1, { save_id: 1, removed_at: db.fn.now(), removed_by: world.adminId, removed_why: 'not it' })
+  await item(2, { type_id: 2, record_key: keys[1]! })
+  await item(2, { question_id: 2 })
+  await item(3, { correction_id: 1 })
+  await item(3, { note_id: 1 })
   for (const month of ['2026-03-01', '2026-04-01', '2026-05-01'])
     await db.raw('select ledger.ensure_month(?::date)', [month])
   for (let save = 1; save <= 300; save++) {
@@ -186,6 +205,7 @@ beforeAll(async () => {
         reason,
         states,
         stories: save % 10 === 0 ? [1] : [],
+        cases: casesOfSave(save, typeId, key),
         restored: false,
         effectiveOn: null,
       })

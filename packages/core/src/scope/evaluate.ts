@@ -3,6 +3,7 @@ import { isDecimal } from '../value/difference.ts'
 import type { CapturedValue } from '../value/type.ts'
 import { assertNever } from '../words/assert-never.ts'
 import {
+  casesOf,
   partsOf,
   transactionsOf,
   type ActorKind,
@@ -45,6 +46,8 @@ export interface ScopedChange {
   states: readonly ChangeState[]
   /** Stories of what stands out that it is told in. */
   stories: readonly number[]
+  /** Cases in which it is gathered. */
+  cases: readonly number[]
 }
 
 /** Whether a change is in scope. The server's SQL is held against this on random data. */
@@ -86,7 +89,8 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
     case 'state':
       return (
         part.states.some((state) => change.states.includes(state)) ||
-        part.stories.some((story) => change.stories.includes(story))
+        part.stories.some((story) => change.stories.includes(story)) ||
+        casesOf(part).some((one) => change.cases.includes(one))
       )
     default:
       return assertNever(part)

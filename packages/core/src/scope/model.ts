@@ -111,12 +111,13 @@ export const changeStates = ['reviewed', 'flagged', 'asked', 'answered', 'assign
  */
 export type ChangeState = (typeof changeStates)[number]
 
-/** What has become of it: any of these, or told in one of these stories of what stands out. */
+/** What has become of it: any of these, or told in one of these stories of what stands out, or gathered in one of these cases. */
 export interface StatePart {
   part: 'state'
   exclude: boolean
   states: readonly ChangeState[]
   stories: readonly number[]
+  cases?: readonly number[]
 }
 
 export type ScopePart = WhoPart | WhatPart | RecordPart | WhenPart | HowPart | ValuePart | ReasonPart | StatePart
@@ -148,6 +149,7 @@ export function settled(scope: Scope, lookedAt: string): Scope {
 }
 
 export const groupsOf = (part: WhoPart): readonly WhoGroup[] => part.groups ?? []
+export const casesOf = (part: StatePart): readonly number[] => part.cases ?? []
 export const transactionsOf = (part: HowPart): readonly string[] => part.transactions ?? []
 
 /** The scope with groups of people put down as the actors that they mean for one reader at one time. */
@@ -195,6 +197,6 @@ export function isHollow(part: ScopePart): boolean {
     case 'reason':
       return part.contains === ''
     case 'state':
-      return part.states.length === 0 && part.stories.length === 0
+      return part.states.length === 0 && part.stories.length === 0 && casesOf(part).length === 0
   }
 }

@@ -85,12 +85,16 @@ export const anyScope: fc.Arbitrary<Scope> = fc
         exclude: fc.boolean(),
         contains: fc.constantFrom(null, 'phone', 'PHONE call', '%_'),
       }),
-      state: fc.record({
-        part: fc.constant('state' as const),
-        exclude: fc.boolean(),
-        states: fc.uniqueArray(fc.constantFrom(...changeStates), { maxLength: 2 }),
-        stories: fc.uniqueArray(fc.integer({ min: 1, max: 2 }), { maxLength: 1 }),
-      }),
+      state: fc.record(
+        {
+          part: fc.constant('state' as const),
+          exclude: fc.boolean(),
+          states: fc.uniqueArray(fc.constantFrom(...changeStates), { maxLength: 2 }),
+          stories: fc.uniqueArray(fc.integer({ min: 1, max: 2 }), { maxLength: 1 }),
+          cases: fc.uniqueArray(fc.integer({ min: 1, max: 3 }), { minLength: 1, maxLength: 2 }),
+        },
+        { requiredKeys: ['part', 'exclude', 'states', 'stories'] },
+      ),
       when: fc.oneof(
         fc.record({ part: fc.constant('when' as const), exclude: fc.boolean(), span, effective: fc.constant(false) }),
         fc.record({

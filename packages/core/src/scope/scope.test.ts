@@ -149,6 +149,7 @@ describe('matching', () => {
     reason: 'per Phone call',
     states: ['flagged'],
     stories: [4],
+    cases: [7],
     atMs: Date.parse('2026-03-31T22:59:59Z'),
   }
   const now = Date.parse('2026-04-02T09:00:00Z')
@@ -177,6 +178,9 @@ describe('matching', () => {
     ['state=s4', true],
     ['state=s5', false],
     ['state=reviewed,s4', true],
+    ['state=c7', true],
+    ['state=c8', false],
+    ['state=!s5,c7', false],
     ['record=t2:["70"]', true],
     ['record=alone.t2:["70"]', false],
     ['record=alone.t1:["7"]', true],

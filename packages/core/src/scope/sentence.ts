@@ -2,6 +2,7 @@ import { wallClock } from '../time/zone.ts'
 import { capitalised, counted, listed } from '../words/list.ts'
 import { assertNever } from '../words/assert-never.ts'
 import {
+  casesOf,
   groupsOf,
   transactionsOf,
   type ActorKind,
@@ -25,6 +26,8 @@ export interface ScopeNames {
   run(id: number): string | undefined
   /** What stands out in a story, as its headline. */
   story?(id: number): string | undefined
+  /** The question that a case is about. */
+  case?(id: number): string | undefined
   /** When the reader's last visit ended, as an instant, where it is known. */
   lookedAt?: string
 }
@@ -264,6 +267,10 @@ const stateWords: Readonly<Record<ChangeState, string>> = {
 
 function stateText({ state }: Scope, names: ScopeNames): string {
   const stories = (state?.stories ?? []).map((id) => `standing out as “${names.story?.(id) ?? `story ${id}`}”`)
-  const text = listed([...(state?.states ?? []).map((one) => stateWords[one]), ...stories], 'or')
+  const cases = (state ? casesOf(state) : []).map((id) => {
+    const question = names.case?.(id)
+    return `gathered in case ${id}${question === undefined ? '' : ` “${question}”`}`
+  })
+  const text = listed([...(state?.states ?? []).map((one) => stateWords[one]), ...stories, ...cases], 'or')
   return state?.exclude ? `not ${text}` : text
 }

@@ -2,6 +2,7 @@ import { isDate, isZone } from '../time/zone.ts'
 import { isDecimal } from '../value/difference.ts'
 import {
   actorKinds,
+  casesOf,
   changeStates,
   groupsOf,
   isHollow,
@@ -83,7 +84,7 @@ export function scopeEntries(scope: Scope): [string, string][] {
     )
   if (value) for (const test of value.tests) add('value', value.exclude, testText(test))
   if (reason) add('reason', reason.exclude, reason.contains === null ? 'given' : `has.${reason.contains}`)
-  if (state) add('state', state.exclude, [...state.states, ...state.stories.map((id) => `s${id}`)].join(listSeparator))
+  if (state) add('state', state.exclude, [...state.states, ...state.stories.map((id) => `s${id}`), ...casesOf(state).map((id) => `c${id}`)].join(listSeparator))
   return entries
 }
 
@@ -297,14 +298,21 @@ function readReason(scope: Scope, text: string, exclude: boolean, problem: Compl
 function readState(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
   const states: ChangeState[] = []
   const stories: number[] = []
+  const cases: number[] = []
   for (const member of members(text, problem)) {
     const state = changeStates.find((one) => one === member)
     const story = idAfter('s', member)
+    const inCase = idAfter('c', member)
     if (state) states.push(state)
     else if (story !== null) stories.push(story)
+    else if (inCase !== null) cases.push(inCase)
     else problem(`“${member}” is nothing that can become of a change.`)
   }
-  return withUnlessHollow(scope, { part: 'state', exclude, states, stories }, problem)
+  return withUnlessHollow(
+    scope,
+    { part: 'state', exclude, states, stories, ...(cases.length > 0 ? { cases } : {}) },
+    problem,
+  )
 }
 
 function readRecord(scope: Scope, given: string, exclude: boolean, problem: Complain): Scope {

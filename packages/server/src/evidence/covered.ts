@@ -113,6 +113,27 @@ export const coveredRows: readonly CoveredRows[] = [
     key: { id: 'int' },
     columns: list('actor_id text by at answer answered_by answered_at'),
   },
+  {
+    table: 'spoor.case_file',
+    noun: 'case',
+    key: { id: 'int' },
+    columns: list('question owner_id opened_by opened_at state finding closed_by closed_at'),
+  },
+  {
+    table: 'spoor.case_item',
+    noun: 'what was gathered in a case',
+    key: { id: 'bigint' },
+    columns: list(
+      'case_id save_id type_id record_key pack_id correction_id question_id note_id gathered_by gathered_at removed_by',
+      'removed_at removed_why',
+    ),
+  },
+  {
+    table: 'spoor.case_entry',
+    noun: 'what was written in a case',
+    key: { id: 'bigint' },
+    columns: list('case_id kind text by at'),
+  },
   { table: 'spoor.named_scope', noun: 'named scope', key: { id: 'int' }, columns: list('name scope owner shared') },
   {
     table: 'spoor.noticing',

@@ -210,7 +210,7 @@ export async function changesOf(
       erased: row.erased,
       isNumber: valueKind(row.base_type) === 'number',
       reason: save.reason,
-      ...(history.get(row.save_id) ?? { restored: false, effectiveOn: null, transactionOf: [] }),
+      ...(history.get(row.save_id) ?? { restored: false, effectiveOn: null, transactionOf: [], cases: [] }),
       stories: save.stories ?? [],
       states: [
         ...(save.marks ?? []),

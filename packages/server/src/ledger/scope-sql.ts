@@ -1,5 +1,6 @@
 import {
   assertNever,
+  casesOf,
   daysOf,
   instantsOf,
   partsOf,
@@ -10,6 +11,7 @@ import {
   type ValueTest,
 } from '@spoor/core'
 import type { Knex } from 'knex'
+import { boundArray } from '../database/knex.ts'
 
 /** `change` rows have a field and values; `save` rows stand for all their changes (see {@link asksChanges}). */
 export type Level = 'change' | 'save'
@@ -135,6 +137,10 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
               .whereRaw('told.save_id = ??', [level === 'save' ? `${alias}.id` : `${alias}.save_id`])
               .whereIn('told.story_id', [...part.stories]),
           )
+        if (casesOf(part).length > 0)
+          q.orWhereIn(level === 'save' ? `${alias}.id` : `${alias}.save_id`, (gathered) => {
+            void gathered.select('save_id').from('spoor.case_save').whereIn('case_id', [...casesOf(part)])
+          })
       })
       return
     case 'value':
@@ -178,6 +184,8 @@ export interface History {
   effectiveOn: string | null
   /** Saves that a scope names whose transaction made this one too. */
   transactionOf: string[]
+  /** Cases that a scope names in which it is gathered. */
+  cases: number[]
 }
 
 /** Of some saves, what other saves tell of them. Nothing is asked of the database unless a scope asks for it. */
@@ -188,7 +196,8 @@ export async function historyOf(
 ): Promise<Map<string, History>> {
   const named = scopes.flatMap((scope) => (scope.how ? transactionsOf(scope.how) : []))
   const asked = scopes.some((scope) => scope.when?.effective || scope.how?.actions.includes('restore'))
-  if ((!asked && named.length === 0) || saves.length === 0) return new Map()
+  const cases = scopes.flatMap((scope) => (scope.state ? casesOf(scope.state) : []))
+  if ((!asked && named.length + cases.length === 0) || saves.length === 0) return new Map()
   const [day, bound] = dayOfEffect('save', 's')
   const rows = await db('ledger.save as s')
     .whereIn(
@@ -199,12 +208,16 @@ export async function historyOf(
       's.id',
       saves.map((save) => save.id),
     )
-    .select<{ id: string; restored: boolean; effective_on: string | null; transaction_of: string[] }[]>(
+    .select<{ id: string; restored: boolean; effective_on: string | null; transaction_of: string[]; cases: number[] }[]>(
       's.id',
       db.raw(
         `array(select n.id::text from ledger.save n where n.id = any(?::bigint[]) and n.source_id = s.source_id
                 and n.transaction_id = s.transaction_id) as transaction_of`,
         [named],
+      ),
+      db.raw(
+        `array(select g.case_id from spoor.case_save g where g.case_id = any(?::int[]) and g.save_id = s.id group by 1) as cases`,
+        [boundArray(cases)],
       ),
       db.raw(`(${day}) as effective_on`, bound),
       db.raw('exists ? as restored', [db.select(db.raw('1')).where((q) => wasDeleted(q, (name) => `s.${name}`))]),
@@ -212,7 +225,7 @@ export async function historyOf(
   return new Map(
     rows.map((row) => [
       row.id,
-      { restored: row.restored, effectiveOn: row.effective_on, transactionOf: row.transaction_of },
+      { restored: row.restored, effectiveOn: row.effective_on, transactionOf: row.transaction_of, cases: row.cases },
     ]),
   )
 }

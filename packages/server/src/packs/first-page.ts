@@ -55,12 +55,13 @@ export async function firstPage(
     whatItHolds(moment, scopes, nowMs),
   ])
   const { seal, keyLine } = await sealedUnder(moment)
-  const { recordLabels, runLabels, storyLabels } = summary
+  const { recordLabels, runLabels, storyLabels, caseLabels } = summary
   const words = sentence(scope, {
     ...names,
     record: ({ typeId, key }) => recordLabels[`t${typeId}:${key}`],
     run: (id) => runLabels[String(id)],
     story: (id) => storyLabels[String(id)],
+    case: (id) => caseLabels[String(id)],
   })
   const note = seal && readNote(seal.note)
   const checkpoint = note && readCheckpoint(note.text)

@@ -3,6 +3,7 @@ import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import {
   bagDeclaration,
+  casesOf,
   coverRows,
   fromHex,
   grouped,
@@ -201,7 +202,7 @@ export class Packing implements JobHandler {
       await writer.add('data/changes.xlsx', [await workbook(trx, table)])
       files.push({ name: 'data/changes.xlsx', what: 'the same as a workbook: numbers and days are such' })
     }
-    const said = row.said ? await saidOf(trx, told.saveIds) : []
+    const said = row.said ? await saidOf(trx, told.saveIds, casesIn(scopes[0])) : []
     if (said.length > 0) {
       await writer.add('data/said.json', [`${JSON.stringify(said, null, 1)}\n`])
       files.push({ name: 'data/said.json', what: `what was said of them: ${saidWords(said)}` })
@@ -261,6 +262,11 @@ export class Packing implements JobHandler {
     })
     await writer.add(packFiles.signature, [signedNote(sha256, text, named, key.sign(text))])
   }
+}
+
+/** The cases that a scope asks for; of those that it leaves out nothing is told. */
+function casesIn(scope: Scope | undefined): readonly number[] {
+  return scope?.state && !scope.state.exclude ? casesOf(scope.state) : []
 }
 
 /** How many values of some saves were erased. */

@@ -1,6 +1,7 @@
 import { allows, sightOf, type Pack, type routes } from '@spoor/contract'
 import type { Knex } from 'knex'
 import type * as v from 'valibot'
+import { gather } from '../cases/gather.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
@@ -168,6 +169,11 @@ export async function askForPack(db: Database, body: PackBody, person: SignedIn,
       personId: person.id,
     })
     await trx('spoor.pack').where({ id: packId }).update({ job_id: job.id })
+    if (body.caseId !== undefined) {
+      if (!allows(person.role, 'cases.write'))
+        throw new Problem('not-allowed', 'A pack can be put into a case by whoever works on cases. It was not made.')
+      await gather(trx, person, body.caseId, [{ kind: 'pack', packId }])
+    }
     await recordEvent(trx, {
       kind: 'export',
       personId: person.id,

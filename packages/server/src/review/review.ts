@@ -9,6 +9,7 @@ import {
   type Waiting,
 } from '@spoor/contract'
 import type { Knex } from 'knex'
+import { casesOf } from '../cases/store.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
@@ -315,7 +316,7 @@ export async function answer(db: Database, person: SignedIn, id: number, text: s
 export async function waitingFor(db: Database, person: SignedIn): Promise<Waiting> {
   const actors = await ownActors(db, person)
   const reviews = allows(person.role, 'review.read')
-  const [assigned, toAnswer, asked, answered, flagged, plans, erasures, corrections, sentBack] = await Promise.all([
+  const [assigned, toAnswer, asked, answered, flagged, plans, erasures, corrections, sentBack, cases] = await Promise.all([
     assignments(db).where('a.assigned_to', person.id).whereNull('a.done_at').orderByRaw('a.due_on nulls last, a.id'),
     questions(db).whereIn('q.actor_id', actors).whereNull('q.answered_at').orderBy('q.id'),
     questions(db).where('q.by', person.id).whereNull('q.answered_at').orderBy('q.id'),
@@ -352,6 +353,7 @@ export async function waitingFor(db: Database, person: SignedIn): Promise<Waitin
       .where({ 'c.state': 'draft', 'c.drafted_by': person.id })
       .orderBy('c.id')
       .select<Waiting['sentBack']>('c.id', 'c.sent_back_words as words', 'p.name as by'),
+    allows(person.role, 'cases.read') ? casesOf(db, person.id) : [],
   ])
   return {
     assigned: (assigned as AssignmentRow[]).map(assignmentShown),
@@ -362,6 +364,7 @@ export async function waitingFor(db: Database, person: SignedIn): Promise<Waitin
     erasures: person.permissions.includes('erasure.decide') ? erasures : [],
     corrections: person.permissions.includes('corrections.apply') ? corrections : [],
     sentBack: person.permissions.includes('corrections.draft') ? sentBack : [],
+    cases: cases.map(({ id, question, unanswered, lastAt }) => ({ id, question, unanswered, lastAt })),
     plans: reviews && person.permissions.includes('tracking.approve') ? plans : [],
   }
 }

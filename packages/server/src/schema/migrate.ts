@@ -30,6 +30,7 @@ import { up as pages } from './migrations/026-pages.ts'
 import { up as panel } from './migrations/027-panel.ts'
 import { up as acts } from './migrations/028-acts.ts'
 import { up as packs } from './migrations/029-packs.ts'
+import { up as cases } from './migrations/030-cases.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -64,6 +65,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '027-panel': panel,
   '028-acts': acts,
   '029-packs': packs,
+  '030-cases': cases,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -49,6 +49,7 @@ const names = useVocabulary(
   computed(() => summary.value?.recordLabels ?? {}),
   computed(() => summary.value?.runLabels ?? {}),
   computed(() => summary.value?.storyLabels ?? {}),
+  computed(() => summary.value?.caseLabels ?? {}),
 )
 /** Long runs stand in one line unless the link says otherwise. */
 const together = computed({

@@ -31,6 +31,7 @@ const names = useVocabulary(
   computed(() => summary.value?.recordLabels ?? {}),
   computed(() => summary.value?.runLabels ?? {}),
   computed(() => summary.value?.storyLabels ?? {}),
+  computed(() => summary.value?.caseLabels ?? {}),
 )
 
 const title = ref('')

@@ -41,6 +41,7 @@ export function useVocabulary(
   recordLabels: Ref<Record<string, string>>,
   runLabels: Ref<Record<string, string>> = ref({}),
   storyLabels: Ref<Record<string, string>> = ref({}),
+  caseLabels: Ref<Record<string, string>> = ref({}),
 ): ComputedRef<NamedVocabulary> {
   const session = useSession()
   const { data } = useVocabularyQuery()
@@ -57,6 +58,7 @@ export function useVocabulary(
       units,
       ...(session.person?.lookedAt ? { lookedAt: session.person.lookedAt } : {}),
       story: (id: number) => storyLabels.value[String(id)],
+      case: (id: number) => caseLabels.value[String(id)],
       run: (id: number) => runLabels.value[String(id)],
       actor: (id: number) => actorById.get(id)?.name,
       type: (id: number) => typeById.get(id)?.plural,

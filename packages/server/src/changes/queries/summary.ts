@@ -3,6 +3,7 @@ import type { Summary } from '@spoor/contract'
 import { boundArray, type Database } from '../../database/knex.ts'
 import { storyHeadlines } from '../../noticing/names.ts'
 import { isLimited, reachIn } from '../../ledger/reach.ts'
+import { caseQuestions } from '../../ledger/case-questions.ts'
 import { whereScope, whereScopes } from '../../ledger/scope-sql.ts'
 import { gapsIn } from './gaps.ts'
 import { seenRecord } from './seen-record.ts'
@@ -13,14 +14,15 @@ const mostCounted = 200_000
 
 /** How many saves and changes all scopes mean, exactly or "more than", and the labels of the records they name. */
 export async function summarise(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Summary> {
-  const [counts, recordLabels, runLabels, storyLabels, gaps] = await Promise.all([
+  const [counts, recordLabels, runLabels, storyLabels, caseLabels, gaps] = await Promise.all([
     countsAnswer(scopes, nowMs) ? fromHours(db, scopes, nowMs) : oneByOne(db, scopes, nowMs),
     labels(db, scopes, nowMs),
     namesOfRuns(db, scopes, nowMs),
     storyHeadlines(db, scopes),
+    caseQuestions(db, scopes),
     gapsIn(db, scopes, nowMs),
   ])
-  return { ...counts, gaps, recordLabels, runLabels, storyLabels }
+  return { ...counts, gaps, recordLabels, runLabels, storyLabels, caseLabels }
 }
 
 type Counts = Pick<Summary, 'saves' | 'changes' | 'about'>
