@@ -32,6 +32,8 @@ export const router = createRouter({
     { path: '/evidence', name: 'evidence', component: () => import('./evidence/EvidenceView.vue') },
     { path: '/evidence/making', name: 'making-pack', component: () => import('./evidence/PackMaking.vue') },
     { path: '/evidence/:packId(\\d+)', name: 'pack', component: () => import('./evidence/PackView.vue') },
+    { path: '/evidence/cases', name: 'cases', component: () => import('./cases/CasesView.vue') },
+    { path: '/evidence/cases/:caseId(\\d+)', name: 'case', component: () => import('./cases/CaseView.vue') },
     { path: '/check', name: 'check', component: () => import('./evidence/CheckView.vue'), meta: { open: true } },
     {
       path: '/handed/:token',

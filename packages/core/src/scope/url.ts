@@ -84,7 +84,14 @@ export function scopeEntries(scope: Scope): [string, string][] {
     )
   if (value) for (const test of value.tests) add('value', value.exclude, testText(test))
   if (reason) add('reason', reason.exclude, reason.contains === null ? 'given' : `has.${reason.contains}`)
-  if (state) add('state', state.exclude, [...state.states, ...state.stories.map((id) => `s${id}`), ...casesOf(state).map((id) => `c${id}`)].join(listSeparator))
+  if (state)
+    add(
+      'state',
+      state.exclude,
+      [...state.states, ...state.stories.map((id) => `s${id}`), ...casesOf(state).map((id) => `c${id}`)].join(
+        listSeparator,
+      ),
+    )
   return entries
 }
 

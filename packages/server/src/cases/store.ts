@@ -141,6 +141,9 @@ async function write(
 const said = (trx: Knex.Transaction, person: SignedIn, words: string) =>
   recordEvent(trx, { kind: 'review', personId: person.id, words })
 
+/** The moment of the act itself: its transaction may have waited for another's end. */
+const now = (trx: Knex.Transaction) => trx.raw<Knex.Raw>('clock_timestamp()')
+
 /** A new case without anything in it yet. @returns its number */
 export async function newCase(
   trx: Knex.Transaction,
@@ -191,7 +194,7 @@ export async function closeCase(db: Database, person: SignedIn, caseId: number, 
     await holdOpen(trx, caseId)
     await trx('spoor.case_file')
       .where({ id: caseId })
-      .update({ state: 'closed', finding, closed_by: person.id, closed_at: trx.fn.now() })
+      .update({ state: 'closed', finding, closed_by: person.id, closed_at: now(trx) })
     await write(trx, { caseId, kind: 'finding', text: finding, person })
     await said(trx, person, `closed case ${caseId} with a finding`)
   })
@@ -222,7 +225,7 @@ export async function removeFromCase(
     const removed = await trx('spoor.case_item')
       .where({ id: itemId, case_id: caseId })
       .whereNull('removed_at')
-      .update({ removed_by: person.id, removed_at: trx.fn.now(), removed_why: why })
+      .update({ removed_by: person.id, removed_at: now(trx), removed_why: why })
     if (removed === 0) throw new Problem('not-found', 'This is not in the case any more. Nothing was changed.')
     await said(trx, person, `took ${counted(1, 'thing')} out of case ${caseId}`)
   })

@@ -121,7 +121,7 @@ export const coveredRows: readonly CoveredRows[] = [
   },
   {
     table: 'spoor.case_item',
-    noun: 'what was gathered in a case',
+    noun: 'thing gathered in a case',
     key: { id: 'bigint' },
     columns: list(
       'case_id save_id type_id record_key pack_id correction_id question_id note_id gathered_by gathered_at removed_by',
@@ -130,7 +130,7 @@ export const coveredRows: readonly CoveredRows[] = [
   },
   {
     table: 'spoor.case_entry',
-    noun: 'what was written in a case',
+    noun: 'entry of a case',
     key: { id: 'bigint' },
     columns: list('case_id kind text by at'),
   },

@@ -139,7 +139,10 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
           )
         if (casesOf(part).length > 0)
           q.orWhereIn(level === 'save' ? `${alias}.id` : `${alias}.save_id`, (gathered) => {
-            void gathered.select('save_id').from('spoor.case_save').whereIn('case_id', [...casesOf(part)])
+            void gathered
+              .select('save_id')
+              .from('spoor.case_save')
+              .whereIn('case_id', [...casesOf(part)])
           })
       })
       return
@@ -208,7 +211,9 @@ export async function historyOf(
       's.id',
       saves.map((save) => save.id),
     )
-    .select<{ id: string; restored: boolean; effective_on: string | null; transaction_of: string[]; cases: number[] }[]>(
+    .select<
+      { id: string; restored: boolean; effective_on: string | null; transaction_of: string[]; cases: number[] }[]
+    >(
       's.id',
       db.raw(
         `array(select n.id::text from ledger.save n where n.id = any(?::bigint[]) and n.source_id = s.source_id

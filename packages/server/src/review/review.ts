@@ -316,45 +316,46 @@ export async function answer(db: Database, person: SignedIn, id: number, text: s
 export async function waitingFor(db: Database, person: SignedIn): Promise<Waiting> {
   const actors = await ownActors(db, person)
   const reviews = allows(person.role, 'review.read')
-  const [assigned, toAnswer, asked, answered, flagged, plans, erasures, corrections, sentBack, cases] = await Promise.all([
-    assignments(db).where('a.assigned_to', person.id).whereNull('a.done_at').orderByRaw('a.due_on nulls last, a.id'),
-    questions(db).whereIn('q.actor_id', actors).whereNull('q.answered_at').orderBy('q.id'),
-    questions(db).where('q.by', person.id).whereNull('q.answered_at').orderBy('q.id'),
-    questions(db)
-      .where('q.by', person.id)
-      .whereRaw("q.answered_at >= coalesce(?::timestamptz, now() - interval '7 days')", [person.lookedAt])
-      .orderBy('q.id'),
-    db('spoor.mark').where({ mark: 'flagged' }).count<{ count: string }[]>('* as count'),
-    db('spoor.plan_draft as d')
-      .join('spoor.source as s', 's.id', 'd.source_id')
-      .join('spoor.person as p', 'p.id', 'd.proposed_by')
-      .whereNot('d.proposed_by', person.id)
-      .select<Waiting['plans']>('s.name as source', 'p.name as by', 'd.proposed_at as at'),
-    db('spoor.erasure as e')
-      .join('spoor.person as p', 'p.id', 'e.asked_by')
-      .join('spoor.field as f', 'f.id', 'e.field_id')
-      .where('e.state', 'waiting')
-      .whereNot('e.asked_by', person.id)
-      .orderBy('e.id')
-      .select<Waiting['erasures']>(
-        'e.id',
-        db.raw(`f.name || ' of ' || e.label as words`),
-        'p.name as by',
-        'e.asked_at as at',
-      ),
-    db('spoor.correction as c')
-      .join('spoor.person as p', 'p.id', 'c.proposed_by')
-      .where('c.state', 'draft')
-      .whereNot('c.drafted_by', person.id)
-      .orderBy('c.id')
-      .select<Waiting['corrections']>('c.id', 'c.proposed_reason as reason', 'p.name as by', 'c.proposed_at as at'),
-    db('spoor.correction as c')
-      .join('spoor.person as p', 'p.id', 'c.sent_back_by')
-      .where({ 'c.state': 'draft', 'c.drafted_by': person.id })
-      .orderBy('c.id')
-      .select<Waiting['sentBack']>('c.id', 'c.sent_back_words as words', 'p.name as by'),
-    allows(person.role, 'cases.read') ? casesOf(db, person.id) : [],
-  ])
+  const [assigned, toAnswer, asked, answered, flagged, plans, erasures, corrections, sentBack, cases] =
+    await Promise.all([
+      assignments(db).where('a.assigned_to', person.id).whereNull('a.done_at').orderByRaw('a.due_on nulls last, a.id'),
+      questions(db).whereIn('q.actor_id', actors).whereNull('q.answered_at').orderBy('q.id'),
+      questions(db).where('q.by', person.id).whereNull('q.answered_at').orderBy('q.id'),
+      questions(db)
+        .where('q.by', person.id)
+        .whereRaw("q.answered_at >= coalesce(?::timestamptz, now() - interval '7 days')", [person.lookedAt])
+        .orderBy('q.id'),
+      db('spoor.mark').where({ mark: 'flagged' }).count<{ count: string }[]>('* as count'),
+      db('spoor.plan_draft as d')
+        .join('spoor.source as s', 's.id', 'd.source_id')
+        .join('spoor.person as p', 'p.id', 'd.proposed_by')
+        .whereNot('d.proposed_by', person.id)
+        .select<Waiting['plans']>('s.name as source', 'p.name as by', 'd.proposed_at as at'),
+      db('spoor.erasure as e')
+        .join('spoor.person as p', 'p.id', 'e.asked_by')
+        .join('spoor.field as f', 'f.id', 'e.field_id')
+        .where('e.state', 'waiting')
+        .whereNot('e.asked_by', person.id)
+        .orderBy('e.id')
+        .select<Waiting['erasures']>(
+          'e.id',
+          db.raw(`f.name || ' of ' || e.label as words`),
+          'p.name as by',
+          'e.asked_at as at',
+        ),
+      db('spoor.correction as c')
+        .join('spoor.person as p', 'p.id', 'c.proposed_by')
+        .where('c.state', 'draft')
+        .whereNot('c.drafted_by', person.id)
+        .orderBy('c.id')
+        .select<Waiting['corrections']>('c.id', 'c.proposed_reason as reason', 'p.name as by', 'c.proposed_at as at'),
+      db('spoor.correction as c')
+        .join('spoor.person as p', 'p.id', 'c.sent_back_by')
+        .where({ 'c.state': 'draft', 'c.drafted_by': person.id })
+        .orderBy('c.id')
+        .select<Waiting['sentBack']>('c.id', 'c.sent_back_words as words', 'p.name as by'),
+      allows(person.role, 'cases.read') ? casesOf(db, person.id) : [],
+    ])
   return {
     assigned: (assigned as AssignmentRow[]).map(assignmentShown),
     toAnswer: (toAnswer as QuestionRow[]).map(questionShown),

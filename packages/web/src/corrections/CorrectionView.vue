@@ -9,6 +9,7 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { call, problemOf, type CallInput } from '../api/client.ts'
 import PressPopover from '../frame/PressPopover.vue'
+import GatherInCase from '../cases/GatherInCase.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -180,6 +181,10 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
             :to="{ path: '/evidence/making', query: { how: `x${correction.savedAs[0]}` } }"
             >Evidence …</RouterLink
           >
+          <GatherInCase
+            v-if="session.may('cases.write')"
+            :thing="{ kind: 'correction', correctionId: correction.id }"
+          />
           <span v-if="correction.savedCount === 0" class="quiet">Its saves are on their way into the ledger.</span>
         </p>
       </header>

@@ -30,6 +30,7 @@ const packs = computed(() => data.value?.pages.flatMap((page) => page.packs) ?? 
       <h1>Evidence</h1>
       <RouterLink v-if="session.may('packs.make')" class="act" to="/evidence/making">Make a pack</RouterLink>
       <RouterLink class="act" to="/check">Check a pack</RouterLink>
+      <RouterLink v-if="session.may('cases.read')" class="act" to="/evidence/cases">Cases</RouterLink>
     </header>
     <p class="quiet">
       A pack is a file that is handed over: the changes in a scope to be read, and what proves them to somebody who has

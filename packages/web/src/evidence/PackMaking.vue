@@ -34,14 +34,18 @@ const names = useVocabulary(
   computed(() => summary.value?.caseLabels ?? {}),
 )
 
-const title = ref('')
+/** Of a pack that belongs to a case: the case, whose question is what it is for. */
+const caseId = Number(route.query['case'])
+const ofCase = Number.isInteger(caseId) && caseId > 0
+const mostTitle = 200
+const title = ref(ofCase ? String(route.query['for'] ?? '').slice(0, mostTitle) : '')
 const why = ref('')
 const shown = ref<PackShape[]>(['pdf', 'csv'])
 const usual: ExportColumn[] = ['time', 'who', 'record', 'field', 'before', 'after', 'reason', 'save']
 const asked = String(route.query['columns'] ?? '').split(',')
 const onScreen = exportColumns.filter((column) => asked.includes(column))
 const columns = ref<ExportColumn[]>(onScreen.length > 0 ? onScreen : usual)
-const said = ref(false)
+const said = ref(ofCase)
 const stamped = ref(true)
 /** Why, by the field that is blacked out. */
 const blacked = ref<Record<number, string>>({})
@@ -77,6 +81,7 @@ const wish = computed(() => ({
   blacked: Object.entries(blacked.value)
     .filter(([, reason]) => reason.trim().length >= shortest)
     .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
+  ...(ofCase ? { caseId } : {}),
 }))
 const settledMs = 350
 const settled = refDebounced(wish, settledMs)

@@ -10,6 +10,7 @@ import { computed, reactive, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { addressOf, call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
+import GatherInCase from '../cases/GatherInCase.vue'
 import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useSession } from '../session/session.ts'
@@ -171,6 +172,7 @@ function queryOf(scope: string): Record<string, string[]> {
             >
           </form>
         </PressPopover>
+        <GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'pack', packId: data.id }" />
         <PressPopover v-if="data.state === 'kept' && session.may('packs.withdraw')" title="Withdraw …">
           <form class="back" @submit.prevent="withdraw">
             <p>Nobody can take it any more, and its file is removed. What was taken before stays what it is.</p>

@@ -6,6 +6,7 @@ import { useEventListener } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
+import GatherForm from '../cases/GatherForm.vue'
 import { useRevert } from '../corrections/revert.ts'
 import ReviewForm from '../review/ReviewForm.vue'
 import { useSession } from '../session/session.ts'
@@ -20,7 +21,7 @@ const labels = computed(() => [...new Set(tray.saves.map((save) => save.label))]
 
 const markProblem = ref<ProblemBody | null>(null)
 const said = ref('')
-const act = ref<'note' | 'assign' | 'ask' | null>(null)
+const act = ref<'note' | 'assign' | 'ask' | 'gather' | null>(null)
 const ids = computed(() => tray.saves.map((save) => save.id))
 watch(ids, () => (said.value = ''))
 const whom = computed(() => {
@@ -57,8 +58,15 @@ useEventListener('keydown', (event) => {
   <section v-if="tray.saves.length > 0" class="tray" aria-label="Tray">
     <ProblemNote v-if="problem" :problem="problem" class="note" />
     <ProblemNote v-if="markProblem" :problem="markProblem" class="note" />
+    <GatherForm
+      v-if="act === 'gather'"
+      class="note"
+      :things="() => ids.map((saveId) => ({ kind: 'save', saveId }))"
+      @done="done"
+      @keydown.esc.stop="act = null"
+    />
     <ReviewForm
-      v-if="act"
+      v-else-if="act"
       :key="act"
       class="note"
       :act="act"
@@ -85,6 +93,7 @@ useEventListener('keydown', (event) => {
       <Button @click="act = 'assign'">Assign</Button>
       <Button @click="act = 'ask'">Ask</Button>
     </template>
+    <Button v-if="session.may('cases.write')" @click="act = 'gather'">Gather in a case</Button>
     <button class="plain quiet" @click="tray.empty()">Empty the tray</button>
   </section>
 </template>

@@ -11,6 +11,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import SavePane from '../changes/SavePane.vue'
 import { useRevert } from '../corrections/revert.ts'
+import GatherInCase from '../cases/GatherInCase.vue'
 import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useRecent } from '../find/recent.ts'
@@ -255,6 +256,10 @@ const summaryOf = (save: Save) =>
         :to="{ path: '/evidence/making', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
         >Evidence …</RouterLink
       >
+      <GatherInCase
+        v-if="session.may('cases.write')"
+        :thing="{ kind: 'record', typeId: data.record.typeId, recordKey: data.record.key }"
+      />
     </header>
     <ProblemNote v-if="draftProblem && deletion" :problem="draftProblem" />
     <div class="body">

@@ -7,6 +7,7 @@ import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useSession } from '../session/session.ts'
 import { shortTime } from '../value/time.ts'
+import GatherInCase from '../cases/GatherInCase.vue'
 import AnswerBox from './AnswerBox.vue'
 import ReviewForm from './ReviewForm.vue'
 
@@ -63,6 +64,7 @@ async function finish(assignmentId: number, isDone: boolean) {
       <div v-for="note in data.notes" :key="`n${note.id}`" class="said">
         <bdi class="text">{{ note.text }}</bdi>
         <span class="quiet">note by {{ note.by }}, {{ shortTime(note.at) }}</span>
+        <GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'note', noteId: String(note.id) }" />
       </div>
       <div v-for="one in data.assignments" :key="`a${one.id}`" class="said">
         <span
@@ -96,6 +98,7 @@ async function finish(assignmentId: number, isDone: boolean) {
             Write down what they said
           </button></span
         >
+        <GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'question', questionId: one.id }" />
       </div>
       <ProblemNote v-if="problem" :problem="problem" />
       <p v-if="said" role="status">{{ said }}</p>
@@ -110,6 +113,7 @@ async function finish(assignmentId: number, isDone: boolean) {
       />
       <p v-else-if="session.may('review.write')" class="ways">
         <button v-for="way in acts" :key="way.act" class="plain act" @click="act = way.act">{{ way.title }}</button>
+        <GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'save', saveId }" />
       </p>
     </template>
   </section>
@@ -143,6 +147,8 @@ blockquote {
 }
 .ways {
   display: flex;
-  gap: 16px;
+  flex-wrap: wrap;
+  align-items: baseline;
+  gap: 6px 16px;
 }
 </style>

@@ -20,6 +20,7 @@ const nothing = computed(
       data.value.erasures,
       data.value.corrections,
       data.value.sentBack,
+      data.value.cases,
     ].every((list) => list.length === 0) &&
     data.value.flagged === 0,
 )
@@ -76,6 +77,18 @@ async function finish(one: Assignment) {
         >Look over correction {{ one.id }} and apply it: <bdi>{{ one.reason }}</bdi></RouterLink
       >
       <span class="quiet">{{ one.by }}, {{ shortTime(one.at) }}</span>
+    </li>
+    <li v-for="one in data.cases" :key="`o${one.id}`">
+      <span>
+        Your case:
+        <RouterLink :to="`/evidence/cases/${one.id}`"
+          ><bdi>{{ one.question }}</bdi></RouterLink
+        >
+        <span v-if="one.unanswered > 0" class="quiet">
+          {{ counted(one.unanswered, 'question') }} without an answer</span
+        >
+      </span>
+      <span class="quiet">last {{ shortTime(one.lastAt) }}</span>
     </li>
     <li v-for="one in data.sentBack" :key="`s${one.id}`">
       <span>
