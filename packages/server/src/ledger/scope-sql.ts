@@ -11,7 +11,7 @@ import {
   type ValueTest,
 } from '@spoor/core'
 import type { Knex } from 'knex'
-import { boundArray } from '../database/knex.ts'
+import { caseSaves } from './case-saves.ts'
 
 /** `change` rows have a field and values; `save` rows stand for all their changes (see {@link asksChanges}). */
 export type Level = 'change' | 'save'
@@ -137,13 +137,13 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
               .whereRaw('told.save_id = ??', [level === 'save' ? `${alias}.id` : `${alias}.save_id`])
               .whereIn('told.story_id', [...part.stories]),
           )
-        if (casesOf(part).length > 0)
-          q.orWhereIn(level === 'save' ? `${alias}.id` : `${alias}.save_id`, (gathered) => {
-            void gathered
-              .select('save_id')
-              .from('spoor.case_save')
-              .whereIn('case_id', [...casesOf(part)])
-          })
+        if (casesOf(part).length > 0) {
+          const [sql, bound] = caseSaves(casesOf(part))
+          q.orWhereRaw(`?? in (select gathered.save_id from (${sql}) as gathered)`, [
+            level === 'save' ? `${alias}.id` : `${alias}.save_id`,
+            ...bound,
+          ])
+        }
       })
       return
     case 'value':
@@ -202,6 +202,7 @@ export async function historyOf(
   const cases = scopes.flatMap((scope) => (scope.state ? casesOf(scope.state) : []))
   if ((!asked && named.length + cases.length === 0) || saves.length === 0) return new Map()
   const [day, bound] = dayOfEffect('save', 's')
+  const [gathered, boundCases] = caseSaves(cases)
   const rows = await db('ledger.save as s')
     .whereIn(
       's.captured_at',
@@ -220,10 +221,7 @@ export async function historyOf(
                 and n.transaction_id = s.transaction_id) as transaction_of`,
         [named],
       ),
-      db.raw(
-        `array(select g.case_id from spoor.case_save g where g.case_id = any(?::int[]) and g.save_id = s.id group by 1) as cases`,
-        [boundArray(cases)],
-      ),
+      db.raw(`array(select distinct g.case_id from (${gathered}) as g where g.save_id = s.id) as cases`, boundCases),
       db.raw(`(${day}) as effective_on`, bound),
       db.raw('exists ? as restored', [db.select(db.raw('1')).where((q) => wasDeleted(q, (name) => `s.${name}`))]),
     )

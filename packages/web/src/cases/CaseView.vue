@@ -76,10 +76,7 @@ const change = () =>
     const body = { question: question.value, ownerId: ownerId.value! }
     put(await call(routes.changeCase, { ...about(), body }))
   })
-const pack = computed(() => ({
-  path: '/evidence/making',
-  query: { state: `c${id.value}`, case: id.value, for: data.value?.question ?? '' },
-}))
+const pack = computed(() => ({ path: '/evidence/making', query: { state: `c${id.value}` } }))
 </script>
 
 <template>

@@ -88,9 +88,9 @@ const send = () =>
 <style scoped>
 .gather {
   display: grid;
+  grid-template-columns: minmax(0, 380px);
+  justify-items: stretch;
   gap: 8px;
-  width: 380px;
-  max-width: 100%;
   font-size: 13px;
 }
 </style>

@@ -5,7 +5,7 @@ import Input from 'ant-design-vue/es/input'
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { exportColumns, exportHeadings, packShapes, routes, type ExportColumn, type PackShape } from '@spoor/contract'
-import { counted, type Scope } from '@spoor/core'
+import { casesOf, counted, type Scope } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
@@ -34,18 +34,27 @@ const names = useVocabulary(
   computed(() => summary.value?.caseLabels ?? {}),
 )
 
-/** Of a pack that belongs to a case: the case, whose question is what it is for. */
-const caseId = Number(route.query['case'])
-const ofCase = Number.isInteger(caseId) && caseId > 0
-const mostTitle = 200
-const title = ref(ofCase ? String(route.query['for'] ?? '').slice(0, mostTitle) : '')
+/** Of a pack of a case alone: the case, whose question is what it is for unless something else is said. */
+const caseId = computed(() => {
+  const { state } = parsed.value.scope
+  const cases = state && !state.exclude && state.states.length + state.stories.length === 0 ? casesOf(state) : []
+  return cases.length === 1 ? cases[0] : undefined
+})
+const title = ref('')
+watch(
+  () => summary.value?.caseLabels[String(caseId.value)],
+  (question) => {
+    if (question !== undefined && title.value === '') title.value = question
+  },
+  { immediate: true },
+)
 const why = ref('')
 const shown = ref<PackShape[]>(['pdf', 'csv'])
 const usual: ExportColumn[] = ['time', 'who', 'record', 'field', 'before', 'after', 'reason', 'save']
 const asked = String(route.query['columns'] ?? '').split(',')
 const onScreen = exportColumns.filter((column) => asked.includes(column))
 const columns = ref<ExportColumn[]>(onScreen.length > 0 ? onScreen : usual)
-const said = ref(ofCase)
+const said = ref(caseId.value !== undefined)
 const stamped = ref(true)
 /** Why, by the field that is blacked out. */
 const blacked = ref<Record<number, string>>({})
@@ -81,7 +90,7 @@ const wish = computed(() => ({
   blacked: Object.entries(blacked.value)
     .filter(([, reason]) => reason.trim().length >= shortest)
     .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
-  ...(ofCase ? { caseId } : {}),
+  ...(caseId.value !== undefined && session.may('cases.write') ? { caseId: caseId.value } : {}),
 }))
 const settledMs = 350
 const settled = refDebounced(wish, settledMs)
@@ -163,7 +172,7 @@ const change = (scope: Scope) => set(scope)
         <template v-if="session.may('review.read')">
           <span id="pack-said" class="name">with it</span>
           <div class="said" role="group" aria-labelledby="pack-said">
-            <Checkbox v-model:checked="said">what was said of its saves: notes, questions and their answers</Checkbox>
+            <Checkbox v-model:checked="said">what was said: cases, notes, questions and their answers</Checkbox>
           </div>
         </template>
         <span id="pack-stamped" class="name">time-stamp</span>
@@ -171,7 +180,9 @@ const change = (scope: Scope) => set(scope)
           <Checkbox v-if="preview?.authority" v-model:checked="stamped"
             >by the authority at {{ preview.authority }} (RFC 3161)</Checkbox
           >
-          <span v-else class="quiet">No authority is set: SPOOR_TIME_STAMP_URL, where Spoor is started.</span>
+          <span v-else-if="preview" class="quiet"
+            >No authority is set: SPOOR_TIME_STAMP_URL, where Spoor is started.</span
+          >
         </div>
         <span id="pack-columns" class="name">columns</span>
         <div class="said columns" role="group" aria-labelledby="pack-columns">

@@ -49,22 +49,5 @@ create table spoor.case_entry (
   at timestamptz not null default clock_timestamp()
 );
 create index case_entry_of on spoor.case_entry (case_id, id);
--- The saves that belong to a case by what is gathered in it; one may come by several ways.
-create view spoor.case_save (case_id, save_id) as
-  select i.case_id, i.save_id from spoor.case_item i where i.save_id is not null and i.removed_at is null
-  union all
-  select i.case_id, s.id from spoor.case_item i
-    join ledger.save s on s.type_id = i.type_id and s.record_key = i.record_key where i.removed_at is null
-  union all
-  select i.case_id, s.id from spoor.case_item i join ledger.save s on s.correction_id = i.correction_id
-    where i.removed_at is null
-  union all
-  select i.case_id, c.save_id from spoor.case_item i
-    join spoor.correction_change c on c.correction_id = i.correction_id where i.removed_at is null
-  union all
-  select i.case_id, q.save_id from spoor.case_item i
-    join spoor.question_save q on q.question_id = i.question_id where i.removed_at is null
-  union all
-  select i.case_id, n.save_id from spoor.case_item i join spoor.note n on n.id = i.note_id where i.removed_at is null;
 `)
 }
