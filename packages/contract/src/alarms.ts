@@ -16,6 +16,7 @@ export const alarmCodes = [
   'source-older',
   'source-replaced',
   'source-unreachable',
+  'witness-silent',
 ] as const
 export type AlarmCode = (typeof alarmCodes)[number]
 

@@ -45,6 +45,23 @@ export const Custody = v.object({
 })
 export type Custody = v.InferOutput<typeof Custody>
 
+/** Who is given seals: an authority stamps them, others keep them. */
+export const Witness = v.object({
+  id: v.number(),
+  kind: v.picklist(['authority', 'folder', 'address', 'mail']),
+  /** Where, as people read it. */
+  place: v.string(),
+  since: Instant,
+  /** Since when it is not set any more. */
+  endedAt: v.nullable(Instant),
+  /** The latest seal that it took. */
+  last: v.nullable(v.object({ number: v.number(), at: Instant, stamped: v.boolean() })),
+  taken: v.number(),
+  /** Why it took none at the last tries. */
+  trouble: v.nullable(v.object({ words: v.string(), at: Instant, tries: v.number() })),
+})
+export type Witness = v.InferOutput<typeof Witness>
+
 /** Where a save is in the ledger's tree, with all that proves it (docs/proof.md). */
 export const Place = v.object({
   /** Null for a save from before sealing began. */
@@ -107,6 +124,27 @@ export const custodyRoutes = {
     summary: 'Seals, newest first',
     query: v.object({ before: v.optional(IntParam) }),
     response: v.object({ seals: v.array(Seal), next: v.nullable(v.number()) }),
+  }),
+  listWitnesses: route({
+    method: 'GET',
+    path: '/custody/witnesses',
+    needs: 'custody.read',
+    summary: 'Who is given seals, and the last that each took',
+    response: v.object({ witnesses: v.array(Witness) }),
+  }),
+  giveToWitnesses: route({
+    method: 'POST',
+    path: '/custody/witnesses/giving',
+    needs: 'custody.check',
+    summary: 'Give the latest seal to every witness without waiting for their time',
+    response: v.object({ giving: v.literal(true) }),
+  }),
+  readSealStamp: route({
+    method: 'GET',
+    path: '/custody/seals/:sealNumber/stamp',
+    needs: 'custody.read',
+    summary: 'The time-stamp of a seal: the answer of the authority (RFC 3161)',
+    params: v.object({ sealNumber: IntParam }),
   }),
   checkNow: route({
     method: 'POST',

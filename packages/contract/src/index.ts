@@ -60,7 +60,7 @@ export { problems, ProblemBody, type ProblemCode } from './problem.ts'
 export { route, type Method, type RouteShape } from './route.ts'
 export { type Action } from './common.ts'
 export { Person, Session } from './session.ts'
-export { Check, Custody, Erasure, Place, Seal } from './custody.ts'
+export { Check, Custody, Erasure, Place, Seal, Witness } from './custody.ts'
 export { RecordHits, Vocabulary } from './vocabulary.ts'
 export {
   Afterwards,

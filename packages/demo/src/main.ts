@@ -1,4 +1,4 @@
-import { readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import {
@@ -13,6 +13,7 @@ import {
 } from '@spoor/server'
 import { roleNames } from '@spoor/contract'
 import { startApplication } from './application.ts'
+import { Mailroom } from './mailroom/mailroom.ts'
 import { ClockOffice } from './clock-office/clock-office.ts'
 import { Desk } from './desk/desk.ts'
 import { deskTables } from './desk/forms.ts'
@@ -94,6 +95,10 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   const spoorOwnerUrl = urlAs('spoor_owner', names.spoor)
   const clockOffice = new ClockOffice(dataDir)
   const clockOfficeAddress = await clockOffice.listen(await freePort(port + 3))
+  const mailroom = new Mailroom()
+  const mailroomAt = await mailroom.listen(await freePort(port + 4), await freePort(port + 5))
+  const witnessFolder = join(dataDir, 'witness')
+  mkdirSync(witnessFolder, { recursive: true })
   const server = await startApplication({
     SPOOR_PORT: String(port),
     SPOOR_DATA_DIR: dataDir,
@@ -105,6 +110,10 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
     SPOOR_SOURCE_DECLARING_LOGINS: declaringLogins.map((login) => names.role(login)).join(','),
     SPOOR_DIRECTORY_FILE: join(dataDir, 'staff.csv'),
     SPOOR_TIME_STAMP_URL: clockOfficeAddress,
+    SPOOR_WITNESS_FOLDERS: witnessFolder,
+    SPOOR_WITNESS_MAIL: 'notary@larkmere.example',
+    SPOOR_MAIL_URL: mailroomAt.smtp,
+    SPOOR_MAIL_FROM: 'Spoor at Larkmere <spoor@larkmere.example>',
     SPOOR_LOG_LEVEL: process.env['SPOOR_LOG_LEVEL'] ?? 'warn',
   })
   const beforeCommit = sealsFacts(Vault.open(dataDir))
@@ -151,6 +160,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   const facts = {
     application: server.address,
     desk: deskAddress,
+    mailroom: mailroomAt,
     clockOffice: { url: clockOfficeAddress, certificate: clockOffice.certificate },
     staffList: {
       url: staffListAddress,
@@ -165,6 +175,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   say(`
   Spoor      ${server.address}
   The desk   ${deskAddress}   (a stand-in for the business application)
+  The mailroom      ${mailroomAt.page}   (a stand-in for a mail server; what Spoor sends is read there)
   The clock office  ${clockOfficeAddress}   (a stand-in for an authority that stamps packs with the time)
   The staff list  ${staffListAddress}   (a stand-in for a directory; below ${staffListBase}, as ${staffListBindName}, ${staffListPassword})
 ${night ? `  The night jobs play Larkmere’s day at about ${options.rate} saves a minute.\n` : ''}
@@ -180,6 +191,7 @@ ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.pa
       await staffList.close()
       await server.stop()
       await clockOffice.close()
+      await mailroom.close()
     },
   }
 }

@@ -1,9 +1,25 @@
-import { resolve } from 'node:path'
+import { isAbsolute, resolve } from 'node:path'
 import { isSourceUrl } from '@spoor/contract'
 import * as v from 'valibot'
 
 const Port = v.pipe(v.string(), v.regex(/^\d{1,5}$/, 'a port number'), v.transform(Number), v.maxValue(65_535))
 const Url = v.pipe(v.string(), v.regex(/^postgres(ql)?:\/\//, 'a postgresql:// address'))
+
+const listed = (text: string) =>
+  text
+    .split(',')
+    .map((one) => one.trim())
+    .filter(Boolean)
+const Folders = v.pipe(
+  v.string(),
+  v.transform(listed),
+  v.array(v.pipe(v.string(), v.check(isAbsolute, 'folders from the root of the disk'))),
+)
+const Addresses = v.pipe(
+  v.string(),
+  v.transform(listed),
+  v.array(v.pipe(v.string(), v.url('addresses'), v.regex(/^https?:\/\//, 'http:// or https:// addresses'))),
+)
 
 /** The environment, read here and nowhere else. */
 const Environment = v.object({
@@ -33,6 +49,15 @@ const Environment = v.object({
   SPOOR_TIME_STAMP_URL: v.optional(
     v.pipe(v.string(), v.url('an address'), v.regex(/^https?:\/\//, 'an http:// or https:// address')),
   ),
+  /** Folders, addresses and mail addresses that are given seals, separated by commas. */
+  SPOOR_WITNESS_FOLDERS: v.optional(Folders, ''),
+  SPOOR_WITNESS_URLS: v.optional(Addresses, ''),
+  SPOOR_WITNESS_MAIL: v.optional(
+    v.pipe(v.string(), v.transform(listed), v.array(v.pipe(v.string(), v.email('mail addresses')))),
+  ),
+  /** Where mail is given to be sent, and whom it is from. */
+  SPOOR_MAIL_URL: v.optional(v.pipe(v.string(), v.regex(/^smtps?:\/\//, 'an smtp:// or smtps:// address'))),
+  SPOOR_MAIL_FROM: v.optional(v.string(), 'Spoor <spoor@localhost>'),
   /** Set when Spoor is reached over https, so that cookies are Secure. */
   SPOOR_HTTPS: v.optional(v.picklist(['0', '1']), '0'),
   /** Proxies that are believed about the scheme and the address of who asks, where SPOOR_HTTPS is set; with commas. */
@@ -52,6 +77,8 @@ export interface ResolvedConfig {
   collectEveryMs: number
   sealEveryMs: number
   timeStampUrl: string | null
+  witnesses: { folders: string[]; urls: string[]; mail: string[] }
+  mail: { url: string; from: string } | null
   https: boolean
   trustedProxies: string[]
 }
@@ -102,6 +129,10 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
     )
   }
   const e = parsed.output
+  if (e.SPOOR_WITNESS_MAIL && e.SPOOR_WITNESS_MAIL.length > 0 && e.SPOOR_MAIL_URL === undefined)
+    throw new ConfigError(
+      'Spoor cannot start: SPOOR_WITNESS_MAIL names somebody who is to be given seals by mail, and SPOOR_MAIL_URL is not set. See “Configuration” in README.md.',
+    )
   const ownerDatabaseUrl = e.SPOOR_OWNER_DATABASE_URL ?? e.SPOOR_DATABASE_URL
   return {
     port: e.SPOOR_PORT,
@@ -122,6 +153,12 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
     collectEveryMs: e.SPOOR_COLLECT_EVERY_MS,
     sealEveryMs: e.SPOOR_SEAL_EVERY_MS,
     timeStampUrl: e.SPOOR_TIME_STAMP_URL ?? null,
+    witnesses: {
+      folders: e.SPOOR_WITNESS_FOLDERS,
+      urls: e.SPOOR_WITNESS_URLS,
+      mail: e.SPOOR_WITNESS_MAIL ?? [],
+    },
+    mail: e.SPOOR_MAIL_URL === undefined ? null : { url: e.SPOOR_MAIL_URL, from: e.SPOOR_MAIL_FROM },
     https: e.SPOOR_HTTPS === '1',
     trustedProxies: e.SPOOR_TRUSTED_PROXIES.split(',').map((one) => one.trim()),
   }

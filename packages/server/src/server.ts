@@ -14,6 +14,15 @@ import { SliceThreads } from './custody/slices.ts'
 import { finishHandOver } from './custody/hand-over.ts'
 import { OutsideSeals } from './custody/outside.ts'
 import { Sealer } from './custody/sealer.ts'
+import {
+  addressWitness,
+  authorityWitness,
+  folderWitness,
+  mailWitness,
+  type WitnessAtWork,
+} from './custody/witnesses.ts'
+import { Witnessing } from './custody/witnessing.ts'
+import { Mailer } from './mail/mailer.ts'
 import { SigningKey } from './custody/signing-key.ts'
 import { connect, ownOptions, type Database } from './database/knex.ts'
 import { migrate, rolesOf } from './schema/migrate.ts'
@@ -25,7 +34,7 @@ import { readStaffCsv, takeStaffList } from './people/directory.ts'
 import { FirstPerson } from './people/first-person.ts'
 import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
-import { TimeAuthority } from './packs/authority.ts'
+import { TimeAuthority } from './custody/authority.ts'
 import { Packing, packsDirectory, packWantsSeal } from './packs/packing.ts'
 import { KeepingBaselines } from './baselines/keep.ts'
 import { Reconciling } from './reconcile/reconciling.ts'
@@ -104,6 +113,9 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const sealer = new Sealer({ db, key, outside, log, everyMs: config.sealEveryMs, wanted: () => packWantsSeal(db) })
   sealer.start()
   const authority = config.timeStampUrl === null ? null : new TimeAuthority(config.timeStampUrl)
+  const mailer = config.mail && new Mailer(config.mail.url, config.mail.from)
+  const witnessing = new Witnessing({ db, log, witnesses: witnessesOf(config, authority, mailer) })
+  await witnessing.start()
   const work = new Work({
     db,
     databaseUrl: config.databaseUrl,
@@ -163,13 +175,29 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       await settling.stop()
       await noticing.stop()
       await standing.stop()
+      await witnessing.stop()
       await sealer.stop()
       await work.stop()
       await sources.close()
+      mailer?.close()
       await sessionPool.end()
       await db.destroy()
     },
   }
+}
+
+/** Who is given seals, as it is set. */
+function witnessesOf(
+  { witnesses: { folders, urls, mail } }: ResolvedConfig,
+  authority: TimeAuthority | null,
+  mailer: Mailer | null,
+): WitnessAtWork[] {
+  return [
+    ...(authority ? [authorityWitness(authority)] : []),
+    ...folders.map(folderWitness),
+    ...urls.map(addressWitness),
+    ...(mailer ? mail.map((to) => mailWitness(mailer, to)) : []),
+  ]
 }
 
 /** A staff list that cannot be read is said and does not keep Spoor from starting. */

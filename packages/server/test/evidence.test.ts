@@ -89,6 +89,8 @@ async function fill(): Promise<void> {
     removed_why: 'not it',
   })
   await db('spoor.case_entry').insert({ case_id: file!.id, kind: 'finding', text: 'nobody', by: adminId })
+  const [witness] = await db('spoor.witness').insert({ kind: 'folder', place: '/x' }).returning<{ id: number }[]>('id')
+  await db('spoor.witnessed').insert({ witness_id: witness!.id, seal_number: 1, answer: Buffer.from('x') })
   await db('spoor.named_scope').insert({ name: 'mine', scope: 'a=1', owner: adminId })
   const [story] = await db('spoor.story')
     .insert({

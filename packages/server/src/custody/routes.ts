@@ -10,6 +10,7 @@ import { recordEvent } from '../ledger/events.ts'
 import { askToStop } from '../work/jobs.ts'
 import { askForCheck, wholeLedger } from './checking.ts'
 import { provedLines } from './proved.ts'
+import { listWitnesses, stampOf, wantWitnessed } from './witnesses.ts'
 import { listSeals, placeOf, readCustody } from './custody.ts'
 
 /** How the ledger is kept, and what proves it. */
@@ -17,6 +18,17 @@ export function custodyRouter({ db }: { db: Database }): Router {
   const router = Router()
   bind(router, routes.readCustody, () => readCustody(db))
   bind(router, routes.listSeals, ({ query }) => listSeals(db, query.before))
+  bind(router, routes.listWitnesses, async () => ({ witnesses: await listWitnesses(db) }))
+  bind(router, routes.giveToWitnesses, async ({ person }) => {
+    await wantWitnessed(db)
+    await recordEvent(db, { kind: 'custody', personId: person.id, words: 'had the latest seal given to the witnesses' })
+    return { giving: true as const }
+  })
+  bind(router, routes.readSealStamp, async ({ params, response }) => {
+    const answer = await stampOf(db, params.sealNumber)
+    response.type('application/timestamp-reply').attachment(`seal-${params.sealNumber}.tsr`)
+    response.send(answer)
+  })
   bind(router, routes.checkNow, async ({ person }) => {
     await askForCheck(db, person.id)
     return { checking: true as const }

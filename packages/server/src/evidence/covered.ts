@@ -134,6 +134,12 @@ export const coveredRows: readonly CoveredRows[] = [
     key: { id: 'bigint' },
     columns: list('case_id kind text by at'),
   },
+  {
+    table: 'spoor.witnessed',
+    noun: 'seal given to a witness',
+    key: { id: 'bigint' },
+    columns: list('witness_id seal_number at answer'),
+  },
   { table: 'spoor.named_scope', noun: 'named scope', key: { id: 'int' }, columns: list('name scope owner shared') },
   {
     table: 'spoor.noticing',

@@ -31,6 +31,7 @@ import { up as panel } from './migrations/027-panel.ts'
 import { up as acts } from './migrations/028-acts.ts'
 import { up as packs } from './migrations/029-packs.ts'
 import { up as cases } from './migrations/030-cases.ts'
+import { up as witnesses } from './migrations/031-witnesses.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -66,6 +67,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '028-acts': acts,
   '029-packs': packs,
   '030-cases': cases,
+  '031-witnesses': witnesses,
 }
 
 const source: Knex.MigrationSource<string> = {

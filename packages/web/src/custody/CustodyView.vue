@@ -9,6 +9,7 @@ import AlarmItem from '../alarms/AlarmItem.vue'
 import { addressOf, call, problemOf } from '../api/client.ts'
 import ErasureItem from '../erasure/ErasureItem.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
+import WitnessTable from './WitnessTable.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
@@ -24,6 +25,16 @@ const { data: erasures } = useQuery({
   queryKey: ['erasures', 'all'],
   queryFn: () => call(routes.listErasures, { query: {} }),
 })
+const { data: witnessed, refetch: lookAtWitnesses } = useQuery({
+  queryKey: ['witnesses'],
+  queryFn: () => call(routes.listWitnesses),
+  refetchInterval: 10_000,
+})
+const givingMs = 6000
+async function give() {
+  await doing(() => call(routes.giveToWitnesses))
+  setTimeout(() => void lookAtWitnesses(), givingMs)
+}
 const names = useVocabulary(ref({}))
 const checking = computed(() => (data.value?.check?.endedAt === null ? data.value.check : null))
 const share = computed(
@@ -135,6 +146,26 @@ async function copy(what: string, text: string) {
           <ErasureItem v-for="one in erasures.erasures" :key="one.id" :erasure="one" :names="names" @decided="refetch()"
             ><RouterLink :to="{ path: '/changes', query: { save: one.saveId } }">Open the save</RouterLink></ErasureItem
           >
+        </section>
+
+        <section aria-label="Witnesses">
+          <h2>Witnesses</h2>
+          <p class="quiet">
+            Who is given seals, and keeps them where nobody who has rights over this database can reach them. With a
+            seal from before, anybody can tell later whether something it covers was changed. They are set where Spoor
+            is started.
+          </p>
+          <WitnessTable v-if="witnessed && witnessed.witnesses.length > 0" :witnesses="witnessed.witnesses" />
+          <p v-else-if="witnessed">
+            Nobody outside is given seals: see SPOOR_TIME_STAMP_URL, SPOOR_WITNESS_FOLDERS, SPOOR_WITNESS_URLS and
+            SPOOR_WITNESS_MAIL in the README.
+          </p>
+          <p
+            v-if="session.may('custody.check') && witnessed?.witnesses.some((one) => one.endedAt === null)"
+            class="ways"
+          >
+            <Button size="small" @click="give">Give them the latest seal now</Button>
+          </p>
         </section>
 
         <section aria-label="Seals">

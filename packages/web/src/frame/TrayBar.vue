@@ -93,7 +93,7 @@ useEventListener('keydown', (event) => {
       <Button @click="act = 'assign'">Assign</Button>
       <Button @click="act = 'ask'">Ask</Button>
     </template>
-    <Button v-if="session.may('cases.write')" @click="act = 'gather'">Gather in a case</Button>
+    <Button v-if="session.may('cases.write')" title="Gather them in a case" @click="act = 'gather'">Case …</Button>
     <button class="plain quiet" @click="tray.empty()">Empty the tray</button>
   </section>
 </template>
@@ -120,7 +120,7 @@ useEventListener('keydown', (event) => {
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
-  max-width: 24vw;
+  max-width: 18vw;
 }
 .space {
   flex: 1;

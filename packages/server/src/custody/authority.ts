@@ -6,7 +6,7 @@ const waitMs = 15_000
 const largestAnswer = 200_000
 const nonceBytes = 8
 
-/** Whoever stamps content with the time (RFC 3161), reached over http. */
+/** Whoever stamps packs and seals with the time (RFC 3161), reached over http. */
 export class TimeAuthority {
   readonly #url: string
   constructor(url: string) {
@@ -41,7 +41,7 @@ export class TimeAuthority {
     } catch (error) {
       throw new Problem(
         'stamp-refused',
-        `The authority at ${this.name} gave no time-stamp: ${(error as Error).message} No pack was made. Try again, or have it made without one.`,
+        `The authority at ${this.name} gave no time-stamp: ${(error as Error).message} A pack that asked for one was not made: try again, or have it made without.`,
       )
     }
   }
