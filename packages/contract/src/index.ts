@@ -17,6 +17,7 @@ import { sessionRoutes } from './session.ts'
 import { todayRoutes } from './today.ts'
 import { trackingRoutes } from './tracking.ts'
 import { vocabularyRoutes } from './vocabulary.ts'
+import { watchRoutes } from './watches.ts'
 import { workRoutes } from './work.ts'
 
 /** Every operation of the API by name. */
@@ -41,6 +42,7 @@ export const routes = {
   ...panelRoutes,
   ...packRoutes,
   ...caseRoutes,
+  ...watchRoutes,
 }
 
 export {
@@ -123,4 +125,5 @@ export { Today } from './today.ts'
 export { Alarm, alarmCodes, type AlarmCode } from './alarms.ts'
 export { Job, jobKinds, type JobKind } from './work.ts'
 export { Case, CaseEntry, CaseItem, CaseOpened, CaseThing, caseKinds, type CaseKind } from './cases.ts'
+export { Firing, Told, Watch, WatchRule, WatchTrial } from './watches.ts'
 export { Pack, PackPreview, packShapes, type PackShape } from './packs.ts'

@@ -112,6 +112,7 @@ export const eventKinds = [
   'noticing',
   'custody',
   'erasure',
+  'watch',
 ] as const
 export type EventKind = (typeof eventKinds)[number]
 

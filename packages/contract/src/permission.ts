@@ -45,6 +45,8 @@ export const permissions = {
   'packs.make': ['administrator', 'reviewer', 'approver', 'auditor'],
   'packs.withdraw': ['administrator'],
   'packs.hand': ['administrator', 'reviewer', 'approver'],
+  'watches.read': ['administrator', 'reviewer', 'approver'],
+  'watches.edit': ['administrator', 'reviewer'],
   'tracking.read': ['administrator', 'reviewer', 'approver'],
   'tracking.edit': ['administrator'],
   'tracking.approve': ['administrator', 'approver'],

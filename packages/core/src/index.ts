@@ -1,9 +1,23 @@
+export {
+  daysWords,
+  firesWords,
+  nextSpeaking,
+  speaksWords,
+  watchBucket,
+  watchSpells,
+  weekday,
+  type QuietHours,
+  type WatchFires,
+  type WatchSpeaks,
+  type WatchSpell,
+} from './watch/rule.ts'
 export { pageAddress, patternTrouble } from './record/page-address.ts'
 export { assertNever } from './words/assert-never.ts'
 export { groupBy } from './words/group.ts'
 export { capitalised, counted, grouped, listed, spoken } from './words/list.ts'
 export {
   addDays,
+  atWallClock,
   isDate,
   isZone,
   startOfDay,

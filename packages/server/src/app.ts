@@ -31,6 +31,7 @@ import { applicationsRouter, panelRouter } from './panel/routes.ts'
 import type { TimeAuthority } from './custody/authority.ts'
 import { packsRouter } from './packs/routes.ts'
 import { reconcilingRouter } from './reconcile/routes.ts'
+import { watchesRouter } from './watches/routes.ts'
 import { recordsRouter } from './records/routes.ts'
 import { reviewRouter } from './review/routes.ts'
 import { todayRouter } from './today/routes.ts'
@@ -53,6 +54,8 @@ export interface AppDeps {
   packsDirectory: string
   /** Who stamps packs with the time; null where nobody is set. */
   timeAuthority: TimeAuthority | null
+  /** Whether mail can be sent. */
+  mayMail: boolean
   /** Opens Spoor's database as the role that erases. */
   connectEraser(): Database
   /** Makes the first administrator. */
@@ -144,6 +147,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(casesRouter({ db }))
   api.use(packsRouter({ db, directory: deps.packsDirectory, authority: deps.timeAuthority }))
   api.use(applicationsRouter({ db }))
+  api.use(watchesRouter({ db, mayMail: deps.mayMail }))
   api.use(workRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))
   api.use(pulseRouter(pulse, identifying))

@@ -55,6 +55,10 @@ const Environment = v.object({
   SPOOR_WITNESS_MAIL: v.optional(
     v.pipe(v.string(), v.transform(listed), v.array(v.pipe(v.string(), v.email('mail addresses')))),
   ),
+  /** Where people reach Spoor, for links in messages; the address it listens at where nothing is said. */
+  SPOOR_PUBLIC_URL: v.optional(
+    v.pipe(v.string(), v.url('an address'), v.regex(/^https?:\/\/[^?#]+$/, 'an http:// or https:// address')),
+  ),
   /** Where mail is given to be sent, and whom it is from. */
   SPOOR_MAIL_URL: v.optional(v.pipe(v.string(), v.regex(/^smtps?:\/\//, 'an smtp:// or smtps:// address'))),
   SPOOR_MAIL_FROM: v.optional(v.string(), 'Spoor <spoor@localhost>'),
@@ -79,6 +83,7 @@ export interface ResolvedConfig {
   timeStampUrl: string | null
   witnesses: { folders: string[]; urls: string[]; mail: string[] }
   mail: { url: string; from: string } | null
+  publicUrl: string | null
   https: boolean
   trustedProxies: string[]
 }
@@ -159,6 +164,7 @@ export function readConfig(env: Record<string, string | undefined>): ResolvedCon
       mail: e.SPOOR_WITNESS_MAIL ?? [],
     },
     mail: e.SPOOR_MAIL_URL === undefined ? null : { url: e.SPOOR_MAIL_URL, from: e.SPOOR_MAIL_FROM },
+    publicUrl: e.SPOOR_PUBLIC_URL?.replace(/\/+$/, '') ?? null,
     https: e.SPOOR_HTTPS === '1',
     trustedProxies: e.SPOOR_TRUSTED_PROXIES.split(',').map((one) => one.trim()),
   }

@@ -43,6 +43,8 @@ import { PulseSource } from './pulse/pulse.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
 import { Watch } from './watch/watch.ts'
+import { Telling } from './watches/telling.ts'
+import { Watching } from './watches/watching.ts'
 import { Work } from './work/work.ts'
 import { Installing } from './tracking/installing.ts'
 import { settleInstallations } from './tracking/put-in-force.ts'
@@ -153,6 +155,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     webDirectory,
     packsDirectory: packsDirectory(config.dataDir),
     timeAuthority: authority,
+    mayMail: mailer !== null,
     connectEraser: () =>
       connect(config.erasureDatabaseUrl, {
         applicationName: 'spoor erasure',
@@ -163,6 +166,10 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     onSourceAdded: () => collectors.look(),
   })
   const http = await listen(createServer(app), config)
+  const watching = new Watching({ db, log })
+  watching.start()
+  const telling = new Telling({ db, log, mailer, address: config.publicUrl ?? http.address })
+  telling.start()
   return {
     address: http.address,
     firstLink: (await first.wanted()) ? `${http.address}${first.path}` : null,
@@ -175,6 +182,8 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       await settling.stop()
       await noticing.stop()
       await standing.stop()
+      await watching.stop()
+      await telling.stop()
       await witnessing.stop()
       await sealer.stop()
       await work.stop()

@@ -91,6 +91,19 @@ async function fill(): Promise<void> {
   await db('spoor.case_entry').insert({ case_id: file!.id, kind: 'finding', text: 'nobody', by: adminId })
   const [witness] = await db('spoor.witness').insert({ kind: 'folder', place: '/x' }).returning<{ id: number }[]>('id')
   await db('spoor.witnessed').insert({ witness_id: witness!.id, seal_number: 1, answer: Buffer.from('x') })
+  await db('spoor.watch').insert({
+    scope: '',
+    fires: '{}',
+    speaks: '{}',
+    quiet: '{}',
+    zone: 'UTC',
+    people: [adminId],
+    mail: ['x'],
+    owner_id: adminId,
+    state_why: 'x',
+    removed_at: db.fn.now(),
+    until_save: 1,
+  })
   await db('spoor.named_scope').insert({ name: 'mine', scope: 'a=1', owner: adminId })
   const [story] = await db('spoor.story')
     .insert({
@@ -256,6 +269,7 @@ function otherOf(table: string, column: string, type: string): string {
   if (type === 'jsonb') return `'["x"]'`
   if (type === 'bytea') return `${name} || '\\x00'::bytea`
   if (type === 'integer[]') return `${name} || 7`
+  if (type === 'text[]') return `${name} || array['x']`
   if (type === 'date') return `coalesce(${name}, '2020-01-01') + 1`
   if (type.startsWith('timestamp')) return `coalesce(${name}, now()) + interval '1 microsecond'`
   return `coalesce(${name}, 0) + 1000`

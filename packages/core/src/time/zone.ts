@@ -137,3 +137,26 @@ export function clockWords(instant: string, zone: string): string {
   ]
   return `${day} ${part('year')} ${time} ${part('timeZoneName')}`
 }
+
+/**
+ * The instant at which the wall clock of a zone first shows a time (`HH:MM`) on a calendar day, in epoch milliseconds; where
+ * the clock jumps over it, the instant of the jump.
+ */
+export function atWallClock(date: string, time: string, zone: string): number {
+  const asUtc = Date.parse(`${date}T${time}:00Z`)
+  const halfDay = 12 * 3_600_000
+  const [before, after] = [offsetMs(asUtc - halfDay, zone), offsetMs(asUtc + halfDay, zone)]
+  // The earlier of two instants that show it has the offset from before the clock went back.
+  for (const offset of [Math.max(before, after), Math.min(before, after)]) {
+    const shown = wallClock(asUtc - offset, zone)
+    if (shown.date === date && shown.time === `${time}:00`) return asUtc - offset
+  }
+  // Nothing shows it: with the offset from before the jump it lies as far after the jump as it should have been reached.
+  let [low, high] = [asUtc - after, asUtc - before]
+  while (high - low > 1) {
+    const middle = Math.floor((low + high) / 2)
+    if (offsetMs(middle, zone) === before) low = middle
+    else high = middle
+  }
+  return high
+}

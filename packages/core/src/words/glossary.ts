@@ -208,6 +208,11 @@ export const glossary: readonly GlossaryEntry[] = [
       'Saves were marked, noted, assigned or asked about, a question was answered, or something that stood out was settled.',
   },
   {
+    word: 'watch',
+    group: 'Events around the records',
+    means: 'It was changed who is told of what comes.',
+  },
+  {
     word: 'sign-in',
     group: 'Events around the records',
     means: 'Somebody signed in to Spoor, was refused, or signed out.',

@@ -140,6 +140,12 @@ export const coveredRows: readonly CoveredRows[] = [
     key: { id: 'bigint' },
     columns: list('witness_id seal_number at answer'),
   },
+  {
+    table: 'spoor.watch',
+    noun: 'watch',
+    key: { id: 'int' },
+    columns: list('scope fires speaks quiet zone people mail owner_id made_at state state_why removed_at'),
+  },
   { table: 'spoor.named_scope', noun: 'named scope', key: { id: 'int' }, columns: list('name scope owner shared') },
   {
     table: 'spoor.noticing',

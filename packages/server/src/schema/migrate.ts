@@ -32,6 +32,7 @@ import { up as acts } from './migrations/028-acts.ts'
 import { up as packs } from './migrations/029-packs.ts'
 import { up as cases } from './migrations/030-cases.ts'
 import { up as witnesses } from './migrations/031-witnesses.ts'
+import { up as watches } from './migrations/032-watches.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -68,6 +69,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '029-packs': packs,
   '030-cases': cases,
   '031-witnesses': witnesses,
+  '032-watches': watches,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -1,0 +1,201 @@
+import * as v from 'valibot'
+import { isZone, watchSpells } from '@spoor/core'
+import { IdNumber, Instant, IntParam, Reason, SaveId, ScopeText } from './common.ts'
+import { route } from './route.ts'
+
+const Time = v.pipe(v.string(), v.regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'Give a time as 17:30.'))
+const Weekday = v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(7))
+const mostSaves = 1_000_000
+
+/** When it fires. */
+const Fires = v.variant('fires', [
+  v.strictObject({
+    fires: v.literal('saves'),
+    more: v.pipe(v.number(), v.integer(), v.minValue(0), v.maxValue(mostSaves)),
+    within: v.picklist(watchSpells),
+  }),
+  v.strictObject({
+    fires: v.literal('missing'),
+    by: Time,
+    days: v.pipe(v.array(Weekday), v.minLength(1, 'Choose a day of the week.'), v.maxLength(7)),
+  }),
+])
+
+/** When it speaks. */
+const Speaks = v.variant('speaks', [
+  v.strictObject({ speaks: v.literal('once') }),
+  v.strictObject({ speaks: v.literal('hourly') }),
+  v.strictObject({ speaks: v.literal('daily'), at: Time }),
+  v.strictObject({ speaks: v.literal('weekly'), at: Time, on: Weekday }),
+])
+
+const Zone = v.pipe(v.string(), v.maxLength(100), v.check(isZone, 'This time zone is not known.'))
+const mostTold = 50
+
+/** What a watch is: which saves, when it fires, when it speaks, and to whom. */
+export const WatchRule = v.strictObject({
+  scope: ScopeText,
+  fires: Fires,
+  speaks: Speaks,
+  quiet: v.nullable(v.strictObject({ from: Time, to: Time })),
+  zone: Zone,
+  /** Who is told in Spoor, by number. */
+  people: v.pipe(v.array(IdNumber), v.maxLength(mostTold)),
+  /** Addresses that are told by mail. */
+  mail: v.pipe(
+    v.array(v.pipe(v.string(), v.trim(), v.email('This is no mail address.'), v.maxLength(300))),
+    v.maxLength(mostTold),
+  ),
+})
+export type WatchRule = v.InferOutput<typeof WatchRule>
+
+/** A time at which a watch fired, and what became of its messages. */
+export const Firing = v.object({
+  id: v.number(),
+  at: Instant,
+  saves: v.number(),
+  from: Instant,
+  to: Instant,
+  /** "412 saves of tenancies by I. Coombe". */
+  words: v.string(),
+  /** The first of its saves. */
+  saveId: v.nullable(SaveId),
+  messages: v.array(
+    v.object({
+      to: v.string(),
+      way: v.picklist(['spoor', 'mail']),
+      state: v.picklist(['waiting', 'sent', 'given up']),
+      dueAt: Instant,
+      sentAt: v.nullable(Instant),
+      readAt: v.nullable(Instant),
+      tries: v.number(),
+      trouble: v.nullable(v.string()),
+    }),
+  ),
+})
+export type Firing = v.InferOutput<typeof Firing>
+
+export const Watch = v.object({
+  ...WatchRule.entries,
+  id: v.number(),
+  /** The scope as a sentence. */
+  sentence: v.string(),
+  /** Everybody who is told, as they are called. */
+  told: v.array(v.string()),
+  owner: v.object({ id: v.number(), name: v.string() }),
+  madeAt: Instant,
+  state: v.picklist(['on', 'paused', 'muted']),
+  /** Why it is paused or muted. */
+  stateWhy: v.nullable(v.string()),
+  /** Why it cannot be looked after as it is. */
+  trouble: v.nullable(v.string()),
+  /** How often it fired, and the moments of the last year in which it did, oldest first. */
+  fired: v.number(),
+  strip: v.array(Instant),
+  lastAt: v.nullable(Instant),
+  /** Messages that wait, and that were given up. */
+  waiting: v.number(),
+  givenUp: v.number(),
+})
+export type Watch = v.InferOutput<typeof Watch>
+
+/** What a watch would have done in the past year. */
+export const WatchTrial = v.object({
+  from: Instant,
+  /** Times at which it would have fired, oldest first: no more than can be shown; `times` counts them all. */
+  firings: v.array(v.object({ at: Instant, saves: v.number(), saveId: v.nullable(SaveId) })),
+  times: v.number(),
+  /** Who made the saves, who most often first. */
+  by: v.array(v.object({ name: v.string(), times: v.number() })),
+})
+export type WatchTrial = v.InferOutput<typeof WatchTrial>
+
+/** Something that somebody is told in Spoor. */
+export const Told = v.object({
+  id: v.number(),
+  watchId: v.number(),
+  at: Instant,
+  words: v.string(),
+  sentence: v.string(),
+  saves: v.number(),
+  saveId: v.nullable(SaveId),
+})
+export type Told = v.InferOutput<typeof Told>
+
+const params = v.object({ watchId: IntParam })
+
+export const watchRoutes = {
+  listWatches: route({
+    method: 'GET',
+    path: '/watches',
+    needs: 'watches.read',
+    summary: 'Every watch with its past',
+    response: v.object({ watches: v.array(Watch), mayMail: v.boolean() }),
+  }),
+  makeWatch: route({
+    method: 'POST',
+    path: '/watches',
+    needs: 'watches.edit',
+    summary: 'Watch what comes from now on',
+    body: WatchRule,
+    response: Watch,
+  }),
+  tryWatch: route({
+    method: 'POST',
+    path: '/watches/trial',
+    needs: 'watches.read',
+    summary: 'When a watch would have fired in the past year; nothing is kept and nobody is told',
+    body: WatchRule,
+    response: WatchTrial,
+  }),
+  changeWatch: route({
+    method: 'PUT',
+    path: '/watches/:watchId',
+    needs: 'watches.edit',
+    summary: 'Change a watch of one’s own, or any as an administrator; what it has told stays',
+    params,
+    body: WatchRule,
+    response: Watch,
+  }),
+  setWatchState: route({
+    method: 'PUT',
+    path: '/watches/:watchId/state',
+    needs: 'watches.edit',
+    summary: 'Let a watch go on, mute it (it fires and tells nobody), or pause it (it looks at nothing), with a reason',
+    params,
+    body: v.strictObject({ state: v.picklist(['on', 'muted', 'paused']), why: v.nullable(Reason) }),
+    response: Watch,
+  }),
+  removeWatch: route({
+    method: 'DELETE',
+    path: '/watches/:watchId',
+    needs: 'watches.edit',
+    summary: 'Take a watch away; what it told stays in the ledger of events',
+    params,
+    response: v.object({ removed: v.literal(true) }),
+  }),
+  listFirings: route({
+    method: 'GET',
+    path: '/watches/:watchId/firings',
+    needs: 'watches.read',
+    summary: 'When a watch fired and what was sent, the latest first',
+    params,
+    query: v.object({ before: v.optional(SaveId) }),
+    response: v.object({ firings: v.array(Firing), next: v.nullable(v.string()) }),
+  }),
+  listTold: route({
+    method: 'GET',
+    path: '/told',
+    needs: 'watches.read',
+    summary: 'What watches told oneself and was not read yet',
+    response: v.object({ told: v.array(Told), count: v.number() }),
+  }),
+  readTold: route({
+    method: 'PUT',
+    path: '/told/read',
+    needs: 'watches.read',
+    summary: 'Say that what watches told was read',
+    body: v.strictObject({ messageIds: v.pipe(v.array(IdNumber), v.minLength(1), v.maxLength(1000)) }),
+    response: v.object({ read: v.number() }),
+  }),
+}

@@ -1,0 +1,37 @@
+import { Router } from 'express'
+import { routes } from '@spoor/contract'
+import type { Database } from '../database/knex.ts'
+import { bind } from '../http/bind.ts'
+import {
+  changeWatch,
+  listFirings,
+  listWatches,
+  makeWatch,
+  readTold,
+  removeWatch,
+  setWatchState,
+  toldTo,
+} from './store.ts'
+import { tryOnPast } from './trial.ts'
+
+/** Who is told when of what comes. */
+export function watchesRouter({ db, mayMail }: { db: Database; mayMail: boolean }): Router {
+  const router = Router()
+  bind(router, routes.listWatches, async () => ({ watches: await listWatches(db), mayMail }))
+  bind(router, routes.makeWatch, ({ body, person }) => makeWatch(db, person, body, { mayMail }))
+  bind(router, routes.tryWatch, ({ body, person }) => tryOnPast(db, body, person, Date.now()))
+  bind(router, routes.changeWatch, ({ params, body, person }) =>
+    changeWatch(db, person, { watchId: params.watchId, rule: body, mayMail }),
+  )
+  bind(router, routes.setWatchState, ({ params, body, person }) =>
+    setWatchState(db, person, { watchId: params.watchId, ...body }),
+  )
+  bind(router, routes.removeWatch, async ({ params, person }) => {
+    await removeWatch(db, person, params.watchId)
+    return { removed: true as const }
+  })
+  bind(router, routes.listFirings, ({ params, query }) => listFirings(db, params.watchId, query.before))
+  bind(router, routes.listTold, ({ person }) => toldTo(db, person.id))
+  bind(router, routes.readTold, async ({ body, person }) => ({ read: await readTold(db, person.id, body.messageIds) }))
+  return router
+}

@@ -1,0 +1,344 @@
+import { permissions, type Firing, type Told, type Watch, type WatchRule } from '@spoor/contract'
+import type { Knex } from 'knex'
+import { boundArray, type Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import type { SignedIn } from '../http/bind.ts'
+import { recordEvent } from '../ledger/events.ts'
+import { scopeWords } from '../ledger/scope-words.ts'
+import { watchedScopes } from './in-watch.ts'
+import { firingWords } from './words.ts'
+
+export interface WatchRow {
+  id: number
+  scope: string
+  fires: WatchRule['fires']
+  speaks: WatchRule['speaks']
+  quiet: WatchRule['quiet']
+  zone: string
+  people: number[]
+  mail: string[]
+  owner_id: number
+  owner_name: string
+  made_at: string
+  state: Watch['state']
+  state_why: string | null
+  until_save: string
+  trouble: string | null
+}
+
+export function watchRows(db: Knex) {
+  return db('spoor.watch as w')
+    .join('spoor.person as o', 'o.id', 'w.owner_id')
+    .whereNull('w.removed_at')
+    .orderBy('w.id')
+    .select<WatchRow[]>('w.*', 'o.name as owner_name')
+}
+
+const stripDays = 365
+const mostOnStrip = 400
+
+async function shown(db: Database, row: WatchRow): Promise<Watch> {
+  const [counts] = await db('spoor.watch_firing')
+    .where({ watch_id: row.id })
+    .whereNotNull('fired_at')
+    .select<{ fired: number; last: string | null }[]>(db.raw('count(*)::int as fired'), db.raw('max(fired_at) as last'))
+  const strip = await db('spoor.watch_firing')
+    .where({ watch_id: row.id })
+    .whereRaw(`fired_at > now() - make_interval(days => ?)`, [stripDays])
+    .orderBy('fired_at', 'desc')
+    .limit(mostOnStrip)
+    .pluck<string[]>('fired_at')
+  const [messages] = await db('spoor.watch_message')
+    .where({ watch_id: row.id })
+    .whereIn('state', ['waiting', 'given up'])
+    .select<{ waiting: number; given_up: number }[]>(
+      db.raw(`(count(*) filter (where state = 'waiting'))::int as waiting`),
+      db.raw(`(count(*) filter (where state = 'given up'))::int as given_up`),
+    )
+  const people = await db('spoor.person').whereIn('id', row.people).orderBy('name').pluck<string[]>('name')
+  return {
+    id: row.id,
+    scope: row.scope,
+    sentence: await scopeWords(db, row.scope),
+    fires: row.fires,
+    speaks: row.speaks,
+    quiet: row.quiet,
+    zone: row.zone,
+    people: row.people,
+    mail: row.mail,
+    told: [...people, ...row.mail],
+    owner: { id: row.owner_id, name: row.owner_name },
+    madeAt: row.made_at,
+    state: row.state,
+    stateWhy: row.state_why,
+    trouble: row.trouble,
+    fired: counts!.fired,
+    strip: strip.reverse(),
+    lastAt: counts!.last,
+    waiting: messages!.waiting,
+    givenUp: messages!.given_up,
+  }
+}
+
+export async function listWatches(db: Database): Promise<Watch[]> {
+  return await Promise.all((await watchRows(db)).map((row) => shown(db, row)))
+}
+
+/** @throws Problem where there is none */
+async function watchRow(db: Knex, watchId: number): Promise<WatchRow> {
+  const row = (await watchRows(db).where('w.id', watchId).first()) as WatchRow | undefined
+  if (!row) throw new Problem('not-found', `There is no watch ${watchId}.`)
+  return row
+}
+
+/** @throws Problem unless it is somebody's own, or they look after all of them */
+function demandOwn(row: WatchRow, person: SignedIn): void {
+  if (row.owner_id !== person.id && !person.permissions.includes('people.manage'))
+    throw new Problem(
+      'not-allowed',
+      `Watch ${row.id} is ${row.owner_name}’s: they or an administrator can change it. Nothing was changed.`,
+    )
+}
+
+async function demandRule(db: Database, rule: WatchRule, person: SignedIn, mayMail: boolean): Promise<void> {
+  await watchedScopes(db, rule.scope, person)
+  if (rule.people.length + rule.mail.length === 0)
+    throw new Problem('rule-broken', 'Say who is to be told. Nothing was kept.')
+  if (rule.mail.length > 0 && !mayMail)
+    throw new Problem(
+      'rule-broken',
+      'Spoor can send no mail: SPOOR_MAIL_URL is not set where it is started. Nothing was kept.',
+    )
+  const may = await db('spoor.person')
+    .whereRaw('id = any(?::int[])', [boundArray(rule.people)])
+    .whereNull('disabled_at')
+    .whereIn('role', [...permissions['watches.read']])
+    .pluck<number[]>('id')
+  if (new Set(rule.people).size > may.length)
+    throw new Problem(
+      'rule-broken',
+      'Only an administrator, a reviewer or an approver who may sign in can be told in Spoor. Nothing was kept.',
+    )
+}
+
+const kept = (rule: WatchRule) => ({
+  scope: rule.scope,
+  fires: JSON.stringify(rule.fires),
+  speaks: JSON.stringify(rule.speaks),
+  quiet: rule.quiet === null ? null : JSON.stringify(rule.quiet),
+  zone: rule.zone,
+  people: [...new Set(rule.people)],
+  mail: [...new Set(rule.mail)],
+})
+
+const head = (db: Knex) => db('ledger.head').select('last_save_id')
+
+/** A watch that looks at what comes from now on. */
+export async function makeWatch(
+  db: Database,
+  person: SignedIn,
+  rule: WatchRule,
+  { mayMail }: { mayMail: boolean },
+): Promise<Watch> {
+  await demandRule(db, rule, person, mayMail)
+  const words = await scopeWords(db, rule.scope)
+  const id = await db.transaction(async (trx) => {
+    const [row] = await trx('spoor.watch')
+      .insert({ ...kept(rule), owner_id: person.id, until_save: head(trx) })
+      .returning<{ id: number }[]>('id')
+    await recordEvent(trx, { kind: 'watch', personId: person.id, words: `made watch ${row!.id}: ${words}` })
+    return row!.id
+  })
+  return await shown(db, await watchRow(db, id))
+}
+
+/** Other words for a watch. What belonged together before and did not fire yet is counted afresh. */
+export async function changeWatch(
+  db: Database,
+  person: SignedIn,
+  { watchId, rule, mayMail }: { watchId: number; rule: WatchRule; mayMail: boolean },
+): Promise<Watch> {
+  demandOwn(await watchRow(db, watchId), person)
+  await demandRule(db, rule, person, mayMail)
+  const words = await scopeWords(db, rule.scope)
+  await db.transaction(async (trx) => {
+    await trx('spoor.watch').where({ id: watchId }).forUpdate().first('id')
+    await trx('spoor.watch')
+      .where({ id: watchId })
+      .update({ ...kept(rule), until_save: head(trx), trouble: null })
+    await trx('spoor.watch_firing').where({ watch_id: watchId }).whereNull('fired_at').delete()
+    await recordEvent(trx, { kind: 'watch', personId: person.id, words: `changed watch ${watchId}: ${words}` })
+  })
+  return await shown(db, await watchRow(db, watchId))
+}
+
+const stateWords = { on: 'let go on', muted: 'muted', paused: 'paused' } as const
+
+export async function setWatchState(
+  db: Database,
+  person: SignedIn,
+  { watchId, state, why }: { watchId: number; state: Watch['state']; why: string | null },
+): Promise<Watch> {
+  const row = await watchRow(db, watchId)
+  demandOwn(row, person)
+  if (state !== 'on' && why === null)
+    throw new Problem('rule-broken', 'Say why it is to tell nobody. Nothing was changed.')
+  await db.transaction(async (trx) => {
+    await trx('spoor.watch')
+      .where({ id: watchId })
+      .update({
+        state,
+        state_why: state === 'on' ? null : why,
+        // What came while it was paused was not watched.
+        ...(row.state === 'paused' ? { until_save: head(trx) } : {}),
+      })
+    await recordEvent(trx, {
+      kind: 'watch',
+      personId: person.id,
+      words: `${stateWords[state]} watch ${watchId}${why === null ? '' : `: ${why}`}`,
+    })
+  })
+  return await shown(db, await watchRow(db, watchId))
+}
+
+export async function removeWatch(db: Database, person: SignedIn, watchId: number): Promise<void> {
+  demandOwn(await watchRow(db, watchId), person)
+  await db.transaction(async (trx) => {
+    await trx('spoor.watch').where({ id: watchId }).update({ removed_at: trx.fn.now() })
+    await trx('spoor.watch_message')
+      .where({ watch_id: watchId, state: 'waiting' })
+      .update({ state: 'given up', trouble: 'The watch was taken away.' })
+    await recordEvent(trx, { kind: 'watch', personId: person.id, words: `took watch ${watchId} away` })
+  })
+}
+
+const firingsAtOnce = 50
+
+/** When a watch fired and what became of its messages, the latest first. */
+export async function listFirings(
+  db: Database,
+  watchId: number,
+  before: string | undefined,
+): Promise<{ firings: Firing[]; next: string | null }> {
+  const row = await watchRow(db, watchId)
+  const query = db('spoor.watch_firing')
+    .where({ watch_id: watchId })
+    .whereNotNull('fired_at')
+    .orderBy('id', 'desc')
+    .limit(firingsAtOnce + 1)
+    .select<FiringRow[]>('id', 'watch_id', 'bucket', 'saves', 'from_at', 'to_at', 'save_ids', 'fired_at')
+  if (before !== undefined) void query.where('id', '<', before)
+  const rows = await query
+  const page = rows.slice(0, firingsAtOnce)
+  const messages = await db('spoor.watch_message as m')
+    .leftJoin('spoor.person as p', 'p.id', 'm.person_id')
+    .whereIn(
+      'm.firing_id',
+      page.map((one) => one.id),
+    )
+    .orderBy('m.id')
+    .select<MessageRow[]>('m.*', 'p.name')
+  const words = await firingWords(db, row, page)
+  return {
+    firings: page.map((one) => ({
+      id: Number(one.id),
+      at: one.fired_at,
+      saves: one.saves,
+      from: one.from_at,
+      to: one.to_at,
+      words: words.get(one.id)!,
+      saveId: one.save_ids[0] ?? null,
+      messages: messages
+        .filter((message) => message.firing_id === one.id)
+        .map((message) => ({
+          to: message.name ?? message.address!,
+          way: message.way,
+          state: message.state,
+          dueAt: message.due_at,
+          sentAt: message.sent_at,
+          readAt: message.read_at,
+          tries: message.tries,
+          trouble: message.trouble,
+        })),
+    })),
+    next: rows.length > firingsAtOnce ? page.at(-1)!.id : null,
+  }
+}
+
+export interface FiringRow {
+  id: string
+  watch_id: number
+  bucket: string
+  saves: number
+  from_at: string
+  to_at: string
+  save_ids: string[]
+  fired_at: string
+}
+
+export interface MessageRow {
+  id: string
+  firing_id: string
+  watch_id: number
+  way: 'spoor' | 'mail'
+  person_id: number | null
+  address: string | null
+  identity: string
+  state: 'waiting' | 'sent' | 'given up'
+  due_at: string
+  tries: number
+  trouble: string | null
+  sent_at: string | null
+  read_at: string | null
+  name: string | null
+}
+
+const mostTold = 50
+
+/** What watches told somebody in Spoor and they have not read. */
+export async function toldTo(db: Database, personId: number): Promise<{ told: Told[]; count: number }> {
+  const unread = () =>
+    db('spoor.watch_message as m')
+      .where({ 'm.person_id': personId, 'm.way': 'spoor', 'm.state': 'sent' })
+      .whereNull('m.read_at')
+  const rows = await unread()
+    .join('spoor.watch_firing as f', 'f.id', 'm.firing_id')
+    .orderBy('m.id', 'desc')
+    .limit(mostTold)
+    .select<(FiringRow & { message_id: string })[]>('f.*', 'm.id as message_id')
+  const [count] = await unread().count<{ count: string }[]>('* as count')
+  const watches = new Map(
+    (
+      (await db('spoor.watch as w')
+        .join('spoor.person as o', 'o.id', 'w.owner_id')
+        .whereIn(
+          'w.id',
+          rows.map((one) => one.watch_id),
+        )
+        .select('w.*', 'o.name as owner_name')) as WatchRow[]
+    ).map((watch) => [watch.id, watch]),
+  )
+  const told = await Promise.all(
+    rows.map(async (one) => {
+      const watch = watches.get(one.watch_id)!
+      return {
+        id: Number(one.message_id),
+        watchId: watch.id,
+        at: one.fired_at,
+        words: (await firingWords(db, watch, [one])).get(one.id)!,
+        sentence: await scopeWords(db, watch.scope),
+        saves: one.saves,
+        saveId: one.save_ids[0] ?? null,
+      }
+    }),
+  )
+  return { told, count: Number(count!.count) }
+}
+
+export async function readTold(db: Database, personId: number, messageIds: readonly number[]): Promise<number> {
+  return await db('spoor.watch_message')
+    .where({ person_id: personId, way: 'spoor' })
+    .whereNull('read_at')
+    .whereIn('id', [...messageIds])
+    .update({ read_at: db.fn.now() })
+}

@@ -1,0 +1,179 @@
+import { clockWords, counted } from '@spoor/core'
+import type { Logger } from 'pino'
+import type { Database } from '../database/knex.ts'
+import { Duty } from '../database/duty.ts'
+import { scopeWords } from '../ledger/scope-words.ts'
+import type { Mailer } from '../mail/mailer.ts'
+import type { FiringRow, MessageRow, WatchRow } from './store.ts'
+import { firingWords } from './words.ts'
+
+const restMs = 1000
+const retryMs = 5000
+const minute = 60_000
+const longestWaitMs = 6 * 60 * minute
+/** What was not taken for so long is given up. */
+const givenUpAfterMs = 3 * 24 * 60 * minute
+const mostInOne = 200
+/** An answer from here on says that it will never be taken. */
+const refused = 500
+
+export interface TellingDeps {
+  db: Database
+  log: Logger
+  mailer: Mailer | null
+  /** Where people reach Spoor, for links in messages. */
+  address: string
+  now?(): number
+}
+
+/** Sends what watches have to tell, on one server among all; what is not taken is tried again with growing waits for three days. */
+export class Telling {
+  readonly #deps: TellingDeps
+  readonly #duty: Duty
+
+  constructor(deps: TellingDeps) {
+    this.#deps = deps
+    this.#duty = new Duty(deps.db, 'telling', {
+      round: async () => {
+        await this.tell()
+        return restMs
+      },
+      failed: (error) => deps.log.error({ err: error }, 'messages of watches could not be sent and are tried again'),
+      retryMs,
+    })
+  }
+
+  start(): void {
+    this.#duty.start()
+  }
+
+  stop(): Promise<void> {
+    return this.#duty.stop()
+  }
+
+  #now(): number {
+    return this.#deps.now?.() ?? Date.now()
+  }
+
+  /** Sends what is due: in Spoor at once, by mail one message for all that one watch has for one address. */
+  async tell(): Promise<void> {
+    const { db } = this.#deps
+    const now = new Date(this.#now()).toISOString()
+    const due = () => db('spoor.watch_message').where({ state: 'waiting' }).where('due_at', '<=', now)
+    await due().where({ way: 'spoor' }).update({ state: 'sent', sent_at: now })
+    const groups = await due()
+      .where({ way: 'mail' })
+      .groupBy('watch_id', 'address')
+      .orderByRaw('min(due_at)')
+      .select<{ watch_id: number; address: string }[]>('watch_id', 'address')
+    for (const { watch_id, address } of groups) {
+      const messages = await due()
+        .where({ way: 'mail', watch_id, address })
+        .orderBy('id')
+        .limit(mostInOne)
+        .select<MessageRow[]>('*')
+      if (messages.length > 0) await this.#mail(messages, address)
+    }
+  }
+
+  async #mail(messages: readonly MessageRow[], address: string): Promise<void> {
+    const { db, mailer } = this.#deps
+    const nowMs = this.#now()
+    const ids = messages.map((one) => one.id)
+    const at = new Date(nowMs).toISOString()
+    try {
+      if (!mailer) throw new Error('SPOOR_MAIL_URL is not set where Spoor is started')
+      await mailer.send({ to: address, ...(await this.#letter(messages)) })
+      await db('spoor.watch_message')
+        .whereIn('id', ids)
+        .update({ state: 'sent', sent_at: at, tried_at: at, tries: db.raw('tries + 1'), trouble: null })
+    } catch (error) {
+      const trouble = (error as Error).message
+      const forGood = ((error as { responseCode?: number }).responseCode ?? 0) >= refused
+      for (const one of messages) {
+        const tries = one.tries + 1
+        const waitMs = Math.min(longestWaitMs, minute * 2 ** Math.min(tries - 1, 12))
+        const { rows } = await db.raw<{ rows: { fired_at: string }[] }>(
+          'select fired_at from spoor.watch_firing where id = ?',
+          [one.firing_id],
+        )
+        const givenUp = forGood || nowMs - Date.parse(rows[0]!.fired_at) > givenUpAfterMs
+        await db('spoor.watch_message')
+          .where({ id: one.id, state: 'waiting' })
+          .update({
+            tried_at: at,
+            tries,
+            trouble,
+            ...(givenUp ? { state: 'given up' } : { due_at: new Date(nowMs + waitMs).toISOString() }),
+          })
+      }
+    }
+  }
+
+  /** What is written: which watch, what it saw, and the ways to it; no value of any record. */
+  async #letter(messages: readonly MessageRow[]) {
+    const { db, address } = this.#deps
+    const watch = (await db('spoor.watch').where({ id: messages[0]!.watch_id }).first<WatchRow>('*'))!
+    const firings = await db('spoor.watch_firing')
+      .whereIn(
+        'id',
+        messages.map((one) => one.firing_id),
+      )
+      .orderBy('id')
+      .select<FiringRow[]>('*')
+    const words = await firingWords(db, watch, firings)
+    const sentence = await scopeWords(db, watch.scope)
+    const lines = firings.map((one) => ({
+      words: words.get(one.id)!,
+      at: clockWords(one.saves === 0 ? one.to_at : one.from_at, watch.zone),
+      link: linkTo(address, watch, one),
+    }))
+    const subject =
+      lines.length === 1
+        ? `Spoor: ${lines[0]!.words}`
+        : `Spoor: ${counted(lines.length, 'time')} what watch ${watch.id} looks for`
+    const about = `Watch ${watch.id}: ${sentence}`
+    const thread = `<watch-${watch.id}@spoor>`
+    return {
+      subject: subject.slice(0, 200),
+      text: [
+        ...lines.flatMap((line) => [line.words, `${line.at}`, line.link, '']),
+        about,
+        `To be told no more, or otherwise: ${address}/watches?watch=${watch.id}`,
+        '',
+      ].join('\n'),
+      html: `<div style="font-family:sans-serif;font-size:15px;line-height:1.5">${lines
+        .map(
+          (line) =>
+            `<p><a href="${escaped(line.link)}">${escaped(line.words)}</a><br><span style="color:#5a6662">${escaped(line.at)}</span></p>`,
+        )
+        .join(
+          '',
+        )}<p style="color:#5a6662">${escaped(about)}<br><a href="${escaped(`${address}/watches?watch=${watch.id}`)}">To be told no more, or otherwise</a></p></div>`,
+      messageId: `<${messages[0]!.identity}@spoor>`,
+      inReplyTo: thread,
+      headers: {
+        References: thread,
+        'List-Id': `<watch-${watch.id}.spoor>`,
+        'List-Unsubscribe': `<${address}/watches?watch=${watch.id}>`,
+        'Auto-Submitted': 'auto-generated',
+      },
+    }
+  }
+}
+
+/** Straight to the save, or to all that fired it. */
+function linkTo(
+  address: string,
+  watch: WatchRow,
+  { save_ids: saves, saves: count, bucket, from_at, to_at }: FiringRow,
+): string {
+  if (count === 1) return `${address}/changes?save=${saves[0]}`
+  if (bucket.startsWith('run:')) return `${address}/changes?how=r${bucket.slice('run:'.length)}`
+  const minutes = (at: string, plus: number) =>
+    new Date(Math.floor(Date.parse(at) / minute) * minute + plus).toISOString().slice(0, 16)
+  const when = `when=${minutes(from_at, 0)}Z..${minutes(to_at, minute)}Z@${watch.zone}`
+  return `${address}/changes?${[watch.scope, when].filter(Boolean).join('&')}`
+}
+
+const escaped = (text: string) => text.replace(/[&<>"']/g, (sign) => `&#${sign.charCodeAt(0)};`)

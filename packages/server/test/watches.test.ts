@@ -1,0 +1,356 @@
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
+import type { WatchRule } from '@spoor/contract'
+import { matches, parseScope, watchBucket, type ScopedChange } from '@spoor/core'
+import { Mailroom } from '../../demo/src/mailroom/mailroom.ts'
+import { Mailer } from '../src/mail/mailer.ts'
+import {
+  changeWatch,
+  listFirings,
+  makeWatch,
+  readTold,
+  removeWatch,
+  setWatchState,
+  toldTo,
+} from '../src/watches/store.ts'
+import { Telling } from '../src/watches/telling.ts'
+import { tryOnPast } from '../src/watches/trial.ts'
+import { Watching } from '../src/watches/watching.ts'
+import { drawing } from './drawing.ts'
+import { makeWorld, silentLog, track, type World } from './support.ts'
+
+let world: World
+let mailroom: Mailroom
+let mailer: Mailer
+let field: (column: string) => number
+let nowMs: number
+
+beforeAll(async () => {
+  world = await makeWorld('create table public.post (id int primary key, pay numeric, note text)')
+  await track(world, { post: '*' })
+  mailroom = new Mailroom()
+  mailer = new Mailer((await mailroom.listen(0, 0)).smtp, 'Spoor <spoor@larkmere.example>')
+  const rows = await world.db('spoor.field').select<{ id: number; column_name: string }[]>('id', 'column_name')
+  field = (column) => rows.find((row) => row.column_name === column)!.id
+})
+afterAll(async () => {
+  mailer.close()
+  await mailroom.close()
+  await world.close()
+})
+beforeEach(async () => {
+  nowMs = Date.now()
+  mailroom.mood = 'takes'
+  await world.db('spoor.watch').update({ removed_at: world.db.fn.now() })
+  await world.db('spoor.watch_message').delete()
+})
+
+const minute = 60_000
+const day = 24 * 60 * minute
+const rule = (more: Partial<WatchRule> = {}): WatchRule => ({
+  scope: '',
+  fires: { fires: 'saves', more: 0, within: 'run' },
+  speaks: { speaks: 'once' },
+  quiet: null,
+  zone: 'Europe/London',
+  people: [world.adminId],
+  mail: [],
+  ...more,
+})
+const made = (more: Partial<WatchRule> = {}) => makeWatch(world.db, world.admin, rule(more), { mayMail: true })
+const watching = () => new Watching({ db: world.db, log: silentLog, now: () => nowMs })
+const look = async () => {
+  await world.collect()
+  while (await watching().look());
+}
+const tell = () =>
+  new Telling({ db: world.db, log: silentLog, mailer, address: 'http://spoor.example', now: () => nowMs }).tell()
+let id = 0
+const write = (statement: string, values: unknown[] = []) => world.business.query(statement, values)
+const insert = (pay = 1) => write('insert into post values ($1, $2, $3)', [++id, pay, 'a'])
+const fired = async (watchId: number) => (await listFirings(world.db, watchId, undefined)).firings
+const state = (watchId: number) =>
+  world.db('spoor.watch').where({ id: watchId }).first<{ trouble: string | null; until_save: string }>('*')
+
+/** The whole ledger as core looks at it. */
+async function changesThere(): Promise<(ScopedChange & { save: string; run: number | null })[]> {
+  const { rows } = await world.db.raw<{ rows: Record<string, never>[] }>(
+    `select c.*, s.action, s.channel, s.run_id, s.reason from ledger.change c
+       join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at`,
+  )
+  return rows.map((row) => ({
+    save: row['save_id']!,
+    run: row['run_id'] === null ? null : Number(row['run_id']),
+    actorId: row['actor_id']!,
+    actorKind: row['actor_kind']!,
+    typeId: row['type_id']!,
+    fieldId: row['field_id']!,
+    key: row['record_key']!,
+    parent: null,
+    atMs: Date.parse(row['captured_at']!),
+    action: row['action']!,
+    restored: false,
+    effectiveOn: null,
+    channel: row['channel']!,
+    runId: Number(row['run_id']),
+    transactionOf: [],
+    before: row['before']!,
+    after: row['after']!,
+    isNumber: row['field_id'] !== (field('note') as never),
+    reason: row['reason']!,
+    states: [],
+    stories: [],
+    cases: [],
+  }))
+}
+
+describe('what fires', () => {
+  it('is what core finds in the ledger, however it comes in, by whichever of several servers, and what a trial says', async () => {
+    const draw = drawing(21)
+    const scopes = [
+      '',
+      `what=f${field('pay')}`,
+      `what=!f${field('pay')}`,
+      'value=rose.5',
+      'value=to.v3',
+      'how=delete,create',
+    ]
+    const spells = ['run', 'hour', 'day'] as const
+    const watches = []
+    for (const scope of scopes)
+      for (const within of spells) {
+        const fires = { fires: 'saves' as const, more: draw(4), within }
+        watches.push({ scope, fires, watch: await made({ scope, fires, zone: 'Asia/Kolkata' }) })
+      }
+    const [{ from }] = (await world.db('ledger.head').select({ from: 'last_save_id' })) as [{ from: string }]
+    for (let round = 0; round < 14; round++) {
+      for (let n = 1 + draw(5); n > 0; n--) {
+        await write('begin')
+        for (let m = 1 + draw(6); m > 0; m--) {
+          const which = 1 + draw(9)
+          const act = draw(4)
+          if (act === 0) await write('delete from post where id = $1', [which])
+          else
+            await write(
+              'insert into post values ($1, $2, $3) on conflict (id) do update set pay = excluded.pay, note = excluded.note',
+              [which, draw(20), `n${draw(3)}`],
+            )
+        }
+        await write(draw(6) === 0 ? 'rollback' : 'commit')
+      }
+      await world.collect()
+      // Two that both believe to be the only one.
+      await Promise.all([watching().look(), watching().look(), watching().look()])
+    }
+    id = 10
+    const changes = (await changesThere()).filter(({ save }) => BigInt(save) > BigInt(from))
+    expect(changes.length).toBeGreaterThan(60)
+    let times = 0
+    for (const { scope, fires, watch } of watches) {
+      const meant = parseScope(new URLSearchParams(scope)).scope
+      const buckets = new Map<string, Set<string>>()
+      for (const change of changes.filter((one) => matches(meant, one, nowMs))) {
+        const bucket = watchBucket(
+          fires.within,
+          { id: change.save, runId: change.run, atMs: change.atMs },
+          'Asia/Kolkata',
+        )
+        buckets.set(bucket, (buckets.get(bucket) ?? new Set()).add(change.save))
+      }
+      const wanted = [...buckets].filter(([, saves]) => saves.size > fires.more)
+      const rows = await world
+        .db('spoor.watch_firing')
+        .where({ watch_id: watch.id })
+        .whereNotNull('fired_at')
+        .select<{ bucket: string; saves: number }[]>('bucket', 'saves')
+      const told = new Map(rows.map((row) => [row.bucket, row.saves]))
+      expect([scope, fires, told]).toEqual([
+        scope,
+        fires,
+        new Map(wanted.map(([bucket, saves]) => [bucket, saves.size])),
+      ])
+      const messages = await world.db('spoor.watch_message').where({ watch_id: watch.id }).pluck('firing_id')
+      expect(new Set(messages).size).toBe(messages.length)
+      expect(messages).toHaveLength(wanted.length)
+      const trial = await tryOnPast(world.db, rule({ scope, fires, zone: 'Asia/Kolkata' }), world.admin, Date.now())
+      expect(trial.times).toBe(wanted.length)
+      times += wanted.length
+    }
+    expect(times).toBeGreaterThan(40)
+  }, 120_000)
+
+  it('is a run once, however many saves it has and however it is collected', async () => {
+    const { id: watchId } = await made({ mail: ['ann@larkmere.example'] })
+    const before = mailroom.mails.length
+    await write(`insert into post select n, 1, 'run' from generate_series(1000, 1039) n`)
+    await look()
+    await tell()
+    expect(await fired(watchId)).toMatchObject([
+      { saves: 40, words: expect.stringContaining('40 saves of posts') as string },
+    ])
+    expect(mailroom.mails.slice(before)).toHaveLength(1)
+    await write(`delete from post where id >= 1000`)
+  })
+
+  it('is what should have come and did not, on its days, once it could have been collected', async () => {
+    // Fridays and Saturdays; made on a Thursday.
+    nowMs = Date.parse('2031-01-02T12:00:00Z')
+    const { id: watchId } = await made({ fires: { fires: 'missing', by: '06:00', days: [5, 6] } })
+    await world
+      .db('spoor.watch')
+      .where({ id: watchId })
+      .update({ made_at: new Date(nowMs).toISOString() })
+    const days: string[] = []
+    for (let hour = 0; hour < 5 * 24; hour += 1) {
+      nowMs += 60 * minute
+      await watching().look()
+      const all = await fired(watchId)
+      if (all.length > days.length) days.push(new Date(nowMs).toISOString())
+    }
+    expect(days).toEqual(['2031-01-03T07:00:00.000Z', '2031-01-04T07:00:00.000Z'])
+    expect((await fired(watchId))[0]!.words).toBe('none by 06:00 on 2031-01-04')
+  })
+
+  it('is nothing that was there before, nor what came while it was paused; muted it fires and tells nobody', async () => {
+    await insert()
+    await world.collect()
+    const { id: watchId } = await made()
+    await look()
+    expect(await fired(watchId)).toEqual([])
+    await setWatchState(world.db, world.admin, { watchId, state: 'paused', why: 'a move of house' })
+    await insert()
+    await look()
+    await setWatchState(world.db, world.admin, { watchId, state: 'muted', why: 'the move goes on' })
+    await look()
+    expect(await fired(watchId)).toEqual([])
+    await write(`begin; set local application_name = 'other'; insert into post values (${++id}, 3, 'm'); commit`)
+    await look()
+    expect(await fired(watchId)).toMatchObject([{ messages: [] }])
+  })
+
+  it('stops where its owner left, and says so; another watch goes on', async () => {
+    const [left] = await world
+      .db('spoor.person')
+      .insert({ login: 'rory', name: 'Rory', role: 'reviewer', password_hash: 'x' })
+      .returning<{ id: number }[]>('id')
+    const theirs = await made()
+    const mine = await made()
+    await world.db('spoor.watch').where({ id: theirs.id }).update({ owner_id: left!.id })
+    await world.db('spoor.person').where({ id: left!.id }).update({ disabled_at: world.db.fn.now() })
+    await insert()
+    await look()
+    expect((await state(theirs.id))!.trouble).toMatch(/may not sign in any more/)
+    expect(await fired(theirs.id)).toEqual([])
+    expect(await fired(mine.id)).toHaveLength(1)
+  })
+})
+
+describe('what is told', () => {
+  const sentTo = (to: string) => mailroom.mails.filter((mail) => mail.to.includes(to))
+
+  it('is in Spoor and by mail, with a way to the save and without a value; read once it is read', async () => {
+    const { id: watchId } = await made({ mail: ['bo@larkmere.example'] })
+    await write(`insert into post values ($1, 77123, '<b>=cmd</b>')`, [++id])
+    await look()
+    await tell()
+    const { told, count } = await toldTo(world.db, world.adminId)
+    expect(count).toBe(1)
+    expect(told[0]).toMatchObject({
+      watchId,
+      saves: 1,
+      words: expect.stringContaining(`post ${id}: created`) as string,
+    })
+    const [mail] = sentTo('bo@larkmere.example')
+    expect(mail!.text).toContain(`http://spoor.example/changes?save=${told[0]!.saveId}`)
+    expect(mail!.headers['list-unsubscribe']).toBe(`<http://spoor.example/watches?watch=${watchId}>`)
+    expect(`${mail!.text}${mail!.html ?? ''}${mail!.subject}`).not.toMatch(/77123|cmd/)
+    await tell()
+    expect(sentTo('bo@larkmere.example')).toHaveLength(1)
+    expect(await readTold(world.db, world.adminId, [told[0]!.id])).toBe(1)
+    expect((await toldTo(world.db, world.adminId)).count).toBe(0)
+    expect((await fired(watchId))[0]!.messages.map((one) => [one.way, one.state, one.readAt !== null])).toEqual([
+      ['spoor', 'sent', true],
+      ['mail', 'sent', false],
+    ])
+  })
+
+  it('is tried again with growing waits under one identity when it is not taken, and given up when refused', async () => {
+    const { id: watchId } = await made({ mail: ['cy@larkmere.example'] })
+    await insert()
+    await look()
+    mailroom.mood = 'later'
+    const mail = async () => (await fired(watchId))[0]!.messages.find((one) => one.way === 'mail')!
+    for (let tries = 1; tries <= 4; tries++) {
+      await tell()
+      expect(await mail()).toMatchObject({
+        state: 'waiting',
+        tries,
+        trouble: expect.stringContaining('Try again later') as string,
+      })
+      expect(Date.parse((await mail()).dueAt) - nowMs).toBe(minute * 2 ** (tries - 1))
+      await tell()
+      expect((await mail()).tries).toBe(tries)
+      nowMs = Date.parse((await mail()).dueAt)
+    }
+    mailroom.mood = 'takes'
+    await tell()
+    expect(await mail()).toMatchObject({ state: 'sent', tries: 5, trouble: null })
+    expect(sentTo('cy@larkmere.example')).toHaveLength(1)
+
+    mailroom.mood = 'refuses'
+    await write(`update post set note = 'of another run' where id = ${id}`)
+    await look()
+    await tell()
+    expect(await mail()).toMatchObject({
+      state: 'given up',
+      trouble: expect.stringContaining('Nobody of that name') as string,
+    })
+
+    mailroom.mood = 'later'
+    const other = await made({ mail: ['di@larkmere.example'] })
+    await write(`begin; set local application_name = 'last'; insert into post values (${++id}, 3, 'm'); commit`)
+    await look()
+    nowMs += 3 * day + minute
+    await tell()
+    expect((await fired(other.id))[0]!.messages.at(-1)).toMatchObject({ state: 'given up', tries: 1 })
+  })
+
+  it('is kept until its time and sent together', async () => {
+    nowMs = Date.parse('2031-03-03T20:00:00Z')
+    const { id: watchId } = await made({
+      mail: ['ed@larkmere.example'],
+      speaks: { speaks: 'daily', at: '07:30' },
+      fires: { fires: 'saves', more: 0, within: 'run' },
+    })
+    for (const name of ['one', 'two', 'three']) {
+      await write(
+        `begin; set local application_name = '${name}'; update post set pay = pay + 1 where id = ${id}; commit`,
+      )
+      await look()
+    }
+    const firings = await fired(watchId)
+    await tell()
+    expect(sentTo('ed@larkmere.example')).toEqual([])
+    nowMs = Date.parse('2031-03-04T07:30:00Z')
+    await tell()
+    expect(sentTo('ed@larkmere.example')).toHaveLength(1)
+    expect(sentTo('ed@larkmere.example')[0]!.text.match(/changes\?/g)).toHaveLength(firings.length)
+  })
+
+  it('refuses what it cannot keep', async () => {
+    const refused = (more: Partial<WatchRule>, mayMail = true) =>
+      expect(makeWatch(world.db, world.admin, rule(more), { mayMail })).rejects
+    await refused({ people: [] }).toMatchObject({ code: 'rule-broken' })
+    await refused({ people: [999] }).toMatchObject({ code: 'rule-broken' })
+    await refused({ mail: ['a@b.example'] }, false).toMatchObject({ code: 'rule-broken' })
+    await refused({ scope: 'when=last7d@UTC' }).toMatchObject({ code: 'rule-broken' })
+    await refused({ scope: 'state=reviewed' }).toMatchObject({ code: 'rule-broken' })
+    await refused({ scope: 'nonsense=1' }).toMatchObject({ code: 'bad-scope' })
+    const { id: watchId } = await made()
+    const other = { ...world.admin, id: 999, permissions: [] }
+    await expect(changeWatch(world.db, other, { watchId, rule: rule(), mayMail: true })).rejects.toMatchObject({
+      code: 'not-allowed',
+    })
+    await removeWatch(world.db, world.admin, watchId)
+    await expect(listFirings(world.db, watchId, undefined)).rejects.toMatchObject({ code: 'not-found' })
+  })
+})
