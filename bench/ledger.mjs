@@ -5,6 +5,7 @@ import { changePage } from '../packages/server/dist/changes/queries/changes.js'
 import { groupChanges } from '../packages/server/dist/changes/queries/groups.js'
 import { savePage } from '../packages/server/dist/ledger/saves.js'
 import { today } from '../packages/server/dist/today/today.js'
+import { tryOnPast } from '../packages/server/dist/watches/trial.js'
 import { summarise } from '../packages/server/dist/changes/queries/summary.js'
 
 /** Ten million changes over two years, or as many as SPOOR_BENCH_CHANGES says. */
@@ -254,4 +255,16 @@ export async function sorted(cluster) {
       holds: null,
     },
   ]
+}
+
+/** When a watch would have fired in a year: a field that rose by more than half, counted by the day. */
+export async function tryPast(cluster) {
+  const { db, world, first, counted } = await bigLedger(cluster)
+  const rule = {
+    scope: `what=f${first.field + 1}&value=rose.200`,
+    fires: { fires: 'saves', more: 5, within: 'day' },
+    zone,
+  }
+  const value = await p95(5, () => tryOnPast(db, rule, world.person, now()))
+  return [line('try-on-past', value, 10_000, 'one numeric field, by the day, a year', counted)]
 }

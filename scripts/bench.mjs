@@ -19,6 +19,7 @@ run(async () => {
   const { found } = await import('../bench/found.mjs')
   const { exportCsv } = await import('../bench/export.mjs')
   const { pack } = await import('../bench/pack.mjs')
+  const { watches } = await import('../bench/watches.mjs')
   const { reconcile } = await import('../bench/reconcile.mjs')
   const { amounts, firstView } = await import('../bench/screen.mjs')
   const { standing } = await import('../bench/standing.mjs')
@@ -52,6 +53,8 @@ run(async () => {
     reconcile,
     'export-csv': exportCsv,
     pack,
+    watches,
+    'try-on-past': big.tryPast,
   }
   const wanted = process.argv[2]
   if (wanted && !all[wanted])

@@ -89,7 +89,7 @@ export const Watch = v.object({
   stateWhy: v.nullable(v.string()),
   /** Why it cannot be looked after as it is. */
   trouble: v.nullable(v.string()),
-  /** How often it fired, and the moments of the last year in which it did, oldest first. */
+  /** How often it fired, and the first of each day of the last year on which it did, oldest first. */
   fired: v.number(),
   strip: v.array(Instant),
   lastAt: v.nullable(Instant),
@@ -102,9 +102,11 @@ export type Watch = v.InferOutput<typeof Watch>
 /** What a watch would have done in the past year. */
 export const WatchTrial = v.object({
   from: Instant,
-  /** Times at which it would have fired, oldest first: no more than can be shown; `times` counts them all. */
-  firings: v.array(v.object({ at: Instant, saves: v.number(), saveId: v.nullable(SaveId) })),
+  /** The last times at which it would have fired, the latest first; `times` counts them all. */
+  last: v.array(v.object({ at: Instant, saves: v.number(), saveId: v.nullable(SaveId) })),
   times: v.number(),
+  /** The first of each day on which it would have fired, oldest first. */
+  strip: v.array(Instant),
   /** Who made the saves, who most often first. */
   by: v.array(v.object({ name: v.string(), times: v.number() })),
 })

@@ -4,6 +4,7 @@ export {
   nextSpeaking,
   speaksWords,
   watchBucket,
+  watchSentence,
   watchSpells,
   weekday,
   type QuietHours,

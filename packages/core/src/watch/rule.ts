@@ -128,3 +128,12 @@ export function firesWords(fires: WatchFires): string {
     ? 'when there are'
     : `when more than ${counted(fires.more, 'save')} ${spellWords[fires.within]} are`
 }
+
+/**
+ * "Tell Maud Ollerton at once when there are changes to rent of tenancies by anyone."
+ * @param scope the sentence of its scope, which has no time of its own
+ */
+export function watchSentence(told: readonly string[], speaks: WatchSpeaks, fires: WatchFires, scope: string): string {
+  const what = scope.replace(', at any time', '')
+  return `Tell ${told.length === 0 ? 'nobody' : listed(told)} ${speaksWords(speaks)} ${firesWords(fires)} ${what.charAt(0).toLowerCase()}${what.slice(1)}`
+}

@@ -35,7 +35,6 @@ export function watchRows(db: Knex) {
 }
 
 const stripDays = 365
-const mostOnStrip = 400
 
 async function shown(db: Database, row: WatchRow): Promise<Watch> {
   const [counts] = await db('spoor.watch_firing')
@@ -45,9 +44,9 @@ async function shown(db: Database, row: WatchRow): Promise<Watch> {
   const strip = await db('spoor.watch_firing')
     .where({ watch_id: row.id })
     .whereRaw(`fired_at > now() - make_interval(days => ?)`, [stripDays])
-    .orderBy('fired_at', 'desc')
-    .limit(mostOnStrip)
-    .pluck<string[]>('fired_at')
+    .groupByRaw(`date_trunc('day', fired_at)`)
+    .orderBy('at')
+    .select<{ at: string }[]>(db.raw('min(fired_at) as at'))
   const [messages] = await db('spoor.watch_message')
     .where({ watch_id: row.id })
     .whereIn('state', ['waiting', 'given up'])
@@ -73,7 +72,7 @@ async function shown(db: Database, row: WatchRow): Promise<Watch> {
     stateWhy: row.state_why,
     trouble: row.trouble,
     fired: counts!.fired,
-    strip: strip.reverse(),
+    strip: strip.map(({ at }) => at),
     lastAt: counts!.last,
     waiting: messages!.waiting,
     givenUp: messages!.given_up,

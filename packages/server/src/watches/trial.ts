@@ -5,8 +5,8 @@ import type { SignedIn } from '../http/bind.ts'
 import { countedTogether, daysWithSaves, watchedScopes, type Rule } from './in-watch.ts'
 
 const yearDays = 365
-/** More firings than these are counted, and not told one by one. */
-const mostTold = 2000
+/** So many of the firings are told one by one. */
+const mostTold = 6
 const mostCounted = 100_000
 
 /** When a watch would have fired in the year before now. */
@@ -25,7 +25,7 @@ export async function tryOnPast(db: Database, rule: Rule, person: SignedIn, nowM
       if (fires.days.includes(weekday(day)) && !there.has(day))
         firings.push({ at: new Date(byMs).toISOString(), saves: 0, saveId: null })
     }
-    return { from, firings, times: firings.length, by: [] }
+    return { from, ...told(firings), by: [] }
   }
   const rows = await countedTogether(db, between, { ...fires, zone, most: mostCounted })
   const byActor = new Map<number, number>()
@@ -39,14 +39,20 @@ export async function tryOnPast(db: Database, rule: Rule, person: SignedIn, nowM
   const mostNamed = 20
   return {
     from,
-    // What fired last is what is looked at first.
-    firings: rows
-      .slice(-mostTold)
-      .map((row) => ({ at: row.from_at, saves: row.saves, saveId: row.save_ids[0] ?? null })),
-    times: rows.length,
+    ...told(rows.map((row) => ({ at: row.from_at, saves: row.saves, saveId: row.save_ids[0] ?? null }))),
     by: [...times]
       .map(([name, count]) => ({ name, times: count }))
       .sort((a, b) => b.times - a.times || a.name.localeCompare(b.name))
       .slice(0, mostNamed),
   }
+}
+
+/** @param firings oldest first */
+function told(firings: WatchTrial['last']): Pick<WatchTrial, 'last' | 'times' | 'strip'> {
+  const strip = new Map<string, string>()
+  for (const { at } of firings) {
+    const day = at.slice(0, 10)
+    if (!strip.has(day)) strip.set(day, at)
+  }
+  return { last: firings.slice(-mostTold).reverse(), times: firings.length, strip: [...strip.values()] }
 }

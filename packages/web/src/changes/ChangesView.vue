@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { mostSorted, routes, type ProblemBody, type Save } from '@spoor/contract'
-import { counted, parseScope, type Scope } from '@spoor/core'
+import { counted, parseScope, withoutPart, type Scope } from '@spoor/core'
 import { useEventListener } from '@vueuse/core'
 import Checkbox from 'ant-design-vue/es/checkbox'
 import { computed, defineAsyncComponent, ref } from 'vue'
@@ -12,6 +12,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import SplitPane from '../frame/SplitPane.vue'
 import NamedScopes from '../scope/NamedScopes.vue'
 import ScopeSentence from '../scope/ScopeSentence.vue'
+import { scopeQuery } from '../scope/query.ts'
 import { useUrlScope } from '../scope/url-scope.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -80,6 +81,11 @@ const csvAddress = computed(() => {
   })
 })
 
+/** What comes of what is on the screen, as a watch: it has no time, and nothing became of it yet. */
+const watchLink = computed(() => ({
+  path: '/watches',
+  query: { ...scopeQuery(withoutPart(withoutPart(parsed.value.scope, 'when'), 'state')), watch: 'new' },
+}))
 /** What is on the screen, as a pack. */
 const packLink = computed(() => {
   const { save: _, reading: __, sort: ___, runs: ____, ...scope } = route.query
@@ -132,7 +138,10 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
         {{ counted(summary.changes, 'change') }} · </template
       >{{ readerZone }}
     </span>
-    <span class="kept"><NamedScopes :scope="text" @open="openNamed" /></span>
+    <span class="kept"
+      ><RouterLink v-if="session.may('watches.edit')" class="watch" :to="watchLink">Watch this</RouterLink>
+      <NamedScopes :scope="text" @open="openNamed"
+    /></span>
   </div>
   <ProblemNote v-if="problem" :problem="problem" class="problem">
     <p v-if="problem.code === 'bad-scope'">
@@ -266,6 +275,9 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   font-size: 13px;
   white-space: nowrap;
   text-align: right;
+}
+.kept .watch {
+  margin-right: 14px;
 }
 .kept {
   justify-self: end;

@@ -13,5 +13,6 @@ export const stages: readonly Stage[] = [
   { path: '/records', title: 'Records', needs: 'changes.read' },
   { path: '/corrections', title: 'Corrections', needs: 'corrections.read' },
   { path: '/evidence', title: 'Evidence', needs: 'packs.read' },
+  { path: '/watches', title: 'Watches', needs: 'watches.read' },
   { path: '/tracking', title: 'Tracking', needs: 'tracking.read' },
 ]

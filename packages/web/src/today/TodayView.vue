@@ -21,6 +21,7 @@ import { spellInstants, useSpell, usualSpells, type Spell } from './spell.ts'
 import StoryItem from './StoryItem.vue'
 import TwoWeeks from './TwoWeeks.vue'
 import { useWaiting } from './waiting.ts'
+import ToldList from '../watches/ToldList.vue'
 import WaitingList from './WaitingList.vue'
 
 /** What happened since one last looked, what stands out, and what waits. */
@@ -160,6 +161,7 @@ const print = () => window.print()
         </p>
         <ProblemNote v-if="problem" :problem="problem" />
         <AlarmList v-if="session.may('custody.read')" />
+        <ToldList v-if="session.may('watches.read')" />
         <section v-if="waiting && waiting.toAnswer.length > 0" aria-label="Asked of you">
           <OwnQuestion
             v-for="question in waiting.toAnswer"

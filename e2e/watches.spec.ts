@@ -1,0 +1,109 @@
+import { expect, test, type Page } from '@playwright/test'
+import type { Incident } from '@spoor/demo'
+import { axeFindsNothing, choose, demo, listenForErrors, query, readJson, signIn } from './demo.ts'
+
+/** The bank account is watched over: tried on the past, changed at the source, told in Spoor and by mail, and followed back. */
+test.describe.configure({ mode: 'serial' })
+
+let page: Page
+let errors: string[]
+const { application, mailroom, databases } = (() => demo('history'))()
+const spoor = <R extends object>(statement: string, values?: unknown[]) =>
+  query<R & Record<string, unknown>>(databases.spoor, statement, values)
+const mails = async () =>
+  (await (await fetch(`${mailroom.page}mails.json`)).json()) as { to: string[]; subject: string; text: string }[]
+
+test.beforeAll(async ({ browser }) => {
+  page = await browser.newPage()
+  errors = listenForErrors(page)
+  await signIn(page, 'administrator', 'history')
+})
+test.afterAll(() => page.close())
+test.afterEach(() => expect(errors.splice(0)).toEqual([]))
+
+test('a watch is made of what is on the screen and tells when it would have fired', async () => {
+  const fact = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'bankAccount')!
+  const [field] = await spoor<{ id: number; type_id: number }>(
+    `select f.id, f.type_id from spoor.field f join spoor.record_type t on t.id = f.type_id
+      where format('%s.%s', t.schema_name, t.table_name) = $1 and f.column_name = 'bank_account'`,
+    [fact.table],
+  )
+  // By hand: groups of saves of one run in which that field changed within a year.
+  const [past] = await spoor<{ times: number }>(
+    `select count(distinct s.run_id)::int as times from ledger.change c join ledger.save s on s.id = c.save_id
+      where c.field_id = $1 and s.captured_at > now() - interval '365 days'`,
+    [field!.id],
+  )
+  await page.goto(`${application}/changes?what=f${field!.id}&when=last30d@UTC`)
+  await page.getByRole('link', { name: 'Watch this' }).click()
+  const pane = page.getByRole('form', { name: 'A new watch' })
+  await expect(pane.getByText(/bank account of contractors/)).toBeVisible()
+  await expect(pane.getByText(/^It would have fired/)).toContainText(
+    past!.times === 1 ? 'once' : `${past!.times} times`,
+  )
+  await page.getByLabel('Mail addresses').fill('treasurer@larkmere.example')
+  await axeFindsNothing(page)
+  await page.getByRole('button', { name: 'Watch from now on' }).click()
+  const row = page.getByRole('link', {
+    name: /Tell Maud Ollerton and treasurer@larkmere\.example at once when there are changes to bank account of contractors/,
+  })
+  await expect(row).toContainText('not fired yet')
+})
+
+test('what comes is on Today and in the mail, from which it is one press to the save', async () => {
+  const [contractor] = await query<{ id: number; name: string }>(
+    databases.business,
+    'select id, name from repairs.contractor order by id limit 1',
+  )
+  const hidden = 'LM99 0000 7777'
+  await query(databases.business, 'update repairs.contractor set bank_account = $1 where id = $2', [
+    hidden,
+    contractor!.id,
+  ])
+  await page.goto(`${application}/today`)
+  const told = page.getByRole('region', { name: 'What watches tell you' })
+  await expect(told.getByRole('link', { name: new RegExp(`${contractor!.name}: .*bank account`) })).toBeVisible({
+    timeout: 30_000,
+  })
+  await expect
+    .poll(async () => (await mails()).filter((one) => one.to.includes('treasurer@larkmere.example')).length)
+    .toBe(1)
+  const mail = (await mails()).find((one) => one.to.includes('treasurer@larkmere.example'))!
+  expect(mail.subject).toContain('bank account')
+  expect(mail.text).not.toContain(hidden)
+
+  // Straight to the save, past the sign-in.
+  const link = /http\S+\/changes\?save=\d+/.exec(mail.text)![0]
+  const stranger = await (await page.context().browser()!.newContext()).newPage()
+  await stranger.goto(link)
+  const { login, password } = demo('history').signIns['reviewer']!
+  await stranger.getByLabel('Name').fill(login)
+  await stranger.getByLabel('Password').fill(password)
+  await stranger.getByRole('button', { name: 'Sign in' }).click()
+  await expect(stranger.getByRole('button', { name: 'Rehearse a revert' })).toBeVisible()
+  await expect(stranger.getByText(contractor!.name).first()).toBeVisible()
+  await stranger.close()
+
+  await told.getByRole('button', { name: 'Read' }).first().click()
+  await expect(told).toHaveCount(0)
+  await page.goto(`${application}/watches`)
+  await page.getByRole('link', { name: /bank account of contractors/ }).click()
+  await expect(page.getByRole('region', { name: 'What it sent' })).toContainText('mail taken')
+  await axeFindsNothing(page)
+})
+
+test('a missing import is watched for, and a watch is silenced with a reason', async () => {
+  await page.goto(`${application}/watches?watch=new&who=k.import`)
+  await choose(page, 'When it fires', 'what should have come and did not')
+  const pane = page.getByRole('form', { name: 'A new watch' })
+  await expect(pane.getByText(/^It would (not )?have fired/)).toBeVisible()
+  await page.getByRole('button', { name: 'Watch from now on' }).click()
+  await expect(page.getByRole('link', { name: /when by 06:00, Mondays to Fridays, there are no/ })).toBeVisible()
+  await page.getByRole('button', { name: 'Silence' }).click()
+  await page.getByLabel('Why it is silenced').fill('the bank is closed')
+  await page.getByRole('button', { name: 'Mute: it fires and tells nobody' }).click()
+  await expect(page.getByRole('link', { name: /muted: the bank is closed/ })).toBeVisible()
+  await page.getByRole('button', { name: 'Take away' }).click()
+  await page.getByRole('button', { name: 'Take the watch away' }).click()
+  await expect(page.getByRole('link', { name: /when by 06:00/ })).toHaveCount(0)
+})

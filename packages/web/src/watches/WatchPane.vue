@@ -1,0 +1,362 @@
+<script setup lang="ts">
+import Button from 'ant-design-vue/es/button'
+import Checkbox from 'ant-design-vue/es/checkbox'
+import Input from 'ant-design-vue/es/input'
+import InputNumber from 'ant-design-vue/es/input-number'
+import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { refDebounced } from '@vueuse/core'
+import { routes, type Watch, type WatchRule } from '@spoor/contract'
+import { counted, listed, type WatchSpell } from '@spoor/core'
+import { computed, ref } from 'vue'
+import { call, problemOf } from '../api/client.ts'
+import { useDoing } from '../api/doing.ts'
+import { useSummary } from '../changes/saves-list.ts'
+import PickList from '../frame/PickList.vue'
+import PressPopover from '../frame/PressPopover.vue'
+import ProblemNote from '../frame/ProblemNote.vue'
+import ScopeSentence from '../scope/ScopeSentence.vue'
+import { useUrlScope } from '../scope/url-scope.ts'
+import { useVocabulary } from '../scope/vocabulary.ts'
+import { useSession } from '../session/session.ts'
+import { readerZone, shortTime } from '../value/time.ts'
+import WatchFirings from './WatchFirings.vue'
+import WatchStrip from './WatchStrip.vue'
+
+/** A watch being made or changed, tried on the past while it is; and what it has sent. */
+export interface Props {
+  watch: Watch | null
+  mayMail: boolean
+}
+const props = defineProps<Props>()
+const emit = defineEmits<{ kept: [watch: Watch | null]; close: [] }>()
+const session = useSession()
+const mayEdit = computed(
+  () =>
+    session.may('watches.edit') &&
+    (!props.watch || props.watch.owner.id === session.person?.id || session.may('people.manage')),
+)
+const { parsed, text, set } = useUrlScope()
+const { summary } = useSummary(text, () => true)
+const names = useVocabulary(
+  computed(() => summary.value?.recordLabels ?? {}),
+  computed(() => summary.value?.runLabels ?? {}),
+)
+
+type When = 'each' | 'more' | 'missing'
+const given = props.watch
+const fires = given?.fires
+const when = ref<When>(
+  fires?.fires === 'missing' ? 'missing' : fires?.fires === 'saves' && fires.more > 0 ? 'more' : 'each',
+)
+const usualMore = 20
+const more = ref(fires?.fires === 'saves' && fires.more > 0 ? fires.more : usualMore)
+const within = ref<WatchSpell>(fires?.fires === 'saves' ? fires.within : 'run')
+const by = ref(fires?.fires === 'missing' ? fires.by : '06:00')
+const days = ref<number[]>(fires?.fires === 'missing' ? [...fires.days] : [1, 2, 3, 4, 5])
+const speaks = ref<WatchRule['speaks']['speaks']>(given?.speaks.speaks ?? 'once')
+const at = ref(given && 'at' in given.speaks ? given.speaks.at : '17:30')
+const on = ref(given?.speaks.speaks === 'weekly' ? given.speaks.on : 1)
+const quiet = ref(Boolean(given?.quiet))
+const quietFrom = ref(given?.quiet?.from ?? '22:00')
+const quietTo = ref(given?.quiet?.to ?? '07:00')
+const people = ref<number[]>(given ? [...given.people] : [session.person!.id])
+const mail = ref((given?.mail ?? []).join(', '))
+
+const whenOptions = [
+  { value: 'each', label: 'each save, one message a run' },
+  { value: 'more', label: 'more saves together than a number' },
+  { value: 'missing', label: 'what should have come and did not' },
+]
+const withinOptions = [
+  { value: 'run', label: 'in one run' },
+  { value: 'hour', label: 'in one hour' },
+  { value: 'day', label: 'in one day' },
+]
+const speaksOptions = [
+  { value: 'once', label: 'at once' },
+  { value: 'hourly', label: 'each hour' },
+  { value: 'daily', label: 'daily at' },
+  { value: 'weekly', label: 'weekly on' },
+]
+const weekdays = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'].map((label, index) => ({ value: index + 1, label }))
+const { data: assignees } = useQuery({
+  queryKey: ['assignees'],
+  queryFn: () => call(routes.listAssignees),
+  enabled: mayEdit,
+})
+const peopleOptions = computed(() =>
+  (assignees.value?.people ?? []).map(({ id, name }) => ({
+    value: id,
+    label: id === session.person?.id ? `${name} (you)` : name,
+  })),
+)
+
+const rule = computed<WatchRule>(() => ({
+  scope: text.value,
+  fires:
+    when.value === 'missing'
+      ? { fires: 'missing', by: by.value, days: days.value }
+      : {
+          fires: 'saves',
+          more: when.value === 'each' ? 0 : more.value,
+          within: when.value === 'each' ? 'run' : within.value,
+        },
+  speaks:
+    speaks.value === 'daily'
+      ? { speaks: 'daily', at: at.value }
+      : speaks.value === 'weekly'
+        ? { speaks: 'weekly', at: at.value, on: on.value }
+        : { speaks: speaks.value },
+  quiet: quiet.value ? { from: quietFrom.value, to: quietTo.value } : null,
+  zone: given?.zone ?? readerZone,
+  people: people.value,
+  mail: mail.value
+    .split(/[,;\s]+/)
+    .map((one) => one.trim())
+    .filter((one) => one !== ''),
+}))
+const settledMs = 400
+/** Only what decides when it fires is tried. */
+const tried = refDebounced(
+  computed(() => ({ ...rule.value, people: [], mail: [], quiet: null, speaks: { speaks: 'once' as const } })),
+  settledMs,
+)
+const {
+  data: trial,
+  error: trialError,
+  isFetching,
+} = useQuery({
+  queryKey: ['watch-trial', tried],
+  queryFn: ({ signal }) => call(routes.tryWatch, { body: tried.value, signal }),
+  placeholderData: keepPreviousData,
+})
+const trialWords = computed(() => {
+  const { times = 0, by: who = [] } = trial.value ?? {}
+  if (times === 0) return 'It would not have fired.'
+  const named = 3
+  const whoWords =
+    who.length === 0
+      ? ''
+      : `: ${listed(who.slice(0, named).map((one) => `${counted(one.times, 'time')} by ${one.name}`))}`
+  return `It would have fired ${times === 1 ? 'once' : counted(times, 'time')}${whoWords}.`
+})
+
+const missing = computed(() => {
+  if (rule.value.people.length + rule.value.mail.length === 0) return 'Say who is to be told.'
+  if (when.value === 'missing' && days.value.length === 0) return 'Choose a day of the week.'
+  return null
+})
+const { busy, problem, doing } = useDoing()
+const keep = () =>
+  doing(async () => {
+    const kept = props.watch
+      ? await call(routes.changeWatch, { params: { watchId: String(props.watch.id) }, body: rule.value })
+      : await call(routes.makeWatch, { body: rule.value })
+    emit('kept', kept)
+  })
+const why = ref('')
+const shortest = 3
+const put = (state: Watch['state']) =>
+  doing(async () => {
+    const body = { state, why: state === 'on' ? null : why.value }
+    emit('kept', await call(routes.setWatchState, { params: { watchId: String(props.watch!.id) }, body }))
+    why.value = ''
+  })
+const remove = () =>
+  doing(async () => {
+    await call(routes.removeWatch, { params: { watchId: String(props.watch!.id) } })
+    emit('kept', null)
+  })
+function toggle(day: number) {
+  days.value = days.value.includes(day) ? days.value.filter((one) => one !== day) : [...days.value, day].sort()
+}
+</script>
+
+<template>
+  <form class="pane" :aria-label="watch ? `Watch ${watch.id}` : 'A new watch'" @submit.prevent="keep">
+    <div class="part said">
+      <ScopeSentence :scope="parsed.scope" :names="names" @change="set" />
+      <button type="button" class="plain close" aria-label="Close" @click="emit('close')">×</button>
+    </div>
+    <fieldset class="part" :disabled="!mayEdit">
+      <legend>when</legend>
+      <PickList v-model:value="when" :options="whenOptions" aria-label="When it fires" size="small" />
+      <span v-if="when === 'more'" class="line"
+        >more than
+        <InputNumber
+          v-model:value="more"
+          :min="1"
+          :max="1000000"
+          :precision="0"
+          size="small"
+          aria-label="More saves than" />
+        saves <PickList v-model:value="within" :options="withinOptions" aria-label="Counted together" size="small"
+      /></span>
+      <span v-if="when === 'missing'" class="line"
+        >by <Input v-model:value="by" type="time" size="small" class="time" aria-label="By when" /> on
+        <Checkbox
+          v-for="one in weekdays"
+          :key="one.value"
+          :checked="days.includes(one.value)"
+          @change="toggle(one.value)"
+          >{{ one.label }}</Checkbox
+        >
+      </span>
+    </fieldset>
+    <fieldset class="part" :disabled="!mayEdit">
+      <legend>speaks</legend>
+      <span class="line">
+        <PickList v-model:value="speaks" :options="speaksOptions" aria-label="When it speaks" size="small" />
+        <PickList
+          v-if="speaks === 'weekly'"
+          v-model:value="on"
+          :options="weekdays"
+          aria-label="On which day"
+          size="small"
+        />
+        <Input
+          v-if="speaks === 'daily' || speaks === 'weekly'"
+          v-model:value="at"
+          type="time"
+          size="small"
+          class="time"
+          aria-label="At what time"
+        />
+        <span class="quiet">{{ rule.zone }}</span>
+      </span>
+      <span class="line">
+        <Checkbox v-model:checked="quiet">not between</Checkbox>
+        <template v-if="quiet">
+          <Input v-model:value="quietFrom" type="time" size="small" class="time" aria-label="Quiet from" /> and
+          <Input v-model:value="quietTo" type="time" size="small" class="time" aria-label="Quiet until" />
+        </template>
+      </span>
+    </fieldset>
+    <fieldset class="part" :disabled="!mayEdit">
+      <legend>to</legend>
+      <PickList
+        v-model:value="people"
+        mode="multiple"
+        :options="peopleOptions"
+        option-filter-prop="label"
+        aria-label="Who is told in Spoor"
+        placeholder="Nobody in Spoor"
+        size="small"
+      />
+      <Input
+        v-if="mayMail || mail !== ''"
+        v-model:value="mail"
+        size="small"
+        aria-label="Mail addresses"
+        placeholder="Mail addresses, with commas"
+      />
+      <p class="quiet">
+        A message names the record and the fields, who and when, and leads to the save; it holds no value.
+        <template v-if="!mayMail">Mail cannot be sent: SPOOR_MAIL_URL is not set where Spoor is started.</template>
+      </p>
+    </fieldset>
+    <section class="part" aria-label="Tried on the past year" :aria-busy="isFetching">
+      <h2>tried on the past year</h2>
+      <ProblemNote v-if="trialError" :problem="problemOf(trialError)" />
+      <p v-else-if="!trial" class="quiet">Looking …</p>
+      <template v-else>
+        <p>{{ trialWords }}</p>
+        <WatchStrip :fired="watch?.strip ?? []" :would="trial.strip" :words="trialWords" />
+        <ul>
+          <li v-for="one in trial.last" :key="one.at" class="quiet">
+            <RouterLink v-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }">{{
+              shortTime(one.at)
+            }}</RouterLink><template v-else>{{ shortTime(one.at) }}</template
+            >, {{ one.saves === 0 ? 'none had come' : counted(one.saves, 'save') }}
+          </li>
+        </ul>
+      </template>
+    </section>
+    <WatchFirings v-if="watch" :watch-id="watch.id" :fired="watch.fired" class="part" />
+    <ProblemNote v-if="problem" :problem="problem" />
+    <footer v-if="mayEdit">
+      <Button type="primary" html-type="submit" :loading="busy" :disabled="missing !== null">{{
+        watch ? 'Keep' : 'Watch from now on'
+      }}</Button>
+      <template v-if="watch">
+        <Button v-if="watch.state !== 'on'" :loading="busy" @click="put('on')">Let it go on</Button>
+        <PressPopover v-else title="Silence …">
+          <div class="silence">
+            <Input v-model:value="why" aria-label="Why it is silenced" placeholder="Why" />
+            <Button size="small" :disabled="why.trim().length < shortest" @click="put('muted')"
+              >Mute: it fires and tells nobody</Button
+            >
+            <Button size="small" :disabled="why.trim().length < shortest" @click="put('paused')"
+              >Pause: it looks at nothing</Button
+            >
+          </div>
+        </PressPopover>
+        <PressPopover title="Take away …">
+          <div class="silence">
+            <p>It fires no more; what it told stays where it was told.</p>
+            <Button size="small" danger :loading="busy" @click="remove">Take the watch away</Button>
+          </div>
+        </PressPopover>
+      </template>
+      <span class="quiet" role="status">{{ missing ?? '' }}</span>
+    </footer>
+  </form>
+</template>
+
+<style scoped>
+.pane {
+  display: flex;
+  flex-direction: column;
+  font-size: 13px;
+}
+.part {
+  border: 0;
+  border-bottom: 1px solid var(--line-soft);
+  padding: 9px 18px;
+  margin: 0;
+  display: grid;
+  gap: 6px;
+  min-width: 0;
+}
+.said {
+  grid-template-columns: minmax(0, 1fr) auto;
+  padding-top: 14px;
+}
+.close {
+  font-size: 18px;
+  line-height: 18px;
+  align-self: start;
+}
+legend,
+h2 {
+  float: left;
+  font-size: 13px;
+  font-weight: 650;
+  color: var(--soft);
+}
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 6px;
+}
+.time {
+  width: 108px;
+}
+.silence {
+  display: grid;
+  gap: 8px;
+  width: 260px;
+}
+footer {
+  position: sticky;
+  bottom: 0;
+  background: var(--panel);
+  border-top: 1px solid var(--line);
+  padding: 10px 18px;
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 9px;
+}
+</style>
