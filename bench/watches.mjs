@@ -37,6 +37,7 @@ export async function watches(cluster) {
           zone: 'Europe/London',
           people: [person.id],
           mail: [],
+          receivers: [],
         },
         { mayMail: false },
       )

@@ -10,7 +10,7 @@ const { application } = (() => demo('history'))()
 const question = 'Who signed in at 02:40, and what did they change?'
 
 test.beforeAll(async ({ browser }) => {
-  page = await browser.newPage()
+  page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
   await signIn(page, 'administrator', 'history')
 })
@@ -21,10 +21,8 @@ test('saves are gathered from the tray, and a record from its page', async () =>
   await page.goto(`${application}/changes?who=k.unknown&runs=apart`)
   await expect(rows(page).first()).toBeVisible()
   const saves = await rows(page).count()
-  for (let at = 0; at < saves; at++) {
-    await page.keyboard.press('j')
-    await page.keyboard.press('x')
-  }
+  for (let at = 0; at < saves; at++) await rows(page).nth(at).getByRole('checkbox').check()
+  await expect(page.getByText(`${saves} saves in the tray`)).toBeVisible()
   await page.getByRole('button', { name: 'Case …' }).click()
   await page.getByLabel('What is to be found out').fill(question)
   await page.getByRole('button', { name: 'Open it with this' }).click()

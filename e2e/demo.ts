@@ -14,6 +14,7 @@ export function dataDirOf(name: DemoName): string {
 export interface DemoFacts {
   application: string
   desk: string
+  receiver: { hook: string; page: string }
   mailroom: { smtp: string; page: string }
   clockOffice: { url: string; certificate: string }
   staffList: { url: string; base: string; bindName: string; password: string }

@@ -14,7 +14,7 @@ const mails = async () =>
   (await (await fetch(`${mailroom.page}mails.json`)).json()) as { to: string[]; subject: string; text: string }[]
 
 test.beforeAll(async ({ browser }) => {
-  page = await browser.newPage()
+  page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
   await signIn(page, 'administrator', 'history')
 })

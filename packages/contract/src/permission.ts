@@ -47,6 +47,7 @@ export const permissions = {
   'packs.hand': ['administrator', 'reviewer', 'approver'],
   'watches.read': ['administrator', 'reviewer', 'approver'],
   'watches.edit': ['administrator', 'reviewer'],
+  'receivers.edit': ['administrator'],
   'tracking.read': ['administrator', 'reviewer', 'approver'],
   'tracking.edit': ['administrator'],
   'tracking.approve': ['administrator', 'approver'],

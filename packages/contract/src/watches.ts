@@ -42,6 +42,8 @@ export const WatchRule = v.strictObject({
   /** Who is told in Spoor, by number. */
   people: v.pipe(v.array(IdNumber), v.maxLength(mostTold)),
   /** Addresses that are told by mail. */
+  /** Receivers that are told, by number. */
+  receivers: v.pipe(v.array(IdNumber), v.maxLength(mostTold)),
   mail: v.pipe(
     v.array(v.pipe(v.string(), v.trim(), v.email('This is no mail address.'), v.maxLength(300))),
     v.maxLength(mostTold),
@@ -63,7 +65,7 @@ export const Firing = v.object({
   messages: v.array(
     v.object({
       to: v.string(),
-      way: v.picklist(['spoor', 'mail']),
+      way: v.picklist(['spoor', 'mail', 'receiver']),
       state: v.picklist(['waiting', 'sent', 'given up']),
       dueAt: Instant,
       sentAt: v.nullable(Instant),
@@ -124,6 +126,23 @@ export const Told = v.object({
 })
 export type Told = v.InferOutput<typeof Told>
 
+/** A program that is told of what fires, by a signed request. */
+export const Receiver = v.object({
+  id: v.number(),
+  name: v.string(),
+  /** Its address as people read it: no login, no query. */
+  place: v.string(),
+  /** Whether it may be within the own network. */
+  inside: v.boolean(),
+  madeBy: v.string(),
+  madeAt: Instant,
+  endedAt: v.nullable(Instant),
+})
+export type Receiver = v.InferOutput<typeof Receiver>
+
+const receiverParams = v.object({ receiverId: IntParam })
+const mostUrl = 2000
+
 const params = v.object({ watchId: IntParam })
 
 export const watchRoutes = {
@@ -132,7 +151,7 @@ export const watchRoutes = {
     path: '/watches',
     needs: 'watches.read',
     summary: 'Every watch with its past',
-    response: v.object({ watches: v.array(Watch), mayMail: v.boolean() }),
+    response: v.object({ watches: v.array(Watch), receivers: v.array(Receiver), mayMail: v.boolean() }),
   }),
   makeWatch: route({
     method: 'POST',
@@ -184,6 +203,39 @@ export const watchRoutes = {
     params,
     query: v.object({ before: v.optional(SaveId) }),
     response: v.object({ firings: v.array(Firing), next: v.nullable(v.string()) }),
+  }),
+  addReceiver: route({
+    method: 'POST',
+    path: '/receivers',
+    needs: 'receivers.edit',
+    summary: 'Let watches tell a program at an address; the secret that signs what it is sent is told once',
+    body: v.strictObject({
+      name: v.pipe(v.string(), v.trim(), v.minLength(2, 'Give it a name.'), v.maxLength(100)),
+      url: v.pipe(
+        v.string(),
+        v.url('This is no address.'),
+        v.regex(/^https?:\/\//, 'Give an http:// or https:// address.'),
+        v.maxLength(mostUrl),
+      ),
+      inside: v.boolean(),
+    }),
+    response: v.object({ receiver: Receiver, secret: v.string() }),
+  }),
+  renewReceiverSecret: route({
+    method: 'POST',
+    path: '/receivers/:receiverId/secret',
+    needs: 'receivers.edit',
+    summary: 'Another secret for a receiver, told once; the one before signs beside it for a day',
+    params: receiverParams,
+    response: v.object({ receiver: Receiver, secret: v.string() }),
+  }),
+  endReceiver: route({
+    method: 'DELETE',
+    path: '/receivers/:receiverId',
+    needs: 'receivers.edit',
+    summary: 'Tell a program nothing more; what waits for it is given up',
+    params: receiverParams,
+    response: Receiver,
   }),
   listTold: route({
     method: 'GET',

@@ -3,16 +3,20 @@ import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import {
   addApplication,
+  addReceiver,
   connect,
   endApplication,
   listApplications,
+  listReceivers,
   People,
+  renewSecret,
   sealsFacts,
   Vault,
   type Database,
 } from '@spoor/server'
 import { roleNames } from '@spoor/contract'
 import { startApplication } from './application.ts'
+import { Receiver } from './receiver/receiver.ts'
 import { Mailroom } from './mailroom/mailroom.ts'
 import { ClockOffice } from './clock-office/clock-office.ts'
 import { Desk } from './desk/desk.ts'
@@ -144,6 +148,9 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   const desk = new Desk(urlAs('desk_app'))
   const deskAddress = await desk.listen(await freePort(port + 1))
   desk.showTrails({ spoor: server.address, applicationKey: await letDeskIn(spoorUrl, beforeCommit, deskAddress) })
+  const receiver = new Receiver()
+  const receiverAt = await receiver.listen(await freePort(port + 6))
+  receiver.secret = await letReceiverBeTold({ spoorUrl, beforeCommit, dataDir }, receiverAt.hook)
   const staffList = new StaffList(staffOf(readFileSync(join(dataDir, 'staff.csv'), 'utf8')), staffListPassword)
   const staffListAddress = await staffList.listen(await freePort(port + 2))
   const night =
@@ -161,6 +168,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
     application: server.address,
     desk: deskAddress,
     mailroom: mailroomAt,
+    receiver: receiverAt,
     clockOffice: { url: clockOfficeAddress, certificate: clockOffice.certificate },
     staffList: {
       url: staffListAddress,
@@ -176,6 +184,7 @@ export async function startDemo(options: DemoOptions): Promise<RunningDemo> {
   Spoor      ${server.address}
   The desk   ${deskAddress}   (a stand-in for the business application)
   The mailroom      ${mailroomAt.page}   (a stand-in for a mail server; what Spoor sends is read there)
+  The receiver      ${receiverAt.page}   (a stand-in for a program that watches tell)
   The clock office  ${clockOfficeAddress}   (a stand-in for an authority that stamps packs with the time)
   The staff list  ${staffListAddress}   (a stand-in for a directory; below ${staffListBase}, as ${staffListBindName}, ${staffListPassword})
 ${night ? `  The night jobs play Larkmere’s day at about ${options.rate} saves a minute.\n` : ''}
@@ -192,6 +201,7 @@ ${demoPeople.map((person) => `    ${person.login.padEnd(8)} ${person.password.pa
       await server.stop()
       await clockOffice.close()
       await mailroom.close()
+      await receiver.close()
     },
   }
 }
@@ -216,6 +226,33 @@ async function letDeskIn(
           .update({ page_pattern: `${origin}/${path}/{1}` })
     }
     return (await addApplication(db, { name, origin }, id)).key
+  } finally {
+    await db.destroy()
+  }
+}
+
+/** The receiver gets another secret each time it starts; watches that tell it go on. */
+async function letReceiverBeTold(
+  {
+    spoorUrl,
+    beforeCommit,
+    dataDir,
+  }: {
+    spoorUrl: string
+    beforeCommit: NonNullable<Parameters<typeof connect>[1]['beforeCommit']>
+    dataDir: string
+  },
+  url: string,
+): Promise<string> {
+  const db = connect(spoorUrl, { applicationName: 'spoor demo', maxConnections: 1, own: true, beforeCommit })
+  try {
+    const { id } = await db('spoor.person').where({ login: administrator.login }).first<{ id: number }>('id')
+    const vault = Vault.open(dataDir)
+    const known = (await listReceivers(db)).find((one) => one.place === url)
+    const { secret } = known
+      ? await renewSecret({ db, vault }, known.id, id)
+      : await addReceiver({ db, vault }, { name: `The receiver at ${new URL(url).port}`, url, inside: true }, id)
+    return secret
   } finally {
     await db.destroy()
   }

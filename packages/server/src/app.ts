@@ -35,6 +35,7 @@ import { watchesRouter } from './watches/routes.ts'
 import { recordsRouter } from './records/routes.ts'
 import { reviewRouter } from './review/routes.ts'
 import { todayRouter } from './today/routes.ts'
+import type { Vault } from './secret.ts'
 import type { Sources } from './sources/registry.ts'
 import { trackingRouter } from './tracking/routes.ts'
 import { workRouter } from './work/routes.ts'
@@ -54,6 +55,7 @@ export interface AppDeps {
   packsDirectory: string
   /** Who stamps packs with the time; null where nobody is set. */
   timeAuthority: TimeAuthority | null
+  vault: Vault
   /** Whether mail can be sent. */
   mayMail: boolean
   /** Opens Spoor's database as the role that erases. */
@@ -147,7 +149,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(casesRouter({ db }))
   api.use(packsRouter({ db, directory: deps.packsDirectory, authority: deps.timeAuthority }))
   api.use(applicationsRouter({ db }))
-  api.use(watchesRouter({ db, mayMail: deps.mayMail }))
+  api.use(watchesRouter({ db, vault: deps.vault, mayMail: deps.mayMail }))
   api.use(workRouter({ db }))
   api.use(erasureRouter({ db, connectEraser: deps.connectEraser }))
   api.use(pulseRouter(pulse, identifying))

@@ -155,6 +155,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
     webDirectory,
     packsDirectory: packsDirectory(config.dataDir),
     timeAuthority: authority,
+    vault,
     mayMail: mailer !== null,
     connectEraser: () =>
       connect(config.erasureDatabaseUrl, {
@@ -168,7 +169,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   const http = await listen(createServer(app), config)
   const watching = new Watching({ db, log })
   watching.start()
-  const telling = new Telling({ db, log, mailer, address: config.publicUrl ?? http.address })
+  const telling = new Telling({ db, log, mailer, vault, address: config.publicUrl ?? http.address })
   telling.start()
   return {
     address: http.address,

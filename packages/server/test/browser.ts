@@ -41,6 +41,7 @@ export async function serve(
     webDirectory: join(import.meta.dirname, '../../web/dist'),
     connectEraser: world.connectEraser,
     timeAuthority: null,
+    vault: world.vault,
     mayMail: true,
     packsDirectory: options.packsDirectory ?? join(tmpdir(), 'spoor-without-packs'),
     ...(options.first ? { first: options.first } : {}),

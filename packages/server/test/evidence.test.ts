@@ -91,6 +91,17 @@ async function fill(): Promise<void> {
   await db('spoor.case_entry').insert({ case_id: file!.id, kind: 'finding', text: 'nobody', by: adminId })
   const [witness] = await db('spoor.witness').insert({ kind: 'folder', place: '/x' }).returning<{ id: number }[]>('id')
   await db('spoor.witnessed').insert({ witness_id: witness!.id, seal_number: 1, answer: Buffer.from('x') })
+  await db('spoor.receiver').insert({
+    name: 'it',
+    url_sealed: Buffer.from('x'),
+    place: 'x',
+    secret_sealed: Buffer.from('x'),
+    older_sealed: Buffer.from('x'),
+    older_until: db.fn.now(),
+    inside: true,
+    made_by: adminId,
+    ended_at: db.fn.now(),
+  })
   await db('spoor.watch').insert({
     scope: '',
     fires: '{}',
@@ -99,6 +110,7 @@ async function fill(): Promise<void> {
     zone: 'UTC',
     people: [adminId],
     mail: ['x'],
+    receivers: [1],
     owner_id: adminId,
     state_why: 'x',
     removed_at: db.fn.now(),

@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import type { WatchRule } from '@spoor/contract'
 import { matches, parseScope, watchBucket, type ScopedChange } from '@spoor/core'
+import { Receiver } from '../../demo/src/receiver/receiver.ts'
 import { Mailroom } from '../../demo/src/mailroom/mailroom.ts'
 import { Mailer } from '../src/mail/mailer.ts'
 import {
@@ -12,6 +13,8 @@ import {
   setWatchState,
   toldTo,
 } from '../src/watches/store.ts'
+import { isInside } from '../src/watches/post.ts'
+import { addReceiver, endReceiver, listReceivers, renewSecret } from '../src/watches/receivers.ts'
 import { Telling } from '../src/watches/telling.ts'
 import { tryOnPast } from '../src/watches/trial.ts'
 import { Watching } from '../src/watches/watching.ts'
@@ -54,6 +57,7 @@ const rule = (more: Partial<WatchRule> = {}): WatchRule => ({
   zone: 'Europe/London',
   people: [world.adminId],
   mail: [],
+  receivers: [],
   ...more,
 })
 const made = (more: Partial<WatchRule> = {}) => makeWatch(world.db, world.admin, rule(more), { mayMail: true })
@@ -63,7 +67,14 @@ const look = async () => {
   while (await watching().look());
 }
 const tell = () =>
-  new Telling({ db: world.db, log: silentLog, mailer, address: 'http://spoor.example', now: () => nowMs }).tell()
+  new Telling({
+    db: world.db,
+    log: silentLog,
+    mailer,
+    vault: world.vault,
+    address: 'http://spoor.example',
+    now: () => nowMs,
+  }).tell()
 let id = 0
 const write = (statement: string, values: unknown[] = []) => world.business.query(statement, values)
 const insert = (pay = 1) => write('insert into post values ($1, $2, $3)', [++id, pay, 'a'])
@@ -334,6 +345,104 @@ describe('what is told', () => {
     await tell()
     expect(sentTo('ed@larkmere.example')).toHaveLength(1)
     expect(sentTo('ed@larkmere.example')[0]!.text.match(/changes\?/g)).toHaveLength(firings.length)
+  })
+
+  it('is posted to a program, signed, under one identity and in order, and never where it may not go', async () => {
+    const receiver = new Receiver()
+    const { hook } = await receiver.listen(0)
+    const deps = { db: world.db, vault: world.vault }
+    try {
+      const inside = await addReceiver(
+        deps,
+        { name: 'ledger room', url: `${hook}?key=s3cret`, inside: true },
+        world.adminId,
+      )
+      const outside = await addReceiver(deps, { name: 'elsewhere', url: hook, inside: false }, world.adminId)
+      const named = new URL(hook)
+      named.hostname = 'localhost'
+      const byName = await addReceiver(deps, { name: 'by name', url: named.href, inside: false }, world.adminId)
+      expect(inside.receiver.place).toBe(hook)
+      await expect(
+        addReceiver(deps, { name: 'Ledger Room', url: hook, inside: true }, world.adminId),
+      ).rejects.toMatchObject({ code: 'name-taken' })
+      receiver.secret = inside.secret
+      const { id: watchId } = await made({
+        people: [],
+        receivers: [inside.receiver.id, outside.receiver.id, byName.receiver.id],
+      })
+      await write(`insert into post values ($1, 88321, 'hush')`, [++id])
+      await look()
+      const messages = async () => (await fired(watchId))[0]!.messages
+      for (const mood of ['fails', 'elsewhere', 'endless'] as const) {
+        receiver.mood = mood
+        await tell()
+        nowMs += 60 * minute
+        expect((await messages())[0]).toMatchObject({
+          to: 'ledger room',
+          state: 'waiting',
+          trouble: expect.stringMatching(/^it answered (503|307|500)$/) as string,
+        })
+      }
+      // Two secrets sign for a while after a new one was given.
+      const renewed = await renewSecret(deps, inside.receiver.id, world.adminId)
+      receiver.mood = 'takes'
+      // What signs a message has its time in it.
+      nowMs = Date.now()
+      await world.db('spoor.watch_message').update({ due_at: new Date(nowMs).toISOString() })
+      await tell()
+      expect((await messages())[0]).toMatchObject({ state: 'sent', tries: 4 })
+      expect(receiver.messages).toHaveLength(1)
+      expect(receiver.messages[0]).toMatchObject({ signed: true })
+      const event = JSON.parse(receiver.messages[0]!.body) as Record<string, never>
+      expect(event).toMatchObject({
+        specversion: '1.0',
+        type: 'spoor.watch.fired',
+        id: receiver.messages[0]!.id,
+        data: { saves: 1 },
+      })
+      expect(receiver.messages[0]!.body).not.toMatch(/88321|hush|s3cret/)
+      receiver.secret = renewed.secret
+      await write(`update post set note = 'again' where id = $1`, [id])
+      await look()
+      await tell()
+      expect(receiver.messages.map((one) => one.signed)).toEqual([true, true])
+      // An address within the own network, said as a number or by a name that leads there, is not gone to unless it was allowed.
+      expect((await messages()).slice(1)).toMatchObject([
+        { to: 'elsewhere', state: 'waiting', trouble: expect.stringContaining('within the own network') as string },
+        { to: 'by name', state: 'waiting', trouble: expect.stringContaining('within the own network') as string },
+      ])
+      receiver.secret = outside.secret
+      await write(`update post set pay = 0, note = 'third' where id = $1`, [id])
+      await look()
+      await tell()
+      expect((await messages())[0]).toMatchObject({ state: 'waiting', trouble: 'it answered 401' })
+      await endReceiver(world.db, inside.receiver.id, world.adminId)
+      expect((await messages())[0]).toMatchObject({ state: 'given up' })
+      expect(JSON.stringify(await listReceivers(world.db))).not.toMatch(/s3cret|whsec/)
+    } finally {
+      await receiver.close()
+    }
+  }, 60_000)
+
+  it('tells addresses of the own network from others', () => {
+    for (const own of [
+      '127.0.0.1',
+      '10.1.2.3',
+      '172.31.0.1',
+      '192.168.9.9',
+      '169.254.169.254',
+      '::1',
+      'fd00::1',
+      'fe80::1',
+      '::ffff:10.0.0.1',
+      '64:ff9b::a00:1',
+      '0.0.0.0',
+      '100.64.0.1',
+      'no address',
+    ])
+      expect([own, isInside(own)]).toEqual([own, true])
+    for (const other of ['8.8.8.8', '172.32.0.1', '193.168.0.1', '2606:4700::1111', '100.128.0.1', '::ffff:8.8.8.8'])
+      expect([other, isInside(other)]).toEqual([other, false])
   })
 
   it('refuses what it cannot keep', async () => {

@@ -141,10 +141,16 @@ export const coveredRows: readonly CoveredRows[] = [
     columns: list('witness_id seal_number at answer'),
   },
   {
+    table: 'spoor.receiver',
+    noun: 'receiver',
+    key: { id: 'int' },
+    columns: list('name url_sealed place secret_sealed older_sealed older_until inside made_by made_at ended_at'),
+  },
+  {
     table: 'spoor.watch',
     noun: 'watch',
     key: { id: 'int' },
-    columns: list('scope fires speaks quiet zone people mail owner_id made_at state state_why removed_at'),
+    columns: list('scope fires speaks quiet zone people mail receivers owner_id made_at state state_why removed_at'),
   },
   { table: 'spoor.named_scope', noun: 'named scope', key: { id: 'int' }, columns: list('name scope owner shared') },
   {

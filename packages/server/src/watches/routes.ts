@@ -12,12 +12,18 @@ import {
   setWatchState,
   toldTo,
 } from './store.ts'
+import type { Vault } from '../secret.ts'
+import { addReceiver, endReceiver, listReceivers, renewSecret } from './receivers.ts'
 import { tryOnPast } from './trial.ts'
 
 /** Who is told when of what comes. */
-export function watchesRouter({ db, mayMail }: { db: Database; mayMail: boolean }): Router {
+export function watchesRouter({ db, vault, mayMail }: { db: Database; vault: Vault; mayMail: boolean }): Router {
   const router = Router()
-  bind(router, routes.listWatches, async () => ({ watches: await listWatches(db), mayMail }))
+  bind(router, routes.listWatches, async () => ({
+    watches: await listWatches(db),
+    receivers: await listReceivers(db),
+    mayMail,
+  }))
   bind(router, routes.makeWatch, ({ body, person }) => makeWatch(db, person, body, { mayMail }))
   bind(router, routes.tryWatch, ({ body, person }) => tryOnPast(db, body, person, Date.now()))
   bind(router, routes.changeWatch, ({ params, body, person }) =>
@@ -31,6 +37,11 @@ export function watchesRouter({ db, mayMail }: { db: Database; mayMail: boolean 
     return { removed: true as const }
   })
   bind(router, routes.listFirings, ({ params, query }) => listFirings(db, params.watchId, query.before))
+  bind(router, routes.addReceiver, ({ body, person }) => addReceiver({ db, vault }, body, person.id))
+  bind(router, routes.renewReceiverSecret, ({ params, person }) =>
+    renewSecret({ db, vault }, params.receiverId, person.id),
+  )
+  bind(router, routes.endReceiver, ({ params, person }) => endReceiver(db, params.receiverId, person.id))
   bind(router, routes.listTold, ({ person }) => toldTo(db, person.id))
   bind(router, routes.readTold, async ({ body, person }) => ({ read: await readTold(db, person.id, body.messageIds) }))
   return router

@@ -17,6 +17,7 @@ export interface WatchRow {
   zone: string
   people: number[]
   mail: string[]
+  receivers: number[]
   owner_id: number
   owner_name: string
   made_at: string
@@ -55,6 +56,7 @@ async function shown(db: Database, row: WatchRow): Promise<Watch> {
       db.raw(`(count(*) filter (where state = 'given up'))::int as given_up`),
     )
   const people = await db('spoor.person').whereIn('id', row.people).orderBy('name').pluck<string[]>('name')
+  const receivers = await db('spoor.receiver').whereIn('id', row.receivers).orderBy('name').pluck<string[]>('name')
   return {
     id: row.id,
     scope: row.scope,
@@ -65,7 +67,8 @@ async function shown(db: Database, row: WatchRow): Promise<Watch> {
     zone: row.zone,
     people: row.people,
     mail: row.mail,
-    told: [...people, ...row.mail],
+    receivers: row.receivers,
+    told: [...people, ...row.mail, ...receivers],
     owner: { id: row.owner_id, name: row.owner_name },
     madeAt: row.made_at,
     state: row.state,
@@ -101,13 +104,19 @@ function demandOwn(row: WatchRow, person: SignedIn): void {
 
 async function demandRule(db: Database, rule: WatchRule, person: SignedIn, mayMail: boolean): Promise<void> {
   await watchedScopes(db, rule.scope, person)
-  if (rule.people.length + rule.mail.length === 0)
+  if (rule.people.length + rule.mail.length + rule.receivers.length === 0)
     throw new Problem('rule-broken', 'Say who is to be told. Nothing was kept.')
   if (rule.mail.length > 0 && !mayMail)
     throw new Problem(
       'rule-broken',
       'Spoor can send no mail: SPOOR_MAIL_URL is not set where it is started. Nothing was kept.',
     )
+  const there = await db('spoor.receiver')
+    .whereRaw('id = any(?::int[])', [boundArray(rule.receivers)])
+    .whereNull('ended_at')
+    .pluck<number[]>('id')
+  if (new Set(rule.receivers).size > there.length)
+    throw new Problem('rule-broken', 'A receiver of these is not there any more. Nothing was kept.')
   const may = await db('spoor.person')
     .whereRaw('id = any(?::int[])', [boundArray(rule.people)])
     .whereNull('disabled_at')
@@ -128,6 +137,7 @@ const kept = (rule: WatchRule) => ({
   zone: rule.zone,
   people: [...new Set(rule.people)],
   mail: [...new Set(rule.mail)],
+  receivers: [...new Set(rule.receivers)],
 })
 
 const head = (db: Knex) => db('ledger.head').select('last_save_id')
@@ -231,12 +241,13 @@ export async function listFirings(
   const page = rows.slice(0, firingsAtOnce)
   const messages = await db('spoor.watch_message as m')
     .leftJoin('spoor.person as p', 'p.id', 'm.person_id')
+    .leftJoin('spoor.receiver as r', 'r.id', 'm.receiver_id')
     .whereIn(
       'm.firing_id',
       page.map((one) => one.id),
     )
     .orderBy('m.id')
-    .select<MessageRow[]>('m.*', 'p.name')
+    .select<MessageRow[]>('m.*', db.raw('coalesce(p.name, r.name) as name'))
   const words = await firingWords(db, row, page)
   return {
     firings: page.map((one) => ({
@@ -279,9 +290,10 @@ export interface MessageRow {
   id: string
   firing_id: string
   watch_id: number
-  way: 'spoor' | 'mail'
+  way: 'spoor' | 'mail' | 'receiver'
   person_id: number | null
   address: string | null
+  receiver_id: number | null
   identity: string
   state: 'waiting' | 'sent' | 'given up'
   due_at: string

@@ -1,9 +1,12 @@
-import { clockWords, counted } from '@spoor/core'
+import { clockWords, counted, groupBy } from '@spoor/core'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
 import { scopeWords } from '../ledger/scope-words.ts'
 import type { Mailer } from '../mail/mailer.ts'
+import type { Vault } from '../secret.ts'
+import { post } from './post.ts'
+import { openReceiver, signatures } from './receivers.ts'
 import type { FiringRow, MessageRow, WatchRow } from './store.ts'
 import { firingWords } from './words.ts'
 
@@ -14,6 +17,7 @@ const longestWaitMs = 6 * 60 * minute
 /** What was not taken for so long is given up. */
 const givenUpAfterMs = 3 * 24 * 60 * minute
 const mostInOne = 200
+const mostPosts = 100
 /** An answer from here on says that it will never be taken. */
 const refused = 500
 
@@ -21,6 +25,7 @@ export interface TellingDeps {
   db: Database
   log: Logger
   mailer: Mailer | null
+  vault: Vault
   /** Where people reach Spoor, for links in messages. */
   address: string
   now?(): number
@@ -74,6 +79,13 @@ export class Telling {
         .select<MessageRow[]>('*')
       if (messages.length > 0) await this.#mail(messages, address)
     }
+    const posts = await due().where({ way: 'receiver' }).orderBy('id').limit(mostPosts).select<MessageRow[]>('*')
+    // One receiver is told in order; one that hangs keeps none of the others waiting.
+    await Promise.all(
+      [...groupBy(posts, (one) => one.receiver_id!).values()].map(async (own) => {
+        for (const one of own) await this.#post(one)
+      }),
+    )
   }
 
   async #mail(messages: readonly MessageRow[], address: string): Promise<void> {
@@ -88,25 +100,73 @@ export class Telling {
         .whereIn('id', ids)
         .update({ state: 'sent', sent_at: at, tried_at: at, tries: db.raw('tries + 1'), trouble: null })
     } catch (error) {
-      const trouble = (error as Error).message
       const forGood = ((error as { responseCode?: number }).responseCode ?? 0) >= refused
-      for (const one of messages) {
-        const tries = one.tries + 1
-        const waitMs = Math.min(longestWaitMs, minute * 2 ** Math.min(tries - 1, 12))
-        const { rows } = await db.raw<{ rows: { fired_at: string }[] }>(
-          'select fired_at from spoor.watch_firing where id = ?',
-          [one.firing_id],
-        )
-        const givenUp = forGood || nowMs - Date.parse(rows[0]!.fired_at) > givenUpAfterMs
-        await db('spoor.watch_message')
-          .where({ id: one.id, state: 'waiting' })
-          .update({
-            tried_at: at,
-            tries,
-            trouble,
-            ...(givenUp ? { state: 'given up' } : { due_at: new Date(nowMs + waitMs).toISOString() }),
-          })
-      }
+      for (const one of messages) await this.#notTaken(one, (error as Error).message, forGood)
+    }
+  }
+
+  /** It is tried again after a wait that grows, for three days. */
+  async #notTaken({ id, firing_id, tries: before }: MessageRow, trouble: string, forGood: boolean): Promise<void> {
+    const { db } = this.#deps
+    const nowMs = this.#now()
+    const tries = before + 1
+    const waitMs = Math.min(longestWaitMs, minute * 2 ** Math.min(tries - 1, 12))
+    const { fired_at } = await db('spoor.watch_firing').where({ id: firing_id }).first<{ fired_at: string }>('fired_at')
+    const givenUp = forGood || nowMs - Date.parse(fired_at) > givenUpAfterMs
+    await db('spoor.watch_message')
+      .where({ id, state: 'waiting' })
+      .update({
+        tried_at: new Date(nowMs).toISOString(),
+        tries,
+        trouble,
+        ...(givenUp ? { state: 'given up' } : { due_at: new Date(nowMs + waitMs).toISOString() }),
+      })
+  }
+
+  /** Posts one message to a program: a CloudEvent, signed as Standard Webhooks has it. */
+  async #post(message: MessageRow): Promise<void> {
+    const { db, vault, address } = this.#deps
+    const nowMs = this.#now()
+    const receiver = await openReceiver({ db, vault }, message.receiver_id!, nowMs)
+    if (!receiver) return await this.#notTaken(message, 'The receiver was ended.', true)
+    const watch = (await db('spoor.watch').where({ id: message.watch_id }).first<WatchRow>('*'))!
+    const firing = (await db('spoor.watch_firing').where({ id: message.firing_id }).first<FiringRow>('*'))!
+    const body = JSON.stringify({
+      specversion: '1.0',
+      id: message.identity,
+      source: address,
+      type: 'spoor.watch.fired',
+      subject: `watch/${watch.id}`,
+      time: firing.fired_at,
+      datacontenttype: 'application/json',
+      data: {
+        watch: { id: watch.id, sentence: await scopeWords(db, watch.scope) },
+        words: (await firingWords(db, watch, [firing])).get(firing.id),
+        saves: firing.saves,
+        firstSaves: firing.save_ids,
+        from: firing.from_at,
+        to: firing.to_at,
+        link: linkTo(address, watch, firing),
+      },
+    })
+    const seconds = Math.floor(nowMs / 1000)
+    const at = new Date(nowMs).toISOString()
+    try {
+      await post(receiver.url, {
+        headers: {
+          'content-type': 'application/cloudevents+json; charset=utf-8',
+          'webhook-id': message.identity,
+          'webhook-timestamp': String(seconds),
+          'webhook-signature': signatures(receiver.secrets, message.identity, seconds, body),
+        },
+        body,
+        inside: receiver.inside,
+      })
+      await db('spoor.watch_message')
+        .where({ id: message.id })
+        .update({ state: 'sent', sent_at: at, tried_at: at, tries: message.tries + 1, trouble: null })
+    } catch (error) {
+      await this.#notTaken(message, (error as Error).message, false)
     }
   }
 
@@ -122,7 +182,7 @@ export class Telling {
       .orderBy('id')
       .select<FiringRow[]>('*')
     const words = await firingWords(db, watch, firings)
-    const sentence = await scopeWords(db, watch.scope)
+    const sentence = (await scopeWords(db, watch.scope)).replace(', at any time', '')
     const lines = firings.map((one) => ({
       words: words.get(one.id)!,
       at: clockWords(one.saves === 0 ? one.to_at : one.from_at, watch.zone),

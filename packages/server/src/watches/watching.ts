@@ -204,8 +204,9 @@ async function fire(trx: Knex.Transaction, watch: WatchRow, firingId: string, no
   const due = new Date(nextSpeaking(watch, nowMs)).toISOString()
   const message = { firing_id: firingId, watch_id: watch.id, due_at: due }
   const messages = [
-    ...watch.people.map((person_id) => ({ ...message, way: 'spoor', person_id, address: null })),
-    ...watch.mail.map((address) => ({ ...message, way: 'mail', person_id: null, address })),
+    ...watch.people.map((person_id) => ({ ...message, way: 'spoor', person_id })),
+    ...watch.mail.map((address) => ({ ...message, way: 'mail', address })),
+    ...watch.receivers.map((receiver_id) => ({ ...message, way: 'receiver', receiver_id })),
   ]
   if (messages.length > 0) await trx('spoor.watch_message').insert(messages)
 }

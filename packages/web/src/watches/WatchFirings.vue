@@ -32,8 +32,9 @@ function became({ way, state, sentAt, readAt, tries, trouble, dueAt }: Firing['m
       ? `waits until ${shortTime(dueAt)}`
       : `not taken (${trouble ?? ''}), tried ${tries === 1 ? 'once' : `${tries} times`}, again ${shortTime(dueAt)}`
   const taken = way === 'mail' ? `mail taken${tries > 1 ? ` at try ${tries}` : ''} ${shortTime(sentAt!)}` : ''
+  const posted = way === 'receiver' ? `taken${tries > 1 ? ` at try ${tries}` : ''} ${shortTime(sentAt!)}` : ''
   const read = way === 'spoor' ? (readAt ? `read ${shortTime(readAt)}` : 'not read yet') : ''
-  return `${taken}${read}`
+  return `${taken}${posted}${read}`
 }
 </script>
 

@@ -5,7 +5,7 @@ import Input from 'ant-design-vue/es/input'
 import InputNumber from 'ant-design-vue/es/input-number'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
-import { routes, type Watch, type WatchRule } from '@spoor/contract'
+import { routes, type Receiver, type Watch, type WatchRule } from '@spoor/contract'
 import { counted, listed, type WatchSpell } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
@@ -26,6 +26,7 @@ import WatchStrip from './WatchStrip.vue'
 export interface Props {
   watch: Watch | null
   mayMail: boolean
+  receivers: readonly Receiver[]
 }
 const props = defineProps<Props>()
 const emit = defineEmits<{ kept: [watch: Watch | null]; close: [] }>()
@@ -60,6 +61,7 @@ const quiet = ref(Boolean(given?.quiet))
 const quietFrom = ref(given?.quiet?.from ?? '22:00')
 const quietTo = ref(given?.quiet?.to ?? '07:00')
 const people = ref<number[]>(given ? [...given.people] : [session.person!.id])
+const programs = ref<number[]>(given ? [...given.receivers] : [])
 const mail = ref((given?.mail ?? []).join(', '))
 
 const whenOptions = [
@@ -91,6 +93,7 @@ const peopleOptions = computed(() =>
   })),
 )
 
+const receiverOptions = computed(() => props.receivers.map(({ id, name }) => ({ value: id, label: name })))
 const rule = computed<WatchRule>(() => ({
   scope: text.value,
   fires:
@@ -114,11 +117,19 @@ const rule = computed<WatchRule>(() => ({
     .split(/[,;\s]+/)
     .map((one) => one.trim())
     .filter((one) => one !== ''),
+  receivers: programs.value,
 }))
 const settledMs = 400
 /** Only what decides when it fires is tried. */
 const tried = refDebounced(
-  computed(() => ({ ...rule.value, people: [], mail: [], quiet: null, speaks: { speaks: 'once' as const } })),
+  computed(() => ({
+    ...rule.value,
+    people: [],
+    mail: [],
+    receivers: [],
+    quiet: null,
+    speaks: { speaks: 'once' as const },
+  })),
   settledMs,
 )
 const {
@@ -142,7 +153,8 @@ const trialWords = computed(() => {
 })
 
 const missing = computed(() => {
-  if (rule.value.people.length + rule.value.mail.length === 0) return 'Say who is to be told.'
+  if (rule.value.people.length + rule.value.mail.length + rule.value.receivers.length === 0)
+    return 'Say who is to be told.'
   if (when.value === 'missing' && days.value.length === 0) return 'Choose a day of the week.'
   return null
 })
@@ -249,6 +261,16 @@ function toggle(day: number) {
         size="small"
         aria-label="Mail addresses"
         placeholder="Mail addresses, with commas"
+      />
+      <PickList
+        v-if="receivers.length > 0 || programs.length > 0"
+        v-model:value="programs"
+        mode="multiple"
+        :options="receiverOptions"
+        option-filter-prop="label"
+        aria-label="Which programs are told"
+        placeholder="No program"
+        size="small"
       />
       <p class="quiet">
         A message names the record and the fields, who and when, and leads to the save; it holds no value.

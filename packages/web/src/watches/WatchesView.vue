@@ -9,6 +9,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { scopeQuery } from '../scope/query.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
+import ReceiverList from './ReceiverList.vue'
 import WatchPane from './WatchPane.vue'
 import WatchStrip from './WatchStrip.vue'
 
@@ -87,12 +88,20 @@ async function kept(one: Watch | null) {
           <span class="quiet" :title="one.lastAt ? fullTime(one.lastAt) : ''">{{ pastWords(one) }}</span>
         </span>
       </RouterLink>
+      <ReceiverList v-if="data && session.may('receivers.edit')" :receivers="data.receivers" @changed="refetch()" />
       <p v-if="watches.length > 0" class="legend quiet">
         ● fired &nbsp; ○ would have fired, had it been there · a year in all
       </p>
     </main>
     <aside v-if="asked === 'new' || opened" aria-label="The watch">
-      <WatchPane :key="asked ?? ''" :watch="opened" :may-mail="data?.mayMail === true" @kept="kept" @close="close" />
+      <WatchPane
+        :key="asked ?? ''"
+        :watch="opened"
+        :may-mail="data?.mayMail === true"
+        :receivers="data?.receivers ?? []"
+        @kept="kept"
+        @close="close"
+      />
     </aside>
   </div>
 </template>

@@ -3,6 +3,24 @@ import type { Knex } from 'knex'
 /** Watches: who is told when of what comes, what has fired, and what was sent. */
 export async function up(db: Knex): Promise<void> {
   await db.raw(`
+-- Programs that are told: where they are, and the secret that signs what they are sent.
+create table spoor.receiver (
+  id int generated always as identity primary key,
+  name text not null,
+  url_sealed bytea not null,
+  -- Where, as people read it: no login, no query.
+  place text not null,
+  secret_sealed bytea not null,
+  -- The secret before it, which goes on signing beside it for a while.
+  older_sealed bytea,
+  older_until timestamptz,
+  -- Whether it may be within the own network.
+  inside boolean not null,
+  made_by int not null references spoor.person,
+  made_at timestamptz not null default clock_timestamp(),
+  ended_at timestamptz
+);
+create unique index receiver_name on spoor.receiver (lower(name)) where ended_at is null;
 create table spoor.watch (
   id int generated always as identity primary key,
   -- Which saves are meant, as a link has it.
@@ -11,9 +29,10 @@ create table spoor.watch (
   speaks jsonb not null,
   quiet jsonb,
   zone text not null,
-  -- Who is told in Spoor, and at which addresses by mail.
+  -- Who is told in Spoor, at which addresses by mail, and which programs.
   people int[] not null,
   mail text[] not null,
+  receivers int[] not null,
   owner_id int not null references spoor.person,
   made_at timestamptz not null default clock_timestamp(),
   state text not null default 'on',
@@ -46,7 +65,8 @@ create table spoor.watch_message (
   way text not null,
   person_id int references spoor.person,
   address text,
-  check (num_nonnulls(person_id, address) = 1),
+  receiver_id int references spoor.receiver,
+  check (num_nonnulls(person_id, address, receiver_id) = 1),
   -- The same for every try.
   identity uuid not null default gen_random_uuid(),
   -- waiting, then sent or given up.
@@ -57,7 +77,7 @@ create table spoor.watch_message (
   trouble text,
   sent_at timestamptz,
   read_at timestamptz,
-  unique nulls not distinct (firing_id, way, person_id, address)
+  unique nulls not distinct (firing_id, way, person_id, address, receiver_id)
 );
 create index watch_message_due on spoor.watch_message (due_at) where state = 'waiting';
 create index watch_message_unread on spoor.watch_message (person_id) where way = 'spoor' and read_at is null;
