@@ -51,7 +51,7 @@ test('what was thought stands in it, and it becomes a pack that holds it', async
   await page.getByLabel('why').fill('for the police')
   await page.getByRole('button', { name: 'Make the pack' }).click()
   await expect(page.getByRole('link', { name: 'Take the file' })).toBeVisible({ timeout: 100_000 })
-  await expect(page.getByRole('article', { name: 'The first page' })).toContainText('1 case')
+  await expect(page.getByRole('article', { name: 'The first page' })).toContainText(`gathered in case 1 “${question}”`)
 })
 
 test('it is closed with a finding, takes nothing then, and is opened again with a reason', async () => {

@@ -51,15 +51,13 @@ test('a watch is made of what is on the screen and tells when it would have fire
 })
 
 test('what comes is on Today and in the mail, from which it is one press to the save', async () => {
+  const { table } = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'bankAccount')!
   const [contractor] = await query<{ id: number; name: string }>(
     databases.business,
-    'select id, name from repairs.contractor order by id limit 1',
+    `select id, name from ${table} order by id limit 1`,
   )
   const hidden = 'LM99 0000 7777'
-  await query(databases.business, 'update repairs.contractor set bank_account = $1 where id = $2', [
-    hidden,
-    contractor!.id,
-  ])
+  await query(databases.business, `update ${table} set bank_account = $1 where id = $2`, [hidden, contractor!.id])
   await page.goto(`${application}/today`)
   const told = page.getByRole('region', { name: 'What watches tell you' })
   await expect(told.getByRole('link', { name: new RegExp(`${contractor!.name}: .*bank account`) })).toBeVisible({
