@@ -2,6 +2,7 @@ import { createServer, type IncomingMessage, type Server, type ServerResponse } 
 import type { AddressInfo, Server as NetServer } from 'node:net'
 import { simpleParser } from 'mailparser'
 import { SMTPServer } from 'smtp-server'
+import { escaped } from '../desk/page.ts'
 
 /** A message as it came in. */
 export interface ReceivedMail {
@@ -130,8 +131,6 @@ export class Mailroom {
     )
   }
 }
-
-const escaped = (text: string) => text.replace(/[&<>"']/g, (sign) => `&#${sign.charCodeAt(0)};`)
 
 const page = (body: string) =>
   `<!doctype html><html lang="en"><meta charset="utf-8"><title>The mailroom</title><style>body{font:15px/1.5 sans-serif;margin:24px;max-width:760px}iframe{width:100%;height:420px;border:1px solid #ccc}form{display:inline-block;margin-right:8px}pre{white-space:pre-wrap}</style><body>${body}</body></html>`

@@ -1,6 +1,7 @@
 import { createHmac, timingSafeEqual } from 'node:crypto'
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http'
 import type { AddressInfo } from 'node:net'
+import { escaped } from '../desk/page.ts'
 
 /** A message as it came in. */
 export interface ReceivedMessage {
@@ -137,5 +138,3 @@ export class Receiver {
     }
   }
 }
-
-const escaped = (text: string) => text.replace(/[&<>"']/g, (sign) => `&#${sign.charCodeAt(0)};`)

@@ -150,7 +150,7 @@ export async function listWitnesses(db: Database): Promise<Witness[]> {
   return (await rows(db)).map((row) => ({
     id: row.id,
     kind: row.kind,
-    place: row.place,
+    place: row.kind === 'folder' ? lastParts(row.place) : row.place,
     since: row.since,
     endedAt: row.ended_at,
     last:
@@ -160,6 +160,12 @@ export async function listWitnesses(db: Database): Promise<Witness[]> {
     taken: row.taken,
     trouble: row.trouble === null ? null : { words: row.trouble, at: row.tried_at!, tries: row.failures },
   }))
+}
+
+/** Where on the server's disks a folder is, is nobody's matter who reads of it: its name and that of the one it is in. */
+function lastParts(folder: string): string {
+  const parts = folder.split('/').filter(Boolean)
+  return parts.length <= 2 ? folder : `…/${parts.slice(-2).join('/')}`
 }
 
 /** What is set at start is what there is: a witness that is not set any more is ended and stays told of. */

@@ -9,6 +9,7 @@ import { watchRows, type WatchRow } from './store.ts'
 
 const restMs = 500
 const retryMs = 5000
+const restAfterTroubleMs = 30_000
 /** So many saves at most are looked at in one round, so that a backlog holds nothing up for long. */
 const mostAtOnce = 20_000
 /** More groups than these are not kept of one round. */
@@ -33,6 +34,8 @@ export class Watching {
   readonly #deps: WatchingDeps
   readonly #duty: Duty
   #forgotMs = Number.NEGATIVE_INFINITY
+  /** Watches that failed, and until when each is left alone. */
+  readonly #restUntil = new Map<number, number>()
 
   constructor(deps: WatchingDeps) {
     this.#deps = deps
@@ -64,11 +67,13 @@ export class Watching {
     for (const watch of watches) {
       const behind = BigInt(head.last_save_id) - BigInt(watch.until_save)
       if (behind <= 0n && watch.fires.fires === 'saves') continue
+      if ((this.#restUntil.get(watch.id) ?? 0) > performance.now()) continue
       // One that fails keeps none of the others from being looked after.
       try {
         await this.#lookWith(watch, head.last_save_id)
       } catch (error) {
-        log.warn({ err: error, watch: watch.id }, 'a watch could not be looked after')
+        log.warn({ err: error, watch: watch.id }, 'a watch could not be looked after and is tried again')
+        this.#restUntil.set(watch.id, performance.now() + restAfterTroubleMs)
         await db('spoor.watch')
           .where({ id: watch.id })
           .update({ trouble: (error as Error).message })
@@ -180,6 +185,7 @@ export class Watching {
         .ignore()
         .returning<{ id: string }[]>('id')
       if (firing && !came.has(day)) await fire(trx, held, firing.id, nowMs)
+      await trx('spoor.watch').where({ id: watch.id }).update({ trouble: null })
     })
   }
 

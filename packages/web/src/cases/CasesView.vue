@@ -117,19 +117,8 @@ const link = (id: number) => ({ name: 'case', params: { caseId: String(id) } })
 </template>
 
 <style scoped src="../frame/page.css"></style>
+<style scoped src="../frame/register.css"></style>
 <style scoped>
-header {
-  display: flex;
-  align-items: baseline;
-  gap: 18px;
-}
-main > p {
-  max-width: 760px;
-  margin: 4px 0 12px;
-}
-table {
-  width: 100%;
-}
 .question {
   max-width: 420px;
   overflow-wrap: anywhere;

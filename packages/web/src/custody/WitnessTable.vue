@@ -54,6 +54,7 @@ const stamp = (sealNumber: number) => addressOf(routes.readSealStamp, { params: 
 <style scoped src="../frame/page.css"></style>
 <style scoped>
 .place {
-  overflow-wrap: anywhere;
+  min-width: 180px;
+  overflow-wrap: break-word;
 }
 </style>

@@ -88,19 +88,8 @@ const packs = computed(() => data.value?.pages.flatMap((page) => page.packs) ?? 
 </template>
 
 <style scoped src="../frame/page.css"></style>
+<style scoped src="../frame/register.css"></style>
 <style scoped>
-header {
-  display: flex;
-  align-items: baseline;
-  gap: 18px;
-}
-main > p {
-  max-width: 760px;
-  margin: 4px 0 12px;
-}
-table {
-  width: 100%;
-}
 .what {
   max-width: 380px;
   overflow: hidden;

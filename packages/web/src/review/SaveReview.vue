@@ -64,7 +64,9 @@ async function finish(assignmentId: number, isDone: boolean) {
       <div v-for="note in data.notes" :key="`n${note.id}`" class="said">
         <bdi class="text">{{ note.text }}</bdi>
         <span class="quiet">note by {{ note.by }}, {{ shortTime(note.at) }}</span>
-        <GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'note', noteId: String(note.id) }" />
+        <span
+          ><GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'note', noteId: String(note.id) }"
+        /></span>
       </div>
       <div v-for="one in data.assignments" :key="`a${one.id}`" class="said">
         <span
@@ -98,7 +100,9 @@ async function finish(assignmentId: number, isDone: boolean) {
             Write down what they said
           </button></span
         >
-        <GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'question', questionId: one.id }" />
+        <span
+          ><GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'question', questionId: one.id }"
+        /></span>
       </div>
       <ProblemNote v-if="problem" :problem="problem" />
       <p v-if="said" role="status">{{ said }}</p>
