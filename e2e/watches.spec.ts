@@ -41,11 +41,12 @@ test('a watch is made of what is on the screen and tells when it would have fire
   await expect(pane.getByText(/^It would have fired/)).toContainText(
     past!.times === 1 ? 'once' : `${past!.times} times`,
   )
+  await choose(page, 'Which programs are told', 'The receiver')
   await page.getByLabel('Mail addresses').fill('treasurer@larkmere.example')
   await axeFindsNothing(page)
   await page.getByRole('button', { name: 'Watch from now on' }).click()
   const row = page.getByRole('link', {
-    name: /Tell Maud Ollerton and treasurer@larkmere\.example at once when there are changes to bank account of contractors/,
+    name: /Tell Maud Ollerton, treasurer@larkmere\.example and The receiver at \d+ at once when there are changes to bank account of contractors/,
   })
   await expect(row).toContainText('not fired yet')
 })
@@ -70,6 +71,12 @@ test('what comes is on Today and in the mail, from which it is one press to the 
   expect(mail.subject).toContain('bank account')
   expect(mail.text).not.toContain(hidden)
 
+  const { page: receiverPage } = demo('history').receiver
+  const posted = async () =>
+    (await (await fetch(`${receiverPage}messages.json`)).json()) as { signed: boolean; body: string }[]
+  await expect.poll(async () => (await posted()).map((one) => one.signed)).toEqual([true])
+  expect((await posted())[0]!.body).not.toContain(hidden)
+
   // Straight to the save, past the sign-in.
   const link = /http\S+\/changes\?save=\d+/.exec(mail.text)![0]
   const stranger = await (await page.context().browser()!.newContext()).newPage()
@@ -87,6 +94,8 @@ test('what comes is on Today and in the mail, from which it is one press to the 
   await page.goto(`${application}/watches`)
   await page.getByRole('link', { name: /bank account of contractors/ }).click()
   await expect(page.getByRole('region', { name: 'What it sent' })).toContainText('mail taken')
+  await page.getByRole('button', { name: 'Send a trial' }).click()
+  await expect(page.getByRole('region', { name: 'What it sent' })).toContainText('a trial: nothing happened')
   await axeFindsNothing(page)
 })
 

@@ -64,6 +64,7 @@ export const Firing = v.object({
   saveId: v.nullable(SaveId),
   messages: v.array(
     v.object({
+      id: v.number(),
       to: v.string(),
       way: v.picklist(['spoor', 'mail', 'receiver']),
       state: v.picklist(['waiting', 'sent', 'given up']),
@@ -194,6 +195,22 @@ export const watchRoutes = {
     summary: 'Take a watch away; what it told stays in the ledger of events',
     params,
     response: v.object({ removed: v.literal(true) }),
+  }),
+  tryMessage: route({
+    method: 'POST',
+    path: '/watches/:watchId/trial-message',
+    needs: 'watches.edit',
+    summary: 'Send a message to everybody whom a watch tells, at once, that says that nothing happened',
+    params,
+    response: Watch,
+  }),
+  sendAgain: route({
+    method: 'POST',
+    path: '/watches/:watchId/messages/:messageId/again',
+    needs: 'watches.edit',
+    summary: 'Send a message again that was given up',
+    params: v.object({ watchId: IntParam, messageId: SaveId }),
+    response: Watch,
   }),
   listFirings: route({
     method: 'GET',

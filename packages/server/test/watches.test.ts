@@ -10,10 +10,12 @@ import {
   makeWatch,
   readTold,
   removeWatch,
+  sendAgain,
   setWatchState,
   toldTo,
+  tryMessage,
 } from '../src/watches/store.ts'
-import { isInside } from '../src/watches/post.ts'
+import { isInside, post } from '../src/watches/post.ts'
 import { addReceiver, endReceiver, listReceivers, renewSecret } from '../src/watches/receivers.ts'
 import { Telling } from '../src/watches/telling.ts'
 import { tryOnPast } from '../src/watches/trial.ts'
@@ -423,6 +425,31 @@ describe('what is told', () => {
       await receiver.close()
     }
   }, 60_000)
+
+  it('is tried with a message that says that nothing happened, and sent again when it was given up', async () => {
+    const { id: watchId } = await made({ mail: ['fay@larkmere.example'], quiet: { from: '00:00', to: '23:59' } })
+    mailroom.mood = 'refuses'
+    await tryMessage(world.db, world.admin, watchId)
+    await tell()
+    const mail = async () => (await fired(watchId))[0]!.messages.find((one) => one.way === 'mail')!
+    expect(await mail()).toMatchObject({ state: 'given up' })
+    mailroom.mood = 'takes'
+    const again = { watchId, messageId: String((await mail()).id) }
+    expect(await sendAgain(world.db, world.admin, again)).toMatchObject({ fired: 0, strip: [], givenUp: 0, waiting: 1 })
+    nowMs = Date.now()
+    await tell()
+    expect(await mail()).toMatchObject({ state: 'sent' })
+    expect(sentTo('fay@larkmere.example')[0]!.subject).toBe('Spoor: a trial: nothing happened')
+    await expect(sendAgain(world.db, world.admin, again)).rejects.toMatchObject({ code: 'not-found' })
+  })
+
+  it('waits for no answer for ever', async () => {
+    const receiver = new Receiver()
+    receiver.mood = 'hangs'
+    const { hook } = await receiver.listen(0)
+    await expect(post(hook, { headers: {}, body: '{}', inside: true, waitMs: 200 })).rejects.toThrow('did not answer')
+    await receiver.close()
+  })
 
   it('tells addresses of the own network from others', () => {
     for (const own of [

@@ -221,7 +221,12 @@ export async function historyOf(
                 and n.transaction_id = s.transaction_id) as transaction_of`,
         [named],
       ),
-      db.raw(`array(select distinct g.case_id from (${gathered}) as g where g.save_id = s.id) as cases`, boundCases),
+      cases.length === 0
+        ? db.raw(`'{}'::int[] as cases`)
+        : db.raw(
+            `array(select distinct g.case_id from (${gathered}) as g where g.save_id = s.id) as cases`,
+            boundCases,
+          ),
       db.raw(`(${day}) as effective_on`, bound),
       db.raw('exists ? as restored', [db.select(db.raw('1')).where((q) => wasDeleted(q, (name) => `s.${name}`))]),
     )

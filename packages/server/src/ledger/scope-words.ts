@@ -8,11 +8,17 @@ import type { SignedIn } from '../http/bind.ts'
  * runs and stories stay numbers, since a label may name somebody, and values that were asked for are left out.
  */
 export async function scopeWords(db: Database, text: string): Promise<string> {
-  const {
-    scope: { value, ...rest },
-  } = parseScope(new URLSearchParams(text))
-  const words = sentenceText(sentence(rest, await namesIn(db, rest)))
-  return value ? `${words.slice(0, -1)}, of certain values only.` : words
+  return (await wordsOfScopes(db, [text]))[0]!
+}
+
+/** The same of several scopes, by names that are looked up once. */
+export async function wordsOfScopes(db: Database, texts: readonly string[]): Promise<string[]> {
+  const scopes = texts.map((text) => parseScope(new URLSearchParams(text)).scope)
+  const names = await namesIn(db, ...scopes)
+  return scopes.map(({ value, ...rest }) => {
+    const words = sentenceText(sentence(rest, names))
+    return value ? `${words.slice(0, -1)}, of certain values only.` : words
+  })
 }
 
 /** What somebody took out, with the reach that narrowed it. */
@@ -21,14 +27,21 @@ export async function exportWords(db: Database, text: string, { reach, role }: S
   return sightOf(role) === 'scope' ? `${words} Within their reach: ${await scopeWords(db, reach ?? '')}` : words
 }
 
-export async function namesIn(db: Database, { who, what }: Scope): Promise<ScopeNames> {
+/** Names of whom and what some scopes mean. */
+export async function namesIn(db: Database, ...scopes: readonly Scope[]): Promise<ScopeNames> {
   const [actors, types, fields] = await Promise.all([
     db('spoor.actor')
-      .whereIn('id', [...(who?.actors ?? [])])
+      .whereIn(
+        'id',
+        scopes.flatMap(({ who }) => who?.actors ?? []),
+      )
       .select<{ id: number; name: string }[]>('id', 'name'),
     db('spoor.record_type').select<{ id: number; plural: string }[]>('id', 'plural'),
     db('spoor.field')
-      .whereIn('id', [...(what?.fields ?? [])])
+      .whereIn(
+        'id',
+        scopes.flatMap(({ what }) => what?.fields ?? []),
+      )
       .select<{ id: number; name: string; typeId: number }[]>('id', 'name', 'type_id as typeId'),
   ])
   return {

@@ -3,7 +3,7 @@ import { request as plainRequest, type RequestOptions } from 'node:http'
 import { request as safeRequest } from 'node:https'
 import { BlockList, isIP } from 'node:net'
 
-const waitMs = 15_000
+const usualWaitMs = 15_000
 /** Of an answer no more is read; it is not looked at. */
 const mostRead = 64 * 1024
 
@@ -52,7 +52,12 @@ class Inside extends Error {
  */
 export async function post(
   url: string,
-  { headers, body, inside }: { headers: Readonly<Record<string, string>>; body: string; inside: boolean },
+  {
+    headers,
+    body,
+    inside,
+    waitMs = usualWaitMs,
+  }: { headers: Readonly<Record<string, string>>; body: string; inside: boolean; waitMs?: number },
 ): Promise<void> {
   const { protocol, hostname } = new URL(url)
   const literal = hostname.replace(/^\[|\]$/g, '')

@@ -8,6 +8,8 @@ import {
   listWatches,
   makeWatch,
   readTold,
+  sendAgain,
+  tryMessage,
   removeWatch,
   setWatchState,
   toldTo,
@@ -36,6 +38,8 @@ export function watchesRouter({ db, vault, mayMail }: { db: Database; vault: Vau
     await removeWatch(db, person, params.watchId)
     return { removed: true as const }
   })
+  bind(router, routes.tryMessage, ({ params, person }) => tryMessage(db, person, params.watchId))
+  bind(router, routes.sendAgain, ({ params, person }) => sendAgain(db, person, params))
   bind(router, routes.listFirings, ({ params, query }) => listFirings(db, params.watchId, query.before))
   bind(router, routes.addReceiver, ({ body, person }) => addReceiver({ db, vault }, body, person.id))
   bind(router, routes.renewReceiverSecret, ({ params, person }) =>

@@ -1,12 +1,13 @@
+import { randomUUID } from 'node:crypto'
 import { permissions, type Firing, type Told, type Watch, type WatchRule } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
-import { scopeWords } from '../ledger/scope-words.ts'
+import { scopeWords, wordsOfScopes } from '../ledger/scope-words.ts'
 import { watchedScopes } from './in-watch.ts'
-import { firingWords } from './words.ts'
+import { firingWords, trialMark } from './words.ts'
 
 export interface WatchRow {
   id: number
@@ -37,53 +38,78 @@ export function watchRows(db: Knex) {
 
 const stripDays = 365
 
-async function shown(db: Database, row: WatchRow): Promise<Watch> {
-  const [counts] = await db('spoor.watch_firing')
-    .where({ watch_id: row.id })
-    .whereNotNull('fired_at')
-    .select<{ fired: number; last: string | null }[]>(db.raw('count(*)::int as fired'), db.raw('max(fired_at) as last'))
-  const strip = await db('spoor.watch_firing')
-    .where({ watch_id: row.id })
-    .whereRaw(`fired_at > now() - make_interval(days => ?)`, [stripDays])
-    .groupByRaw(`date_trunc('day', fired_at)`)
-    .orderBy('at')
-    .select<{ at: string }[]>(db.raw('min(fired_at) as at'))
-  const [messages] = await db('spoor.watch_message')
-    .where({ watch_id: row.id })
-    .whereIn('state', ['waiting', 'given up'])
-    .select<{ waiting: number; given_up: number }[]>(
-      db.raw(`(count(*) filter (where state = 'waiting'))::int as waiting`),
-      db.raw(`(count(*) filter (where state = 'given up'))::int as given_up`),
-    )
-  const people = await db('spoor.person').whereIn('id', row.people).orderBy('name').pluck<string[]>('name')
-  const receivers = await db('spoor.receiver').whereIn('id', row.receivers).orderBy('name').pluck<string[]>('name')
-  return {
-    id: row.id,
-    scope: row.scope,
-    sentence: await scopeWords(db, row.scope),
-    fires: row.fires,
-    speaks: row.speaks,
-    quiet: row.quiet,
-    zone: row.zone,
-    people: row.people,
-    mail: row.mail,
-    receivers: row.receivers,
-    told: [...people, ...row.mail, ...receivers],
-    owner: { id: row.owner_id, name: row.owner_name },
-    madeAt: row.made_at,
-    state: row.state,
-    stateWhy: row.state_why,
-    trouble: row.trouble,
-    fired: counts!.fired,
-    strip: strip.map(({ at }) => at),
-    lastAt: counts!.last,
-    waiting: messages!.waiting,
-    givenUp: messages!.given_up,
-  }
+/** Watches with their past, read for all of them at once. */
+async function shownAll(db: Database, rows: readonly WatchRow[]): Promise<Watch[]> {
+  const ids = [boundArray(rows.map((row) => row.id))]
+  const fired = () =>
+    db('spoor.watch_firing')
+      .whereRaw('watch_id = any(?::int[])', ids)
+      .whereNotNull('fired_at')
+      .whereRaw('bucket not like ?', [`${trialMark}%`])
+  const [counts, days, messages, people, receivers, sentences] = await Promise.all([
+    fired()
+      .groupBy('watch_id')
+      .select<{ watch_id: number; fired: number; last: string }[]>(
+        'watch_id',
+        db.raw('count(*)::int as fired'),
+        db.raw('max(fired_at) as last'),
+      ),
+    fired()
+      .whereRaw(`fired_at > now() - make_interval(days => ?)`, [stripDays])
+      .groupByRaw(`watch_id, date_trunc('day', fired_at)`)
+      .orderBy('at')
+      .select<{ watch_id: number; at: string }[]>('watch_id', db.raw('min(fired_at) as at')),
+    db('spoor.watch_message')
+      .whereRaw('watch_id = any(?::int[])', ids)
+      .whereIn('state', ['waiting', 'given up'])
+      .groupBy('watch_id')
+      .select<{ watch_id: number; waiting: number; given_up: number }[]>(
+        'watch_id',
+        db.raw(`(count(*) filter (where state = 'waiting'))::int as waiting`),
+        db.raw(`(count(*) filter (where state = 'given up'))::int as given_up`),
+      ),
+    db('spoor.person').select<{ id: number; name: string }[]>('id', 'name').orderBy('name'),
+    db('spoor.receiver').select<{ id: number; name: string }[]>('id', 'name').orderBy('name'),
+    wordsOfScopes(
+      db,
+      rows.map((row) => row.scope),
+    ),
+  ])
+  return rows.map((row, at) => {
+    const count = counts.find((one) => one.watch_id === row.id)
+    const open = messages.find((one) => one.watch_id === row.id)
+    const among = (all: readonly { id: number; name: string }[], wanted: readonly number[]) =>
+      all.flatMap(({ id, name }) => (wanted.includes(id) ? [name] : []))
+    return {
+      id: row.id,
+      scope: row.scope,
+      sentence: sentences[at]!,
+      fires: row.fires,
+      speaks: row.speaks,
+      quiet: row.quiet,
+      zone: row.zone,
+      people: row.people,
+      mail: row.mail,
+      receivers: row.receivers,
+      told: [...among(people, row.people), ...row.mail, ...among(receivers, row.receivers)],
+      owner: { id: row.owner_id, name: row.owner_name },
+      madeAt: row.made_at,
+      state: row.state,
+      stateWhy: row.state_why,
+      trouble: row.trouble,
+      fired: count?.fired ?? 0,
+      strip: days.flatMap((one) => (one.watch_id === row.id ? [one.at] : [])),
+      lastAt: count?.last ?? null,
+      waiting: open?.waiting ?? 0,
+      givenUp: open?.given_up ?? 0,
+    }
+  })
 }
 
+const shown = async (db: Database, row: WatchRow): Promise<Watch> => (await shownAll(db, [row]))[0]!
+
 export async function listWatches(db: Database): Promise<Watch[]> {
-  return await Promise.all((await watchRows(db)).map((row) => shown(db, row)))
+  return await shownAll(db, await watchRows(db))
 }
 
 /** @throws Problem where there is none */
@@ -221,6 +247,58 @@ export async function removeWatch(db: Database, person: SignedIn, watchId: numbe
   })
 }
 
+/** A message to everybody whom a watch tells, whatever the hour, that says that nothing happened. */
+export async function tryMessage(db: Database, person: SignedIn, watchId: number): Promise<Watch> {
+  const row = await watchRow(db, watchId)
+  demandOwn(row, person)
+  await db.transaction(async (trx) => {
+    const [firing] = await trx('spoor.watch_firing')
+      .insert({
+        watch_id: watchId,
+        bucket: `${trialMark}${randomUUID()}`,
+        saves: 0,
+        from_at: trx.fn.now(),
+        to_at: trx.fn.now(),
+        save_ids: [],
+        fired_at: trx.fn.now(),
+      })
+      .returning<{ id: string }[]>('id')
+    await putMessages(trx, row, firing!.id, new Date().toISOString())
+    await recordEvent(trx, { kind: 'watch', personId: person.id, words: `had watch ${watchId} send a trial message` })
+  })
+  return await shown(db, await watchRow(db, watchId))
+}
+
+/** A message for everybody whom a watch tells, which waits until it is due. */
+export async function putMessages(
+  trx: Knex.Transaction,
+  watch: Pick<WatchRow, 'id' | 'people' | 'mail' | 'receivers'>,
+  firingId: string,
+  dueAt: string,
+): Promise<void> {
+  const message = { firing_id: firingId, watch_id: watch.id, due_at: dueAt }
+  const messages = [
+    ...watch.people.map((person_id) => ({ ...message, way: 'spoor', person_id })),
+    ...watch.mail.map((address) => ({ ...message, way: 'mail', address })),
+    ...watch.receivers.map((receiver_id) => ({ ...message, way: 'receiver', receiver_id })),
+  ]
+  if (messages.length > 0) await trx('spoor.watch_message').insert(messages)
+}
+
+/** @throws Problem where the message was not given up */
+export async function sendAgain(
+  db: Database,
+  person: SignedIn,
+  { watchId, messageId }: { watchId: number; messageId: string },
+): Promise<Watch> {
+  demandOwn(await watchRow(db, watchId), person)
+  const sent = await db('spoor.watch_message')
+    .where({ id: messageId, watch_id: watchId, state: 'given up' })
+    .update({ state: 'waiting', due_at: db.fn.now(), trouble: null })
+  if (sent === 0) throw new Problem('not-found', 'This message was not given up. Nothing was changed.')
+  return await shown(db, await watchRow(db, watchId))
+}
+
 const firingsAtOnce = 50
 
 /** When a watch fired and what became of its messages, the latest first. */
@@ -248,7 +326,7 @@ export async function listFirings(
     )
     .orderBy('m.id')
     .select<MessageRow[]>('m.*', db.raw('coalesce(p.name, r.name) as name'))
-  const words = await firingWords(db, row, page)
+  const words = await firingWords(db, [row], page)
   return {
     firings: page.map((one) => ({
       id: Number(one.id),
@@ -261,6 +339,7 @@ export async function listFirings(
       messages: messages
         .filter((message) => message.firing_id === one.id)
         .map((message) => ({
+          id: Number(message.id),
           to: message.name ?? message.address!,
           way: message.way,
           state: message.state,
@@ -318,31 +397,29 @@ export async function toldTo(db: Database, personId: number): Promise<{ told: To
     .limit(mostTold)
     .select<(FiringRow & { message_id: string })[]>('f.*', 'm.id as message_id')
   const [count] = await unread().count<{ count: string }[]>('* as count')
-  const watches = new Map(
-    (
-      (await db('spoor.watch as w')
-        .join('spoor.person as o', 'o.id', 'w.owner_id')
-        .whereIn(
-          'w.id',
-          rows.map((one) => one.watch_id),
-        )
-        .select('w.*', 'o.name as owner_name')) as WatchRow[]
-    ).map((watch) => [watch.id, watch]),
-  )
-  const told = await Promise.all(
-    rows.map(async (one) => {
-      const watch = watches.get(one.watch_id)!
-      return {
-        id: Number(one.message_id),
-        watchId: watch.id,
-        at: one.fired_at,
-        words: (await firingWords(db, watch, [one])).get(one.id)!,
-        sentence: await scopeWords(db, watch.scope),
-        saves: one.saves,
-        saveId: one.save_ids[0] ?? null,
-      }
-    }),
-  )
+  const watches = (await db('spoor.watch as w')
+    .join('spoor.person as o', 'o.id', 'w.owner_id')
+    .whereIn(
+      'w.id',
+      rows.map((one) => one.watch_id),
+    )
+    .select('w.*', 'o.name as owner_name')) as WatchRow[]
+  const [words, sentences] = await Promise.all([
+    firingWords(db, watches, rows),
+    wordsOfScopes(
+      db,
+      watches.map((watch) => watch.scope),
+    ),
+  ])
+  const told = rows.map((one) => ({
+    id: Number(one.message_id),
+    watchId: one.watch_id,
+    at: one.fired_at,
+    words: words.get(one.id)!,
+    sentence: sentences[watches.findIndex((watch) => watch.id === one.watch_id)]!,
+    saves: one.saves,
+    saveId: one.save_ids[0] ?? null,
+  }))
   return { told, count: Number(count!.count) }
 }
 

@@ -8,7 +8,7 @@ import type { Vault } from '../secret.ts'
 import { post } from './post.ts'
 import { openReceiver, signatures } from './receivers.ts'
 import type { FiringRow, MessageRow, WatchRow } from './store.ts'
-import { firingWords } from './words.ts'
+import { firingWords, trialMark } from './words.ts'
 
 const restMs = 1000
 const retryMs = 5000
@@ -83,7 +83,11 @@ export class Telling {
     // One receiver is told in order; one that hangs keeps none of the others waiting.
     await Promise.all(
       [...groupBy(posts, (one) => one.receiver_id!).values()].map(async (own) => {
-        for (const one of own) await this.#post(one)
+        for (const one of own)
+          if (!(await this.#post(one))) {
+            await this.#postpone(one)
+            return
+          }
       }),
     )
   }
@@ -123,12 +127,28 @@ export class Telling {
       })
   }
 
-  /** Posts one message to a program: a CloudEvent, signed as Standard Webhooks has it. */
-  async #post(message: MessageRow): Promise<void> {
+  /** What else is due for a receiver that took nothing waits as long as what it did not take, so that it comes after it. */
+  async #postpone({ id, receiver_id }: MessageRow): Promise<void> {
+    const { db } = this.#deps
+    const failed = await db('spoor.watch_message')
+      .where({ id })
+      .first<{ due_at: string; state: string }>('due_at', 'state')
+    if (failed.state !== 'waiting') return
+    await db('spoor.watch_message')
+      .where({ receiver_id, state: 'waiting' })
+      .where('due_at', '<', failed.due_at)
+      .update({ due_at: failed.due_at })
+  }
+
+  /** Posts one message to a program: a CloudEvent, signed as Standard Webhooks has it. @returns whether it was taken */
+  async #post(message: MessageRow): Promise<boolean> {
     const { db, vault, address } = this.#deps
     const nowMs = this.#now()
     const receiver = await openReceiver({ db, vault }, message.receiver_id!, nowMs)
-    if (!receiver) return await this.#notTaken(message, 'The receiver was ended.', true)
+    if (!receiver) {
+      await this.#notTaken(message, 'The receiver was ended.', true)
+      return false
+    }
     const watch = (await db('spoor.watch').where({ id: message.watch_id }).first<WatchRow>('*'))!
     const firing = (await db('spoor.watch_firing').where({ id: message.firing_id }).first<FiringRow>('*'))!
     const body = JSON.stringify({
@@ -141,7 +161,7 @@ export class Telling {
       datacontenttype: 'application/json',
       data: {
         watch: { id: watch.id, sentence: await scopeWords(db, watch.scope) },
-        words: (await firingWords(db, watch, [firing])).get(firing.id),
+        words: (await firingWords(db, [watch], [firing])).get(firing.id),
         saves: firing.saves,
         firstSaves: firing.save_ids,
         from: firing.from_at,
@@ -165,8 +185,10 @@ export class Telling {
       await db('spoor.watch_message')
         .where({ id: message.id })
         .update({ state: 'sent', sent_at: at, tried_at: at, tries: message.tries + 1, trouble: null })
+      return true
     } catch (error) {
       await this.#notTaken(message, (error as Error).message, false)
+      return false
     }
   }
 
@@ -181,7 +203,7 @@ export class Telling {
       )
       .orderBy('id')
       .select<FiringRow[]>('*')
-    const words = await firingWords(db, watch, firings)
+    const words = await firingWords(db, [watch], firings)
     const sentence = (await scopeWords(db, watch.scope)).replace(', at any time', '')
     const lines = firings.map((one) => ({
       words: words.get(one.id)!,
@@ -228,6 +250,7 @@ function linkTo(
   watch: WatchRow,
   { save_ids: saves, saves: count, bucket, from_at, to_at }: FiringRow,
 ): string {
+  if (bucket.startsWith(trialMark)) return `${address}/watches?watch=${watch.id}`
   if (count === 1) return `${address}/changes?save=${saves[0]}`
   if (bucket.startsWith('run:')) return `${address}/changes?how=r${bucket.slice('run:'.length)}`
   const minutes = (at: string, plus: number) =>

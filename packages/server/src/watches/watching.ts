@@ -5,7 +5,7 @@ import type { Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
 import { People } from '../people/people.ts'
 import { countedTogether, daysWithSaves, savesNamed, watchedScopes, type BucketRow } from './in-watch.ts'
-import { watchRows, type WatchRow } from './store.ts'
+import { putMessages, watchRows, type WatchRow } from './store.ts'
 
 const restMs = 500
 const retryMs = 5000
@@ -208,11 +208,5 @@ async function fire(trx: Knex.Transaction, watch: WatchRow, firingId: string, no
     .update({ fired_at: new Date(nowMs).toISOString() })
   if (watch.state === 'muted') return
   const due = new Date(nextSpeaking(watch, nowMs)).toISOString()
-  const message = { firing_id: firingId, watch_id: watch.id, due_at: due }
-  const messages = [
-    ...watch.people.map((person_id) => ({ ...message, way: 'spoor', person_id })),
-    ...watch.mail.map((address) => ({ ...message, way: 'mail', address })),
-    ...watch.receivers.map((receiver_id) => ({ ...message, way: 'receiver', receiver_id })),
-  ]
-  if (messages.length > 0) await trx('spoor.watch_message').insert(messages)
+  await putMessages(trx, watch, firingId, due)
 }

@@ -4,14 +4,17 @@ import type { FiringRow, WatchRow } from './store.ts'
 
 const mostNamed = 3
 
+/** How the bucket of what did not happen begins. */
+export const trialMark = 'trial:'
+
 /**
  * What a firing is about, without any value: "contractor Brackwell Heating: bank account, by Oona Marchetti"; "412 saves of
  * tenancies, by I. Coombe"; "none by 06:00 on 2026-03-20".
  */
 export async function firingWords(
   db: Database,
-  watch: Pick<WatchRow, 'fires'>,
-  firings: readonly Pick<FiringRow, 'id' | 'bucket' | 'saves' | 'save_ids'>[],
+  watches: readonly Pick<WatchRow, 'id' | 'fires'>[],
+  firings: readonly Pick<FiringRow, 'id' | 'watch_id' | 'bucket' | 'saves' | 'save_ids'>[],
 ): Promise<Map<string, string>> {
   const ids = firings.flatMap((one) => one.save_ids)
   const { rows } = await db.raw<{
@@ -28,8 +31,10 @@ export async function firingWords(
   const saves = new Map(rows.map((row) => [row.id, row]))
   return new Map(
     firings.map((one) => {
+      if (one.bucket.startsWith(trialMark)) return [one.id, 'a trial: nothing happened']
       if (one.bucket.startsWith('missing:')) {
-        const by = watch.fires.fires === 'missing' ? watch.fires.by : 'then'
+        const fires = watches.find((watch) => watch.id === one.watch_id)?.fires
+        const by = fires?.fires === 'missing' ? fires.by : 'then'
         return [one.id, `none by ${by} on ${one.bucket.slice('missing:'.length)}`]
       }
       const own = one.save_ids.flatMap((id) => saves.get(id) ?? [])
@@ -40,7 +45,9 @@ export async function firingWords(
         return [one.id, `${first.name} ${first.label}: ${what}, by ${actors}`]
       }
       const types = some([...new Set(own.map((save) => save.plural))])
-      return [one.id, `${counted(one.saves, 'save')} of ${types}, by ${actors}`]
+      // Only the first of them are looked at; a run is one actor's.
+      const more = one.saves > own.length && !one.bucket.startsWith('run:') ? ' among others' : ''
+      return [one.id, `${counted(one.saves, 'save')} of ${types}, by ${actors}${more}`]
     }),
   )
 }

@@ -135,9 +135,9 @@ async function copy(what: string, text: string) {
           </p>
           <p class="quiet">
             So is what people rely on beside saves: who may do what, the directory, names of record types and fields,
-            plans and coverage, notes, questions and answers, corrections, what stood out, alarms and these checks. Not
-            under any seal, and not to be relied on: when somebody was last seen, how far behind a source is, counts of
-            rows written, drafts, and the layout of lists.
+            plans and coverage, notes, questions and answers, cases, corrections, what stood out, watches, alarms, these
+            checks and what witnesses took. Not under any seal, and not to be relied on: when somebody was last seen,
+            how far behind a source is, counts of rows written, drafts, what watches told, and the layout of lists.
           </p>
         </section>
 

@@ -4,6 +4,7 @@ import { useInfiniteQuery } from '@tanstack/vue-query'
 import { routes, type Firing } from '@spoor/contract'
 import { computed } from 'vue'
 import { call, problemOf } from '../api/client.ts'
+import { useDoing } from '../api/doing.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { fullTime, shortTime } from '../value/time.ts'
 
@@ -12,9 +13,12 @@ export interface Props {
   watchId: number
   /** How often it fired, so that what comes is read. */
   fired: number
+  /** Whether what was given up may be sent again. */
+  maySend: boolean
 }
+const refreshMs = 10_000
 const props = defineProps<Props>()
-const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
+const { data, error, refetch, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
   queryKey: ['firings', computed(() => props.watchId), computed(() => props.fired)],
   queryFn: ({ pageParam }) =>
     call(routes.listFirings, {
@@ -23,8 +27,15 @@ const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfin
     }),
   initialPageParam: null as string | null,
   getNextPageParam: (last) => last.next,
+  refetchInterval: refreshMs,
 })
 const firings = computed(() => data.value?.pages.flatMap((page) => page.firings) ?? [])
+const { problem, doing } = useDoing()
+const again = (messageId: number) =>
+  doing(async () => {
+    await call(routes.sendAgain, { params: { watchId: String(props.watchId), messageId: String(messageId) } })
+    await refetch()
+  })
 function became({ way, state, sentAt, readAt, tries, trouble, dueAt }: Firing['messages'][number]): string {
   if (state === 'given up') return `given up: ${trouble ?? ''}`
   if (state === 'waiting')
@@ -41,7 +52,7 @@ function became({ way, state, sentAt, readAt, tries, trouble, dueAt }: Firing['m
 <template>
   <section aria-label="What it sent">
     <h2>what it sent</h2>
-    <ProblemNote v-if="error" :problem="problemOf(error)" />
+    <ProblemNote v-if="error ?? problem" :problem="problem ?? problemOf(error)" />
     <p v-else-if="data && firings.length === 0" class="quiet">Nothing yet.</p>
     <ul>
       <li v-for="one in firings" :key="one.id">
@@ -57,7 +68,15 @@ function became({ way, state, sentAt, readAt, tries, trouble, dueAt }: Firing['m
           class="to"
           :class="message.state === 'given up' ? 'failure' : 'quiet'"
           ><bdi>{{ message.to }}</bdi
-          >: {{ became(message) }}</span
+          >: {{ became(message) }}
+          <button
+            v-if="message.state === 'given up' && maySend"
+            type="button"
+            class="plain again"
+            @click="again(message.id)"
+          >
+            Send it again
+          </button></span
         >
       </li>
     </ul>
@@ -77,6 +96,9 @@ li {
   gap: 0 10px;
   padding: 3px 0;
   overflow-wrap: anywhere;
+}
+.again {
+  color: var(--pine);
 }
 .to {
   grid-column: 2;

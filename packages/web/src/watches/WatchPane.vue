@@ -3,7 +3,7 @@ import Button from 'ant-design-vue/es/button'
 import Checkbox from 'ant-design-vue/es/checkbox'
 import Input from 'ant-design-vue/es/input'
 import InputNumber from 'ant-design-vue/es/input-number'
-import { keepPreviousData, useQuery } from '@tanstack/vue-query'
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { routes, type Receiver, type Watch, type WatchRule } from '@spoor/contract'
 import { counted, listed, type WatchSpell } from '@spoor/core'
@@ -31,6 +31,7 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ kept: [watch: Watch | null]; close: [] }>()
 const session = useSession()
+const cache = useQueryClient()
 const mayEdit = computed(
   () =>
     session.may('watches.edit') &&
@@ -174,6 +175,11 @@ const put = (state: Watch['state']) =>
     emit('kept', await call(routes.setWatchState, { params: { watchId: String(props.watch!.id) }, body }))
     why.value = ''
   })
+const tryMessage = () =>
+  doing(async () => {
+    emit('kept', await call(routes.tryMessage, { params: { watchId: String(props.watch!.id) } }))
+    await cache.invalidateQueries({ queryKey: ['firings', props.watch!.id] })
+  })
 const remove = () =>
   doing(async () => {
     await call(routes.removeWatch, { params: { watchId: String(props.watch!.id) } })
@@ -294,7 +300,7 @@ function toggle(day: number) {
         </ul>
       </template>
     </section>
-    <WatchFirings v-if="watch" :watch-id="watch.id" :fired="watch.fired" class="part" />
+    <WatchFirings v-if="watch" :watch-id="watch.id" :fired="watch.fired" :may-send="mayEdit" class="part" />
     <ProblemNote v-if="problem" :problem="problem" />
     <footer v-if="mayEdit">
       <Button type="primary" html-type="submit" :loading="busy" :disabled="missing !== null">{{
@@ -313,6 +319,9 @@ function toggle(day: number) {
             >
           </div>
         </PressPopover>
+        <Button title="To everybody whom it tells: that nothing happened" :loading="busy" @click="tryMessage"
+          >Send a trial</Button
+        >
         <PressPopover title="Take away …">
           <div class="silence">
             <p>It fires no more; what it told stays where it was told.</p>
