@@ -33,7 +33,7 @@ test('the pulse leads to the custody of the ledger, where all of it is checked a
   await expect(page.getByRole('heading', { name: 'Custody of the ledger' })).toBeVisible()
   await checkAll()
   await expect(page.getByText('every one in place')).toBeVisible()
-  await expect(page.getByRole('table')).toContainText('10,000')
+  await expect(page.getByRole('region', { name: 'Seals' }).getByRole('table')).toContainText('10,000')
   await axeFindsNothing(page)
   await page.getByRole('button', { name: 'Copy the seal' }).click()
   const note = await page.evaluate(() => navigator.clipboard.readText())

@@ -2,10 +2,12 @@
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type Watch } from '@spoor/contract'
 import { counted, parseScope, watchSentence } from '@spoor/core'
+import { useEventListener } from '@vueuse/core'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { isWriting } from '../frame/writing.ts'
 import { scopeQuery } from '../scope/query.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
@@ -37,6 +39,9 @@ function pastWords(one: Watch): string {
   return one.lastAt === null ? times : `${times}, last ${shortTime(one.lastAt)}`
 }
 const close = () => router.push({ path: '/watches' })
+useEventListener('keydown', (event) => {
+  if (event.key === 'Escape' && asked.value !== null && !isWriting(event.target)) void close()
+})
 async function kept(one: Watch | null) {
   await refetch()
   await router.push(one === null ? { path: '/watches' } : linkTo(one))
