@@ -430,6 +430,7 @@ describe('what is told', () => {
     const { id: watchId } = await made({ mail: ['fay@larkmere.example'], quiet: { from: '00:00', to: '23:59' } })
     mailroom.mood = 'refuses'
     await tryMessage(world.db, world.admin, watchId)
+    nowMs = Date.now()
     await tell()
     const mail = async () => (await fired(watchId))[0]!.messages.find((one) => one.way === 'mail')!
     expect(await mail()).toMatchObject({ state: 'given up' })
