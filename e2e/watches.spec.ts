@@ -41,9 +41,9 @@ test('a watch is made of what is on the screen and tells when it would have fire
   await expect(pane.getByText(/^It would have fired/)).toContainText(
     past!.times === 1 ? 'once' : `${past!.times} times`,
   )
-  await choose(page, 'Which programs are told', 'The receiver')
   await page.getByLabel('Mail addresses').fill('treasurer@larkmere.example')
   await axeFindsNothing(page)
+  await choose(page, 'Which programs are told', 'The receiver')
   await page.getByRole('button', { name: 'Watch from now on' }).click()
   const row = page.getByRole('link', {
     name: /Tell Maud Ollerton, treasurer@larkmere\.example and The receiver at \d+ at once when there are changes to bank account of contractors/,
