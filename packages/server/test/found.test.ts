@@ -81,6 +81,8 @@ beforeAll(async () => {
     insert into odd."A b" select n, case when n % 3 = 0 then 'a"b' else E'x\\\\y' end, 'name ' || n, n * 1.5,
       timestamptz '2026-01-01' + n * interval '1 second', case when n % 4 = 0 then array['a', 'ü, "q"', null] end, n % 2 = 0, 'secret ' || n
       from generate_series(1, ${records}) n;
+    create table odd.later (no int primary key, called text);
+    insert into odd.later select n, 'name ' || n from generate_series(1, 4) n;
     grant all on all tables in schema odd to business_app`)
   superuser = new pg.Client({ connectionString: urlFor(world.superuserUrl, world.names.spoor) })
   await superuser.connect()
@@ -247,6 +249,36 @@ describe('taking in', () => {
     await again('fingerprint')
     await workOnce(world, taking())
     expect(await compareFound(world.db)).toEqual([])
+  }, 60_000)
+
+  it('is told apart from what a transaction wrote that stayed open while no other ended', async () => {
+    await track(world, { later: ['no', 'called'] })
+    const { job_id: id, type_id: ofLater } = (await latest()) as { job_id: number; type_id: number }
+    const client = await world.business.connect()
+    let begun = false
+    // It writes before the reading, and of the transactions that ended before that none began later.
+    const progress = async () => {
+      if (begun) return
+      begun = true
+      await client.query('begin')
+      await client.query(`update odd.later set no = -no where no = 1`)
+      await client.query(`update odd.later set called = 'another' where no = 2`)
+      await client.query(`delete from odd.later where no = 3`)
+      await sleep(1500)
+    }
+    await taking().perform({ id, input: {}, askedBy: null, progress })
+    await client.query('commit')
+    client.release()
+    await world.collect()
+    const following = new StandingRecords(world.db, silentLog)
+    while ((await following.readOn()) > 0);
+    const standing = await readStanding(world.db, ofLater, 'deleted is null', [])
+    const values = [...standing].map(([key, { fields }]) => [key, ...[...fields.values()].map(({ value }) => value)])
+    expect(values.sort()).toEqual([
+      ['["-1"]', '-1', 'name 1'],
+      ['["2"]', '2', 'another'],
+      ['["4"]', '4', 'name 4'],
+    ])
   }, 60_000)
 
   it('is declined where the plan says so, and what was taken until somebody stops it is sealed', async () => {

@@ -25,12 +25,13 @@ export interface FoundOfRecord {
 }
 
 /**
- * Whether a save `s` was captured before a reading `f` and committed after it: its transaction was under way, or began
- * between the snapshot and the look at the clock. Transactions of long ago are not asked for their numbers, which a source
- * that was restored elsewhere draws anew.
+ * Whether a save `s` was captured before a reading `f` of the taking `t` and committed after it: its transaction was under
+ * way, or began between the snapshot and the look at the clock. A snapshot ends behind the last transaction that had ended,
+ * so one that goes on alone is beyond its end however long ago it wrote. Transactions of before the taking are not asked for
+ * their numbers, which a source that was restored elsewhere draws anew: what had been collected then was over.
  */
 export const underWay = `case
-  when s.transaction_id::xid8 >= pg_snapshot_xmax(f.snapshot::pg_snapshot) then s.captured_at > f.at - interval '1 second'
+  when s.transaction_id::xid8 >= pg_snapshot_xmax(f.snapshot::pg_snapshot) then s.collected_at > t.began_at - interval '1 minute'
   else s.captured_at > f.at - interval '7 days' and s.transaction_id::xid8 in (select pg_snapshot_xip(f.snapshot::pg_snapshot)) end`
 
 /**
@@ -39,7 +40,7 @@ export const underWay = `case
  */
 const savesAround = ['record_key', 'key_before']
   .map(
-    (key) => `select o.captured_at, o.transaction_id from ledger.save o
+    (key) => `select o.captured_at, o.collected_at, o.transaction_id from ledger.save o
                 where o.type_id = f.type_id and o.${key} = f.record_key and o.captured_at <= f.at and o.captured_at > f.at - interval '7 days'`,
   )
   .join(' union all ')

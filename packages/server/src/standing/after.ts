@@ -2,15 +2,17 @@ import { compareInstants, isOfFound, type ComesAfter, type Standings } from '@sp
 import { boundArray, type Database } from '../database/knex.ts'
 import type { TypedSave } from './saves.ts'
 
-/** A look at the source: transactions before `xmin` were over, those from `xmax` on had not begun. */
+/** A look at the source: of the transactions before `xmax` those were under way that it lists, of later ones none was over. */
 interface Look {
   at: string
+  /** What Spoor had by then was over. */
+  collectedAfterMs: number
   xmax: bigint
   underWay: ReadonlySet<string>
 }
 
-/** Between the snapshot and the look at the clock; longer than a transaction goes on. As `found/read.ts` has it. */
-const clockMs = 1000
+/** How far the clocks of Spoor and of its database may be apart. As `found/read.ts` has it. */
+const clockMs = 60_000
 const longMs = 7 * 24 * 3_600_000
 
 /** Tells for some saves whether they came after what was found of some records, by the snapshots that it was found in. */
@@ -27,23 +29,28 @@ export async function comingAfter(
   )
   if (doubtful.size === 0) return () => false
   const places = [...doubtful].map((by) => by.split(':') as [string, string])
-  const { rows } = await db.raw<{ rows: { by: string; at: string; snapshot: string }[] }>(
-    `select f.taking_id || ':' || f.place as by, f.at, f.snapshot
-       from unnest(?::int[], ?::bigint[]) as w(taking_id, place) join ledger.found f on f.taking_id = w.taking_id and f.place = w.place`,
+  const { rows } = await db.raw<{ rows: { by: string; at: string; snapshot: string; began_at: string }[] }>(
+    `select f.taking_id || ':' || f.place as by, f.at, f.snapshot, t.began_at
+       from unnest(?::int[], ?::bigint[]) as w(taking_id, place) join ledger.found f on f.taking_id = w.taking_id and f.place = w.place
+       join spoor.taking t on t.id = f.taking_id`,
     [boundArray(places.map(([taking]) => taking)), boundArray(places.map(([, place]) => place))],
   )
   const looks = new Map<string, Look>()
-  for (const { by, at, snapshot } of rows) {
+  for (const { by, at, snapshot, began_at } of rows) {
     const [, xmax, list = ''] = snapshot.split(':')
-    looks.set(by, { at, xmax: BigInt(xmax!), underWay: new Set(list === '' ? [] : list.split(',')) })
+    looks.set(by, {
+      at,
+      collectedAfterMs: Date.parse(began_at) - clockMs,
+      xmax: BigInt(xmax!),
+      underWay: new Set(list === '' ? [] : list.split(',')),
+    })
   }
   return (save, by) => {
     const look = looks.get(by)
     if (!look) return false
     // Of a source that counts its transactions otherwise no finding has such a snapshot.
     if (!/^\d+$/.test(save.transaction)) return false
-    const earlierMs = Date.parse(look.at) - Date.parse(save.at)
-    if (BigInt(save.transaction) >= look.xmax) return earlierMs < clockMs
-    return earlierMs < longMs && look.underWay.has(save.transaction)
+    if (BigInt(save.transaction) >= look.xmax) return Date.parse(save.collectedAt) > look.collectedAfterMs
+    return Date.parse(look.at) - Date.parse(save.at) < longMs && look.underWay.has(save.transaction)
   }
 }

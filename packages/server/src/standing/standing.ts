@@ -141,7 +141,7 @@ async function contestedPlaces(trx: Database, found: readonly Row[]): Promise<Se
   const near = `case when s.captured_at > f.at then s.action <> 'change' or s.key_before is not null
                      else s.captured_at > f.at - interval '7 days' and ${underWay} end`
   const { rows } = await trx.raw<{ rows: { place: string }[] }>(
-    `select f.place from ledger.found f
+    `select f.place from ledger.found f join spoor.taking t on t.id = f.taking_id
       where f.taking_id = ? and f.place between ? and ?
         and (exists (select from ledger.save s where s.type_id = f.type_id and s.record_key = f.record_key and s.captured_at > ? and ${near})
           or exists (select from ledger.save s where s.type_id = f.type_id and s.key_before = f.record_key and s.captured_at > ? and ${near}))`,
