@@ -17,6 +17,7 @@ import { sessionRoutes } from './session.ts'
 import { todayRoutes } from './today.ts'
 import { trackingRoutes } from './tracking.ts'
 import { vocabularyRoutes } from './vocabulary.ts'
+import { guardRoutes } from './guards.ts'
 import { watchRoutes } from './watches.ts'
 import { workRoutes } from './work.ts'
 
@@ -42,6 +43,7 @@ export const routes = {
   ...panelRoutes,
   ...packRoutes,
   ...caseRoutes,
+  ...guardRoutes,
   ...watchRoutes,
 }
 
@@ -125,5 +127,6 @@ export { Today } from './today.ts'
 export { Alarm, alarmCodes, type AlarmCode } from './alarms.ts'
 export { Job, jobKinds, type JobKind } from './work.ts'
 export { Case, CaseEntry, CaseItem, CaseOpened, CaseThing, caseKinds, type CaseKind } from './cases.ts'
+export { Guard, GuardLine, GuardMet, GuardTrial, type GuardBody, type GuardOpening } from './guards.ts'
 export { Firing, Receiver, Told, Watch, WatchRule, WatchTrial } from './watches.ts'
 export { Pack, PackPreview, packShapes, type PackShape } from './packs.ts'

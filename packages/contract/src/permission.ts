@@ -51,6 +51,7 @@ export const permissions = {
   'tracking.read': ['administrator', 'reviewer', 'approver'],
   'tracking.edit': ['administrator'],
   'tracking.approve': ['administrator', 'approver'],
+  'guards.open': ['administrator', 'approver'],
   'values.reveal': ['administrator', 'reviewer', 'approver'],
   'directory.read': ['administrator', 'reviewer', 'approver'],
   'directory.edit': ['administrator'],

@@ -1,4 +1,5 @@
 import { CorrectionsAbove, IdNumber, GivenDay } from './common.ts'
+import { FileGuard } from './guards.ts'
 import * as v from 'valibot'
 
 /** Catalogue names are at most 63 bytes. */
@@ -36,6 +37,7 @@ export const PlanFile = v.strictObject({
           ),
           v.maxLength(2000),
         ),
+        guards: v.optional(v.pipe(v.array(FileGuard), v.maxLength(500)), []),
       }),
     ),
     v.maxLength(20_000),

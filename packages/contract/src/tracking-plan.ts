@@ -1,5 +1,6 @@
 import * as v from 'valibot'
 import { CorrectionsAbove, Instant, GivenDay } from './common.ts'
+import { Guard } from './guards.ts'
 
 export const KeepOrOff = v.picklist(['values', 'fingerprint', 'off'])
 const ReasonRule = v.picklist(['never', 'asked', 'required'])
@@ -91,7 +92,8 @@ export const PlanRuleEdit = v.strictObject({
   secondPerson: v.boolean(),
   correctionsAbove: v.optional(v.nullable(CorrectionsAbove)),
 })
-export const PlanEdit = v.union([PlanRuleEdit, FieldEdit, RuleEdit])
+export const GuardEdit = v.strictObject({ typeId: Id, guardId: Id, guard: v.nullable(Guard) })
+export const PlanEdit = v.union([PlanRuleEdit, FieldEdit, GuardEdit, RuleEdit])
 
 export const Draft = v.object({
   /** Rises with every edit; an edit names the revision it was made on. */

@@ -81,8 +81,11 @@ export {
   emptyPlan,
   fieldDifferences,
   fieldPlan,
+  guardsOf,
   isFieldEdit,
+  isGuardEdit,
   isPlanRuleEdit,
+  isRuleEdit,
   keepOf,
   reasonOf,
   rulesOf,
@@ -92,6 +95,7 @@ export {
   type FieldDifference,
   type FieldEdit,
   type FieldPlan,
+  type GuardEdit,
   type Keep,
   type KeepOrOff,
   type Lock,
@@ -160,6 +164,21 @@ export {
 } from './revert/plan.ts'
 export { actsOf, recordsReferred, type RecordAct, type Reference } from './revert/acts.ts'
 export { mergedValue } from './revert/merge.ts'
+export {
+  fieldsOfGuard,
+  guardActs,
+  guardMeets,
+  guardSentence,
+  guardTrouble,
+  sameGuard,
+  testFits,
+  type Guard,
+  type GuardAct,
+  type GuardBy,
+  type GuardedSave,
+  type GuardTest,
+  type GuardTimes,
+} from './guard/rule.ts'
 export { lockHolds, lockWords, planTroubles, troubleWords, type PlanTrouble } from './plan/troubles.ts'
 export { planLines, type PlanLine } from './plan/words.ts'
 export {
@@ -167,6 +186,7 @@ export {
   planToFile,
   type PlanFile,
   type PlanFileField,
+  type PlanFileGuard,
   type PlanFileType,
   type PlanRegister,
   type UnknownName,

@@ -31,6 +31,7 @@ import { applicationsRouter, panelRouter } from './panel/routes.ts'
 import type { TimeAuthority } from './custody/authority.ts'
 import { packsRouter } from './packs/routes.ts'
 import { reconcilingRouter } from './reconcile/routes.ts'
+import { guardsRouter } from './guards/routes.ts'
 import { watchesRouter } from './watches/routes.ts'
 import { recordsRouter } from './records/routes.ts'
 import { reviewRouter } from './review/routes.ts'
@@ -139,6 +140,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(noticingRouter({ db }))
   api.use(todayRouter({ db }))
   api.use(trackingRouter({ db, sources, onSourceAdded: deps.onSourceAdded }))
+  api.use(guardsRouter({ db, sources }))
   api.use(directoryRouter({ db }))
   api.use(peopleRouter({ db, people, rules }))
   api.use(correctionsRouter({ db, sources }))

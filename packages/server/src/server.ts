@@ -43,6 +43,7 @@ import { PulseSource } from './pulse/pulse.ts'
 import { Vault } from './secret.ts'
 import { Sources } from './sources/registry.ts'
 import { Watch } from './watch/watch.ts'
+import { GuardNotes } from './guards/noting.ts'
 import { Telling } from './watches/telling.ts'
 import { Watching } from './watches/watching.ts'
 import { Work } from './work/work.ts'
@@ -99,6 +100,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
         onCollected: () => void pulse.look(),
       }),
       new Watch(sourceId, { db, sources, log }),
+      new GuardNotes(sourceId, { db, sources, log }),
     ],
     log,
   )

@@ -1,3 +1,4 @@
+import type { Guard } from '../guard/rule.ts'
 import {
   rulesOf,
   type FieldPlan,
@@ -25,6 +26,14 @@ export interface PlanFileType extends TypeRules {
   schema: string
   table: string
   fields: PlanFileField[]
+  guards: PlanFileGuard[]
+}
+
+/** A guard whose fields are named by their columns. */
+export type PlanFileGuard = Omit<Guard, 'fieldId' | 'held'> & {
+  number: number
+  column: string | null
+  held: (Omit<NonNullable<Guard['held']>, 'fieldId'> & { column: string }) | null
 }
 
 export interface PlanFileField {
@@ -56,10 +65,22 @@ export function planToFile(
       const field = planned.fields[id]
       return field ? [fieldToFile(column, field, columnOf)] : []
     })
-    return [{ schema: type.schema, table: type.table, ...rulesOf(plan, type.id), fields }]
+    const guards = Object.entries(planned.guards ?? {}).map(([id, guard]) => guardToFile(Number(id), guard, columnOf))
+    return [{ schema: type.schema, table: type.table, ...rulesOf(plan, type.id), fields, guards }]
   })
   const { secondPerson = false, correctionsAbove = null } = plan
   return { format: 'spoor-plan', version: 1, source, planVersion, secondPerson, correctionsAbove, types }
+}
+
+function guardToFile(number: number, guard: Guard, columnOf: ReadonlyMap<number, string>): PlanFileGuard {
+  const { fieldId, held, ...rest } = guard
+  const column = (id: number) => columnOf.get(id) ?? ''
+  return {
+    number,
+    ...rest,
+    column: fieldId === null ? null : column(fieldId),
+    held: held && { column: column(held.fieldId), values: held.values, other: held.other },
+  }
 }
 
 function fieldToFile(column: string, field: FieldPlan, columnOf: ReadonlyMap<number, string>): PlanFileField {
@@ -86,7 +107,7 @@ export interface UnknownName {
 export function planFromFile(file: PlanFile, register: PlanRegister): { plan: TrackingPlan; unknown: UnknownName[] } {
   const unknown: UnknownName[] = []
   const types: Record<string, TypePlan> = {}
-  for (const { schema, table, reason, newColumns, onFailure, asFound, fields } of file.types) {
+  for (const { schema, table, reason, newColumns, onFailure, asFound, fields, guards } of file.types) {
     const type = register.types.find((one) => one.schema === schema && one.table === table)
     if (!type) {
       unknown.push({ schema, table, column: null })
@@ -102,16 +123,30 @@ export function planFromFile(file: PlanFile, register: PlanRegister): { plan: Tr
       idFor(field.column).map((id) => [id, fieldFromFile(field, field.derivedFrom.flatMap(idFor))] as const),
     )
     if (planned.length === 0) continue
+    const guarded = guards.flatMap((guard) => guardFromFile(guard, idFor))
     types[type.id] = {
       fields: Object.fromEntries(planned),
       ...(reason === 'never' ? {} : { reason }),
       ...(newColumns === 'wait' ? {} : { newColumns }),
       ...(onFailure === 'refuse' ? {} : { onFailure }),
       ...(asFound === 'take' ? {} : { asFound }),
+      ...(guarded.length > 0 ? { guards: Object.fromEntries(guarded) } : {}),
     }
   }
   const above = file.correctionsAbove === null ? {} : { correctionsAbove: file.correctionsAbove }
   return { plan: { types, ...(file.secondPerson ? { secondPerson: true } : {}), ...above }, unknown }
+}
+
+/** None where the source has not all that it asks of. */
+function guardFromFile(
+  { number, column, held, ...rest }: PlanFileGuard,
+  idFor: (column: string) => number[],
+): [string, Guard][] {
+  const [fieldId = null] = column === null ? [] : idFor(column)
+  const [heldId = null] = held === null ? [] : idFor(held.column)
+  if ((column !== null && fieldId === null) || (held !== null && heldId === null)) return []
+  const asked = held && { fieldId: heldId!, values: held.values, other: held.other }
+  return [[String(number), { ...rest, fieldId, held: asked }]]
 }
 
 function fieldFromFile(field: PlanFileField, derivedFrom: number[]): FieldPlan {

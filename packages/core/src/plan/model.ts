@@ -1,3 +1,5 @@
+import { sameGuard, type Guard } from '../guard/rule.ts'
+
 /** How a field is kept: its values, or only that it changed with a keyed hash. Off is the absence of an entry. */
 export type Keep = 'values' | 'fingerprint'
 export type KeepOrOff = Keep | 'off'
@@ -42,6 +44,8 @@ export interface TypePlan {
   onFailure?: FailureRule
   /** It is taken in unless said. */
   asFound?: FoundRule
+  /** What is refused in the source, by the number of the guard. */
+  guards?: Readonly<Record<string, Guard>>
 }
 
 /** What is tracked in one source. By record type id; a type that is not here is not tracked. */
@@ -77,6 +81,13 @@ export interface RuleEdit {
   asFound?: FoundRule | undefined
 }
 
+/** A guard as it is to be; null takes it away. */
+export interface GuardEdit {
+  typeId: number
+  guardId: number
+  guard: Guard | null
+}
+
 /** A rule of the whole plan. */
 export interface PlanRuleEdit {
   secondPerson: boolean
@@ -84,7 +95,7 @@ export interface PlanRuleEdit {
 }
 
 /** One wish of an administrator, as staged in a draft. */
-export type PlanEdit = FieldEdit | RuleEdit | PlanRuleEdit
+export type PlanEdit = FieldEdit | RuleEdit | GuardEdit | PlanRuleEdit
 
 export function isFieldEdit(edit: PlanEdit): edit is FieldEdit {
   return 'fieldId' in edit
@@ -92,6 +103,14 @@ export function isFieldEdit(edit: PlanEdit): edit is FieldEdit {
 
 export function isPlanRuleEdit(edit: PlanEdit): edit is PlanRuleEdit {
   return 'secondPerson' in edit
+}
+
+export function isGuardEdit(edit: PlanEdit): edit is GuardEdit {
+  return 'guardId' in edit
+}
+
+export function isRuleEdit(edit: PlanEdit): edit is RuleEdit {
+  return !isFieldEdit(edit) && !isGuardEdit(edit) && !isPlanRuleEdit(edit)
 }
 
 export function fieldPlan(plan: TrackingPlan, typeId: number, fieldId: number): FieldPlan | undefined {
@@ -128,6 +147,12 @@ export function reasonOf(plan: TrackingPlan, typeId: number, fieldId: number): R
 
 interface OpenType extends TypeRules {
   fields: Map<string, FieldPlan>
+  guards: Map<string, Guard>
+}
+
+/** The guards of a type, by their numbers. */
+export function guardsOf(plan: TrackingPlan, typeId: number): ReadonlyMap<number, Guard> {
+  return new Map(Object.entries(plan.types[typeId]?.guards ?? {}).map(([id, guard]) => [Number(id), guard]))
 }
 
 /** The plan with the edits applied, later edits winning. Types left without fields disappear, their rules with them. */
@@ -138,7 +163,12 @@ export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): Track
   const open = (typeId: number): OpenType => {
     const known = types.get(typeId)
     if (known) return known
-    const opened = { fields: new Map(Object.entries(plan.types[typeId]?.fields ?? {})), ...rulesOf(plan, typeId) }
+    const type = plan.types[typeId]
+    const opened = {
+      fields: new Map(Object.entries(type?.fields ?? {})),
+      guards: new Map(Object.entries(type?.guards ?? {})),
+      ...rulesOf(plan, typeId),
+    }
     types.set(typeId, opened)
     return opened
   }
@@ -150,6 +180,11 @@ export function withEdits(plan: TrackingPlan, edits: readonly PlanEdit[]): Track
       continue
     }
     const type = open(edit.typeId)
+    if (isGuardEdit(edit)) {
+      if (edit.guard) type.guards.set(String(edit.guardId), edit.guard)
+      else type.guards.delete(String(edit.guardId))
+      continue
+    }
     if (!isFieldEdit(edit)) {
       type.reason = edit.reason ?? type.reason
       type.newColumns = edit.newColumns ?? type.newColumns
@@ -190,14 +225,36 @@ function withFieldEdit(before: FieldPlan | undefined, edit: FieldEdit): FieldPla
 }
 
 /** Rules that are what they would be anyway are not written down, so that equal plans are equal. */
-function closed({ fields, reason, newColumns, onFailure, asFound }: OpenType): TypePlan {
+function closed({ fields, guards, reason, newColumns, onFailure, asFound }: OpenType): TypePlan {
   return {
     fields: Object.fromEntries(fields),
     ...(reason === 'never' ? {} : { reason }),
     ...(newColumns === 'wait' ? {} : { newColumns }),
     ...(onFailure === 'refuse' ? {} : { onFailure }),
     ...(asFound === 'take' ? {} : { asFound }),
+    ...(guards.size > 0 ? { guards: Object.fromEntries(guards) } : {}),
   }
+}
+
+/** One guard that two plans have differently; null where one has none of its number. */
+export interface GuardDifference {
+  typeId: number
+  guardId: number
+  from: Guard | null
+  to: Guard | null
+}
+
+/** Every guard that two plans have differently, of types that are tracked in the second, by type then number. */
+export function guardDifferences(from: TrackingPlan, to: TrackingPlan): GuardDifference[] {
+  return numbersOf(from.types, to.types).flatMap((typeId) => {
+    if (!to.types[typeId]) return []
+    const [before, after] = [from.types[typeId]?.guards ?? {}, to.types[typeId].guards ?? {}]
+    return numbersOf(before, after).flatMap((guardId) =>
+      sameGuard(before[guardId], after[guardId])
+        ? []
+        : [{ typeId, guardId, from: before[guardId] ?? null, to: after[guardId] ?? null }],
+    )
+  })
 }
 
 /** One field that two plans treat differently; null where it is not tracked. */
@@ -272,13 +329,14 @@ export function editsBetween(from: TrackingPlan, to: TrackingPlan): PlanEdit[] {
     const wish = { ...reason, ...newColumns, ...onFailure, ...asFound }
     return Object.keys(wish).length > 0 ? [{ typeId, ...wish }] : []
   })
+  const guards = guardDifferences(from, to).map(({ typeId, guardId, to: guard }) => ({ typeId, guardId, guard }))
   const [above, second] = [to.correctionsAbove ?? null, to.secondPerson ?? false]
   const moved = (from.correctionsAbove ?? null) !== above
   const plan: PlanRuleEdit[] =
     (from.secondPerson ?? false) === second && !moved
       ? []
       : [{ secondPerson: second, ...(moved ? { correctionsAbove: above } : {}) }]
-  return [...fields, ...rules, ...plan]
+  return [...fields, ...rules, ...guards, ...plan]
 }
 
 /** Whether all, some or none of the switches below a level are on. */

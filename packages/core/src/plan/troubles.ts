@@ -1,9 +1,11 @@
 import { assertNever } from '../words/assert-never.ts'
 import { listed } from '../words/list.ts'
+import { fieldsOfGuard, type Guard } from '../guard/rule.ts'
 import { dateText } from '../scope/sentence.ts'
 import {
   fieldPlan,
   isFieldEdit,
+  isGuardEdit,
   type FieldEdit,
   type FieldPlan,
   type Lock,
@@ -20,6 +22,10 @@ export type PlanTrouble =
   | { trouble: 'masks-a-fingerprint'; typeId: number; fieldId: number }
   | { trouble: 'derived-from-untracked'; typeId: number; fieldId: number; missing: readonly number[] }
   | { trouble: 'derived-in-a-circle'; typeId: number; fieldId: number }
+  | { trouble: 'guard-asks-untracked'; typeId: number; fieldId: number; guard: string }
+  | { trouble: 'guard-asks-fingerprint'; typeId: number; fieldId: number; guard: string }
+  | { trouble: 'guards-untracked'; typeId: number; guard: string }
+  | { trouble: 'guards-what-passes'; typeId: number; guard: string }
 
 /** Whether a lock still holds on a day, `YYYY-MM-DD`. It holds through its last day. */
 export function lockHolds(lock: Lock | undefined, today: string): boolean {
@@ -44,7 +50,15 @@ export function planTroubles(
   return [
     ...Object.entries(from.types).flatMap(([typeId, type]) => lockTroubles(Number(typeId), type, to, today)),
     ...edits.filter(isFieldEdit).flatMap((edit) => editTroubles(edit, to, today)),
-    ...Object.entries(to.types).flatMap(([typeId, type]) => typeTroubles(Number(typeId), type)),
+    ...edits
+      .filter(isGuardEdit)
+      .flatMap(({ typeId, guard }): PlanTrouble[] =>
+        guard && !to.types[typeId] ? [{ trouble: 'guards-untracked', typeId, guard: guard.name }] : [],
+      ),
+    ...Object.entries(to.types).flatMap(([typeId, type]) => [
+      ...typeTroubles(Number(typeId), type),
+      ...Object.values(type.guards ?? {}).flatMap((guard) => guardTroubles(Number(typeId), type, guard)),
+    ]),
   ]
 }
 
@@ -89,6 +103,20 @@ function typeTroubles(typeId: number, type: TypePlan): PlanTrouble[] {
   })
 }
 
+function guardTroubles(typeId: number, type: TypePlan, guard: Guard): PlanTrouble[] {
+  const asksValue = (fieldId: number) => guard.held?.fieldId === fieldId || guard.test.test !== 'any'
+  return [
+    ...(type.onFailure === 'pass' ? [{ trouble: 'guards-what-passes', typeId, guard: guard.name } as const] : []),
+    ...fieldsOfGuard(guard).flatMap((fieldId): PlanTrouble[] => {
+      const field = type.fields[fieldId]
+      if (!field) return [{ trouble: 'guard-asks-untracked', typeId, fieldId, guard: guard.name }]
+      return field.keep === 'fingerprint' && asksValue(fieldId)
+        ? [{ trouble: 'guard-asks-fingerprint', typeId, fieldId, guard: guard.name }]
+        : []
+    }),
+  ]
+}
+
 function reaches(type: TypePlan, from: readonly number[], wanted: number): boolean {
   const seen = new Set<number>()
   const waiting = [...from]
@@ -103,7 +131,7 @@ function reaches(type: TypePlan, from: readonly number[], wanted: number): boole
 
 /** A trouble in words. `nameOf` names a field with its type: "deposit of tenancies". */
 export function troubleWords(trouble: PlanTrouble, nameOf: (fieldId: number) => string): string {
-  const name = nameOf(trouble.fieldId)
+  const name = 'fieldId' in trouble ? nameOf(trouble.fieldId) : ''
   switch (trouble.trouble) {
     case 'locked': {
       const end = trouble.until === null ? 'for good' : `until ${dateText(trouble.until)}`
@@ -119,6 +147,14 @@ export function troubleWords(trouble: PlanTrouble, nameOf: (fieldId: number) => 
       return `${name} cannot follow from ${listed(trouble.missing.map(nameOf))}, since that is not tracked.`
     case 'derived-in-a-circle':
       return `${name} would follow from itself, by way of the fields it is derived from.`
+    case 'guard-asks-untracked':
+      return `The guard “${trouble.guard}” asks of ${name}, which is not tracked: track it, or take the guard away.`
+    case 'guard-asks-fingerprint':
+      return `The guard “${trouble.guard}” asks what ${name} holds, which is kept as a fingerprint: no value of it is at hand.`
+    case 'guards-untracked':
+      return `The guard “${trouble.guard}” is of records that are not tracked: track a field of them first.`
+    case 'guards-what-passes':
+      return `The guard “${trouble.guard}” would not hold: what cannot be captured is let through there, and the guard asks what is captured. Have it refused instead.`
     default:
       return assertNever(trouble)
   }

@@ -1,7 +1,8 @@
+import type { Guard } from '../guard/rule.ts'
 import { dateText } from '../scope/sentence.ts'
 import { counted, listed } from '../words/list.ts'
 
-import { fieldDifferences, rulesOf, type FieldPlan, type TrackingPlan } from './model.ts'
+import { fieldDifferences, guardDifferences, rulesOf, type FieldPlan, type TrackingPlan } from './model.ts'
 
 /** What differs between two plans, of one field, one record type, or the plan as a whole. */
 export interface PlanLine {
@@ -43,6 +44,11 @@ export function planLines(from: TrackingPlan, to: TrackingPlan, nameOf: (fieldId
     ]
     return words.length > 0 && to.types[typeId] ? [{ typeId, fieldId: null, words }] : []
   })
+  const guards = guardDifferences(from, to).map(({ typeId, guardId, from: before, to: after }): PlanLine => ({
+    typeId,
+    fieldId: null,
+    words: [guardWords(guardId, before, after)],
+  }))
   const whole = [
     ...((from.secondPerson ?? false) === (to.secondPerson ?? false)
       ? []
@@ -56,7 +62,14 @@ export function planLines(from: TrackingPlan, to: TrackingPlan, nameOf: (fieldId
         ]),
   ]
   const plan: PlanLine[] = whole.length > 0 ? [{ typeId: null, fieldId: null, words: whole }] : []
-  return [...plan, ...[...rules, ...fields].sort((a, b) => a.typeId! - b.typeId!)]
+  return [...plan, ...[...rules, ...guards, ...fields].sort((a, b) => a.typeId! - b.typeId!)]
+}
+
+function guardWords(guardId: number, from: Guard | null, to: Guard | null): string {
+  const called = `guard ${guardId} “${(to ?? from)!.name}”`
+  if (!to) return `${called} taken away`
+  const does = to.mode === 'refuse' ? 'refuses' : 'only warns'
+  return from ? `${called} changed${from.mode === to.mode ? '' : `: ${does}`}` : `${called} added: ${does}`
 }
 
 function fieldWords(from: FieldPlan | null, to: FieldPlan | null, nameOf: (fieldId: number) => string): string[] {

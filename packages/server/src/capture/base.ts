@@ -259,11 +259,83 @@ exception when others then
   raise log 'Spoor could not capture a % of % (%: %), nor note it: %', deed, relation::regclass, state, left(words, 500), SQLERRM;
 end $missed$;
 
+-- What was said of a transaction; nothing where that is no context.
+create or replace function spoor_capture.said(context text, name text) returns text language plpgsql immutable set search_path = pg_catalog, pg_temp as $said$
+begin
+  return nullif(context::json ->> name, '');
+exception when others then
+  return null;
+end $said$;
+
+-- For whom a guard stands open, and until when.
+create table if not exists spoor_capture.guard_open (
+  opening int primary key,
+  guard int not null,
+  actor text not null,
+  until timestamptz not null
+);
+-- What went by a guard: because it only warns, or because it was opened.
+create table if not exists spoor_capture.guarded (
+  id bigint generated always as identity primary key,
+  at timestamptz not null default clock_timestamp(),
+  transaction_id xid8 not null default pg_current_xact_id(),
+  guard int not null,
+  opening int,
+  type_id int not null,
+  action text not null,
+  key text not null,
+  label text not null,
+  context text,
+  login text not null default session_user
+);
+-- What was refused, as far as whoever was refused tells of it: of the save itself nothing is left.
+create table if not exists spoor_capture.refused (
+  id bigint generated always as identity primary key,
+  at timestamptz not null default clock_timestamp(),
+  detail text not null,
+  context text,
+  login text not null default session_user
+);
+create or replace function spoor_capture.meet_guard(of_guard int, mode text, words text, of_type int, action text, key text, label text, field int, believed boolean)
+returns void language plpgsql set search_path = pg_catalog, pg_temp as $meet$
+declare
+  context text := current_setting('spoor.context', true);
+  open_now int;
+begin
+  -- A proof of the recording tries every field and takes it back; only Spoor's own login can say that it does.
+  if session_user = current_user and current_setting('spoor.proving', true) = 'yes' then
+    return;
+  end if;
+  if mode = 'refuse' then
+    select o.opening into open_now from spoor_capture.guard_open o
+     where o.guard = of_guard and clock_timestamp() < o.until and o.actor = case when believed then spoor_capture.said(context, 'actor') end
+     order by o.opening limit 1;
+  end if;
+  if mode = 'warn' or open_now is not null then
+    insert into spoor_capture.guarded (guard, opening, type_id, action, key, label, context) values (of_guard, open_now, of_type, action, key, label, context);
+    return;
+  end if;
+  if session_user <> current_user then
+    perform nextval(format('spoor_capture.guard_%s_refused', of_guard)::regclass);
+  end if;
+  raise exception '%', words using errcode = 'SPR03',
+    detail = json_build_object('guard', of_guard, 'type', of_type, 'action', action, 'key', key, 'label', label, 'field', field)::text,
+    hint = 'Nothing was saved. Whoever looks after change tracking can say why this is refused, and can open the guard for a while.';
+end $meet$;
+-- Called by the application after it was refused and has rolled back.
+create or replace function spoor_capture.tell_refused(detail text, said text) returns void language plpgsql security definer set search_path = pg_catalog, pg_temp as $tell$
+begin
+  if (detail::json ->> 'guard')::int is not null and (select count(*) from (select from spoor_capture.refused limit 10000) r) < 10000 then
+    insert into spoor_capture.refused (detail, context) values (left(detail, 4000), left(said, 4000));
+  end if;
+end $tell$;
+
 -- Nobody but the capture's own functions calls these.
 revoke all on function spoor_capture.shape_is(oid, int2[], text), spoor_capture.columns_now(oid, oid, text), spoor_capture.as_text(anyelement),
   spoor_capture.belongs(oid, oid), spoor_capture.begin_statement(), spoor_capture.end_statement(), spoor_capture.begun(oid, text), spoor_capture.told_above(oid),
   spoor_capture.put_in_order(int, text, bigint, bigint, text), spoor_capture.demand_sight(oid),
-  spoor_capture.note_missed(int, oid, text, text, text), spoor_capture.note_meddling() from public;
+  spoor_capture.note_missed(int, oid, text, text, text), spoor_capture.note_meddling(), spoor_capture.said(text, text),
+  spoor_capture.meet_guard(int, text, text, int, text, text, text, int, boolean) from public;
 drop function if exists spoor_capture.reshape(text, oid, oid, text);
 
 comment on function spoor_capture.context is 'Says who is making the changes of this transaction, by which channel and why.';

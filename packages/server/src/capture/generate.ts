@@ -11,6 +11,7 @@ import {
   type RowEvent,
 } from './table.ts'
 import { op, together, type RowOf } from './value-text.ts'
+import { askGuards, guardsSql, oldRow, oldRowsOfStatement } from './guards.ts'
 import {
   columnsHere,
   contextOnce,
@@ -44,7 +45,7 @@ export function captureSql(table: CapturedTable, planVersion: number): string {
         ...statementEvents(table).map((event) => statementTrigger(table.typeId, event, on)),
       ])
   // What an earlier plan left that this one does without is taken off first.
-  return [uninstallTriggers(table), ...functions, ...byRow, ...triggers, rowTriggers(table)].join('')
+  return [guardsSql(table), uninstallTriggers(table), ...functions, ...byRow, ...triggers, rowTriggers(table)].join('')
 }
 
 /** Where rows are captured one by one, statements on the table and on those it inherits from are put in order at their end. */
@@ -109,7 +110,7 @@ function statementFunction(table: CapturedTable, planVersion: number, event: Cap
     execute ${removed(shifting)} ${using};
   else
     execute ${removed(known)} ${using};
-  end if;${count}`
+  end if;${count}${askGuards(table, 'truncate', null)}`
     return functionSql(table, { name, before: '', work, after: demandReason(table), records: [] })
   }
   const from = { o: `${columnsHere} from old_rows x`, n: `${columnsHere} from new_rows x` }
@@ -121,10 +122,11 @@ function statementFunction(table: CapturedTable, planVersion: number, event: Cap
   ${variables.first} := pg_catalog.nextval('spoor_capture.outbox_seq_seq');`
     : ''
   const settle = marks(table) ? settleOrder(table, event, fixed) : ''
+  const guards = askGuards(table, event, event === 'update' ? oldRowsOfStatement(numberedList(allColumns(table))) : null)
   const work = `${leaveStrangers(table)}
   if ${shapeChanged(table)} then${dynamic}
   else${ofStatement(table, planVersion, event, fixed)}
-  end if;${settle}`
+  end if;${guards}${settle}`
   const records = { insert: ['n'], update: ['o', 'n'], delete: ['o'] }[event]
   return functionSql(table, { name, before: begin, work, after: demandReason(table), records })
 }
@@ -256,7 +258,7 @@ function rowFunction(table: CapturedTable, planVersion: number): string {
       execute ${fitted(shifting.ofMany(event, '$1', from))} using ${variables.at}, ${variables.salt}, ${row};
       get diagnostics ${variables.written} = row_count;
     else${oneRow(table, event, fixed, named('old'), named('new'))}
-    end if;`
+    end if;${askGuards(table, event, event === 'update' ? oldRow : null)}`
   }
   const work = `${told}
   if TG_OP ${op.equals} 'INSERT' then${branch('insert')}
@@ -269,7 +271,7 @@ function rowFunction(table: CapturedTable, planVersion: number): string {
 }
 
 /** Refuses a statement that changed what needs a reason when none was given. */
-function demandReason({ reason, fields }: CapturedTable): string {
+function demandReason({ typeId, reason, fields }: CapturedTable): string {
   const needing = fields.filter((field) => field.needsReason)
   if (reason !== 'required' && needing.length === 0) return ''
   const named = needing.map(({ fieldId }) => `delta::pg_catalog.json operator(pg_catalog.->) '${fieldId}' is not null`)
@@ -278,7 +280,7 @@ function demandReason({ reason, fields }: CapturedTable): string {
       ? ''
       : ` and exists (
       select from (select delta from spoor_capture.outbox where transaction_id ${op.equals} pg_catalog.pg_current_xact_id()
-                    order by seq desc limit ${variables.written}) newest
+                     and type_id ${op.equals} ${typeId} and depth ${op.equals} pg_catalog.pg_trigger_depth() order by seq desc limit ${variables.written}) newest
        where ${named.join(' or ')})`
   return `
   if ${variables.written} operator(pg_catalog.>) 0 and spoor_capture.reason_of(pg_catalog.current_setting('spoor.context', true)) is null${changed} then

@@ -8,6 +8,7 @@ import { errorCode, Problem } from '../errors.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { baseSql, ensureBase } from './base.ts'
 import { captureSql } from './generate.ts'
+import { forgetGuardsSql } from './guards.ts'
 import { uninstallSql } from './triggers.ts'
 import { tryOut } from './try-out.ts'
 import type { CapturedTable, TriggerPlaces } from './table.ts'
@@ -38,6 +39,10 @@ function steps({ planVersion, owner, install, remove }: Installation): Step[] {
     { doing: 'making the outbox', sql: baseSql },
     ...remove.map((table) => ({ doing: `taking the capture off ${table.table}`, sql: uninstallSql(table) })),
     ...install.map((table) => ({ doing: `capturing ${table.table}`, sql: captureSql(table, planVersion) })),
+    {
+      doing: 'taking off what guards have left',
+      sql: forgetGuardsSql(install.flatMap(({ guards }) => guards.map(({ guardId }) => guardId))),
+    },
     {
       doing: 'writing the plan’s number down',
       sql: `insert into spoor_capture.meta (name, value) values ('plan_version', ${quoteLiteral(String(planVersion))})

@@ -1,4 +1,5 @@
 import type { FailureRule, Keep, ReasonRule } from '@spoor/core'
+import type { InstalledGuard } from './guards.ts'
 import { quoteIdentifier as id } from '../database/identifier.ts'
 
 export interface CapturedColumn {
@@ -60,6 +61,10 @@ export interface CapturedTable extends TriggerPlaces {
   onFailure: FailureRule
   /** Whether something of the business's may write while one of its statements goes on: a trigger, a cascade. */
   nests: boolean
+  /** What is refused. */
+  guards: readonly InstalledGuard[]
+  /** Logins whose word is believed about who acts. */
+  declaring: readonly string[]
 }
 
 export const captureEvents = ['insert', 'update', 'delete', 'truncate'] as const

@@ -33,6 +33,7 @@ import { up as packs } from './migrations/029-packs.ts'
 import { up as cases } from './migrations/030-cases.ts'
 import { up as witnesses } from './migrations/031-witnesses.ts'
 import { up as watches } from './migrations/032-watches.ts'
+import { up as guards } from './migrations/033-guards.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
 
@@ -70,6 +71,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '030-cases': cases,
   '031-witnesses': witnesses,
   '032-watches': watches,
+  '033-guards': guards,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -2,10 +2,12 @@ import { createHash } from 'node:crypto'
 import { reasonOf, rulesOf, withEdits, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { CapturedTable } from '../capture/table.ts'
+import type { InstalledGuard } from '../capture/guards.ts'
 import { installationSql, type Installation } from '../capture/install.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { DiscoveredTable } from '../sources/discover.ts'
+import { knownIdentities, type KnownIdentity } from '../people/identities.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { planInForce, readDraft } from './plan-store.ts'
@@ -67,6 +69,11 @@ export async function installation(
 
   const refersTo = new Map(fieldRows.map((field) => [`${field.type_id} ${field.attribute_number}`, field.refers_to]))
 
+  const declaring = await db('spoor.source_login')
+    .where({ source_id: sourceId, may_declare: true })
+    .orderBy('login')
+    .pluck<string[]>('login')
+  const identities = await knownIdentities(db, sourceId)
   const install: CapturedTable[] = Object.entries(to.types).flatMap(([typeId, typePlan]) => {
     const type = byId.get(typeId)
     const table = type && byRelation.get(type.relation_id)
@@ -95,6 +102,12 @@ export async function installation(
       nests: table.nests,
       reason: rules.reason,
       onFailure: rules.onFailure,
+      guards: Object.entries(typePlan.guards ?? {}).map(([guardId, guard]) => ({
+        guardId: Number(guardId),
+        guard,
+        ...knownAs(guard.by?.actors ?? [], identities),
+      })),
+      declaring,
       fields: Object.entries(typePlan.fields).flatMap(([fieldId, { keep }]) => {
         const column = table.columns.find((c) => c.attributeNumber === attributeOf.get(fieldId))
         if (!column) return []
@@ -113,6 +126,16 @@ export async function installation(
     })
   const setting = await db('spoor.setting').where({ name: 'installation' }).first<{ value: string }>('value')
   return { planVersion, owner: setting.value, install, remove }
+}
+
+/** How people whom a guard names are known in the source: by what is said of them, or by a login. */
+function knownAs(
+  actors: readonly string[],
+  identities: readonly KnownIdentity[],
+): Pick<InstalledGuard, 'said' | 'knownLogins'> {
+  const of = (by: KnownIdentity['by']) =>
+    identities.filter((one) => one.by === by && actors.includes(one.name)).map((one) => one.said)
+  return { said: [...new Set([...actors, ...of('name')])].sort(), knownLogins: [...new Set(of('login'))].sort() }
 }
 
 const placesOf = ({ schema, table, descendants, ancestors, partitioned }: DiscoveredTable) => ({

@@ -1,12 +1,16 @@
 import {
   editsBetween,
   emptyPlan,
+  fieldsOfGuard,
+  guardTrouble,
   isFieldEdit,
+  isGuardEdit,
   isPlanRuleEdit,
   lockWords,
   planTroubles,
   troubleWords,
   withEdits,
+  type GuardEdit,
   type PlanEdit,
   type TrackingPlan,
 } from '@spoor/core'
@@ -166,9 +170,10 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
   const known = await db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
     .where('t.source_id', sourceId)
-    .select<{ id: number; type_id: number; name: string; names: boolean; obstacle: { words: string } | null }[]>(
+    .select<{ id: number; type_id: number; base_type: string; name: string; names: boolean; obstacle: { words: string } | null }[]>(
       'f.id',
       'f.type_id',
+      'f.base_type',
       'f.name',
       't.obstacle',
       db.raw('t.label_columns @> to_jsonb(f.column_name) as names'),
@@ -195,6 +200,41 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
       )
     if (field.obstacle && edit.keep !== undefined && edit.keep !== 'off')
       throw new Problem('field-untrackable', `${field.obstacle.words} The draft is as it was.`)
+  }
+  await demandGuards(
+    db,
+    sourceId,
+    edits.filter(isGuardEdit),
+    new Map(known.map((field) => [field.id, { typeId: field.type_id, baseType: field.base_type }])),
+  )
+}
+
+/** @throws Problem where a guard has another's number, or asks what cannot be answered */
+async function demandGuards(
+  db: Knex,
+  sourceId: number,
+  edits: readonly GuardEdit[],
+  fields: ReadonlyMap<number, { typeId: number; baseType: string }>,
+): Promise<void> {
+  if (edits.length === 0) return
+  const numbered = new Map(
+    (
+      await db('spoor.guard').where({ source_id: sourceId }).select<{ id: number; type_id: number }[]>('id', 'type_id')
+    ).map((guard) => [guard.id, guard.type_id]),
+  )
+  const nameOf = await fieldNames(db)
+  for (const { typeId, guardId, guard } of edits) {
+    if (numbered.get(guardId) !== typeId)
+      throw new Problem('plan-contradicts', `There is no guard ${guardId} of this record type. The draft is as it was.`)
+    if (!guard) continue
+    const strange = fieldsOfGuard(guard).find((fieldId) => fields.get(fieldId)?.typeId !== typeId)
+    if (strange !== undefined)
+      throw new Problem(
+        'field-untrackable',
+        `There is no field ${strange} in record type ${typeId} of this source. The draft is as it was.`,
+      )
+    const trouble = guardTrouble(guard, (fieldId) => fields.get(fieldId)!.baseType, nameOf)
+    if (trouble) throw new Problem('plan-contradicts', `${trouble} The draft is as it was.`)
   }
 }
 

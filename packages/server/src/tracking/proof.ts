@@ -88,7 +88,8 @@ async function proveTable(source: Database, table: CapturedTable): Promise<Map<n
       await plainQuery(trx, `set local lock_timeout = '500ms'; set local statement_timeout = '5s'`)
       await plainQuery(
         trx,
-        `select spoor_capture.context(actor => 'Spoor', channel => 'proof', reason => 'proof that it records')`,
+        `select spoor_capture.context(actor => 'Spoor', channel => 'proof', reason => 'proof that it records'),
+                set_config('spoor.proving', 'yes', true)`,
       )
       await proveFields(trx, table, outcomes)
       throw new Over()

@@ -106,6 +106,7 @@ async function onCopy(
     ancestors: [],
     nests: false,
     reason: 'never',
+    guards: table.guards.map((one) => ({ ...one, guard: { ...one.guard, mode: 'warn' as const } })),
     keyColumns: there(table.keyColumns),
     labelColumns: there(table.labelColumns),
     parentColumns: there(table.parentColumns),

@@ -196,7 +196,9 @@ function bindPlan(router: Router, { db }: TrackingDeps): void {
       .type('application/json')
       .send(`${JSON.stringify(file, null, 2)}\n`)
   })
-  bind(router, routes.readPlanFile, ({ params, body }) => readPlanFile(db, params.sourceId, body.file))
+  bind(router, routes.readPlanFile, ({ params, body, person }) =>
+    readPlanFile(db, params.sourceId, body.file, person.id),
+  )
 }
 
 function bindCoverage(router: Router, { db, sources }: TrackingDeps): void {

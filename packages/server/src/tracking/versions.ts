@@ -7,12 +7,15 @@ import {
   withEdits,
   type PlanFile,
   type PlanLine,
+  type Guard,
   type PlanRegister,
   type TrackingPlan,
+  type TypePlan,
 } from '@spoor/core'
 import type { DryRun, PlanVersion } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { newGuard } from '../guards/store.ts'
 import { fieldNames, planInForce, troublesOf } from './plan-store.ts'
 
 interface VersionRow {
@@ -103,9 +106,14 @@ export async function writePlanFile(db: Database, sourceId: number, version: num
 }
 
 /** What a plan file would change here. Names that the source does not have are listed and left out of the edits. */
-export async function readPlanFile(db: Database, sourceId: number, file: PlanFile): Promise<DryRun> {
+export async function readPlanFile(
+  db: Database,
+  sourceId: number,
+  file: PlanFile,
+  personId: number,
+): Promise<DryRun> {
   const { plan, unknown } = planFromFile(file, await readRegister(db, sourceId))
-  const run = await dryRun(db, sourceId, plan)
+  const run = await dryRun(db, sourceId, await withOwnGuards(db, sourceId, plan, personId))
   return {
     ...run,
     source: file.source,
@@ -114,4 +122,28 @@ export async function readPlanFile(db: Database, sourceId: number, file: PlanFil
       column === null ? `the table ${schema}.${table}` : `the column ${column} of ${schema}.${table}`,
     ),
   }
+}
+
+/** The same plan, its guards numbered as those of this source are: a file may be of another. */
+async function withOwnGuards(
+  db: Database,
+  sourceId: number,
+  plan: TrackingPlan,
+  personId: number,
+): Promise<TrackingPlan> {
+  const own = new Map(
+    (
+      await db('spoor.guard').where({ source_id: sourceId }).select<{ id: number; type_id: number }[]>('id', 'type_id')
+    ).map((guard) => [guard.id, guard.type_id]),
+  )
+  const types: Record<string, TypePlan> = {}
+  for (const [typeId, type] of Object.entries(plan.types)) {
+    const guards: Record<string, Guard> = {}
+    for (const [guardId, guard] of Object.entries(type.guards ?? {})) {
+      const isOwn = own.get(Number(guardId)) === Number(typeId)
+      guards[isOwn ? guardId : await newGuard(db, Number(typeId), personId)] = guard
+    }
+    types[typeId] = { ...type, ...(Object.keys(guards).length > 0 ? { guards } : {}) }
+  }
+  return { ...plan, types }
 }

@@ -1,0 +1,25 @@
+import { Router } from 'express'
+import { routes } from '@spoor/contract'
+import type { Database } from '../database/knex.ts'
+import { bind } from '../http/bind.ts'
+import type { Sources } from '../sources/registry.ts'
+import { closeGuard, openGuard } from './openings.ts'
+import { listGuards, newGuard, readMet } from './store.ts'
+import { tryGuard } from './trial.ts'
+
+/** What is refused in the sources. */
+export function guardsRouter(deps: { db: Database; sources: Sources }): Router {
+  const { db } = deps
+  const router = Router()
+  bind(router, routes.listGuards, async () => ({ guards: await listGuards(db) }))
+  bind(router, routes.newGuard, async ({ params, person }) => ({
+    guardId: await newGuard(db, params.typeId, person.id),
+  }))
+  bind(router, routes.tryGuard, ({ params, body }) => tryGuard(db, params.typeId, body.guard, Date.now()))
+  bind(router, routes.readMet, async ({ params }) => ({ met: await readMet(db, params.guardId) }))
+  bind(router, routes.openGuard, ({ params, body, person }) =>
+    openGuard(deps, person, { guardId: params.guardId, ...body }),
+  )
+  bind(router, routes.closeGuard, ({ params, person }) => closeGuard(deps, person, params))
+  return router
+}

@@ -1,0 +1,198 @@
+import type { GuardTrial } from '@spoor/contract'
+import { guardMeets, type CapturedValue, type Guard, type GuardAct, type GuardedSave } from '@spoor/core'
+import { boundArray, type Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import { toldAnew } from '../standing/anew.ts'
+
+const yearMs = 365 * 86_400_000
+const atOnce = 5000
+/** More saves of a type are not looked through while somebody waits. */
+const mostLooked = 2_000_000
+/** So many of those that it meets but for the other field are asked what that held. */
+const mostAsked = 2000
+const mostTold = 10
+const mostNamed = 20
+
+interface Row {
+  id: string
+  captured_at: string
+  action: GuardAct
+  record_key: string
+  key_before: string | null
+  label: string
+  actor: string
+  said: string | null
+  actor_kind: string
+  channel: string
+  db_login: string
+  reason: string | null
+  together: number
+  /** Each `[field, before, after]`. */
+  changes: [number, CapturedValue, CapturedValue][]
+}
+
+interface Met {
+  save: Row
+  held: CapturedValue | undefined
+}
+
+/**
+ * What a guard would have met in the year before now, asked of the ledger. Values that were erased are nothing there. Who acts is
+ * as the ledger has it; where a login's word was not believed, nobody was said.
+ */
+export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs: number): Promise<GuardTrial> {
+  const type = await db('spoor.record_type')
+    .where({ id: typeId })
+    .first<{ source_id: number } | undefined>('source_id')
+  if (!type) throw new Problem('not-found', 'There is no such record type.')
+  const from = new Date(nowMs - yearMs).toISOString()
+  const baseTypes = new Map(
+    (
+      await db('spoor.field').where({ type_id: typeId }).select<{ id: number; base_type: string }[]>('id', 'base_type')
+    ).map((field) => [field.id, field.base_type]),
+  )
+  const baseTypeOf = (fieldId: number) => baseTypes.get(fieldId) ?? 'text'
+  const met: Met[] = []
+  let [unknown, looked, after, cut, asked] = [0, 0, '0', false, 0]
+  for (;;) {
+    const rows = await savesOf(db, typeId, guard, { from, after })
+    for (const row of rows) {
+      const save = guardedSave(row, guard)
+      // Whatever the other field held: only then is it looked for, since that takes the record's trail.
+      if (!guardMeets({ ...guard, held: null }, save, baseTypeOf)) continue
+      if (guard.held === null) {
+        met.push({ save: row, held: undefined })
+        continue
+      }
+      if (asked++ >= mostAsked) {
+        cut = true
+        break
+      }
+      const held = await heldBefore(db, typeId, row, guard.held.fieldId)
+      if (held === undefined) unknown++
+      else if (guardMeets(guard, { ...save, held: () => held }, baseTypeOf)) met.push({ save: row, held })
+    }
+    looked += rows.length
+    if (rows.length < atOnce || cut) break
+    after = rows.at(-1)!.id
+    if (looked >= mostLooked) {
+      cut = true
+      break
+    }
+  }
+  return { from, unknown, cut, ...(await told(db, guard, met)) }
+}
+
+/** Saves of the type since a moment, in the order of the ledger; of a guard of a field those alone that wrote it. */
+async function savesOf(
+  db: Database,
+  typeId: number,
+  { fieldId, acts, above, held }: Guard,
+  { from, after }: { from: string; after: string },
+): Promise<Row[]> {
+  const asked = [fieldId, held?.fieldId ?? null].filter((id) => id !== null)
+  const together =
+    above === null
+      ? '1'
+      : `(select count(*)::int from ledger.save o where o.type_id = s.type_id and o.captured_at = s.captured_at and o.transaction_id = s.transaction_id)`
+  const ofField =
+    fieldId === null
+      ? ''
+      : `and exists (select from ledger.change c where c.captured_at = s.captured_at and c.save_id = s.id and c.field_id = ${Number(fieldId)})`
+  const { rows } = await db.raw<{ rows: Row[] }>(
+    `select s.id, s.captured_at, s.action, s.record_key, s.key_before, s.label, coalesce(k.name, a.name) as actor,
+            case when l.may_declare and s.actor_kind <> 'unknown' then s.actor_name end as said, s.actor_kind, s.channel, s.db_login, s.reason,
+            ${together} as together,
+            (select coalesce(json_agg(json_build_array(c.field_id, c.before, c.after)), '[]') from ledger.change c
+              where c.captured_at = s.captured_at and c.save_id = s.id and c.field_id = any(?::int[])) as changes
+       from ledger.save s join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
+       left join spoor.source_login l on l.source_id = s.source_id and l.login = s.db_login
+      where s.type_id = ? and s.captured_at > ? and s.id > ? and s.action = any(?::text[]) ${ofField}
+      order by s.id limit ?`,
+    [boundArray(asked), typeId, from, after, boundArray(acts), atOnce],
+  )
+  return rows
+}
+
+function guardedSave(row: Row, guard: Guard): GuardedSave {
+  const changes = new Map(row.changes.map(([fieldId, before, after]) => [fieldId, [before, after] as const]))
+  return {
+    action: row.action,
+    changes,
+    held: (fieldId) => {
+      const change = changes.get(fieldId)
+      if (row.action === 'create') return change?.[1] ?? null
+      if (row.action === 'delete') return change?.[0] ?? null
+      return change?.[0]
+    },
+    actor: row.said,
+    kind: row.said === null ? 'unknown' : row.actor_kind,
+    channel: row.channel,
+    login: row.db_login,
+    reason: row.reason,
+    at: row.captured_at,
+    together: guard.above === null ? 1 : row.together,
+  }
+}
+
+/** What a field of the record held before the save; undefined where nothing says it. */
+async function heldBefore(
+  db: Database,
+  typeId: number,
+  row: Row,
+  fieldId: number,
+): Promise<CapturedValue | undefined> {
+  const change = row.changes.find(([id]) => id === fieldId)
+  if (row.action === 'create') return change?.[2] ?? null
+  if (change) return change[1]
+  // A deletion tells of every value that there was.
+  if (row.action === 'delete') return null
+  const standing = await toldAnew(db, typeId, row.key_before ?? row.record_key, (BigInt(row.id) - 1n).toString())
+  if (!standing) return undefined
+  const stood = standing.fields.get(fieldId)
+  if (stood) return stood.hidden === null ? stood.value : undefined
+  // Made while it was tracked, a field of which nothing was said was nothing.
+  return standing.born === null ? undefined : null
+}
+
+async function told(db: Database, guard: Guard, met: readonly Met[]): Promise<Omit<GuardTrial, 'from' | 'unknown' | 'cut'>> {
+  const stands = await standing(db, guard, met)
+  const strip = new Map<string, string>()
+  const byActor = new Map<string, number>()
+  for (const { save } of met) {
+    const day = save.captured_at.slice(0, 10)
+    if (!strip.has(day)) strip.set(day, save.captured_at)
+    byActor.set(save.actor, (byActor.get(save.actor) ?? 0) + 1)
+  }
+  return {
+    times: met.length,
+    standing: stands.size,
+    strip: [...strip.values()],
+    by: [...byActor]
+      .map(([name, times]) => ({ name, times }))
+      .sort((a, b) => b.times - a.times || a.name.localeCompare(b.name))
+      .slice(0, mostNamed),
+    last: met
+      .slice(-mostTold)
+      .reverse()
+      .map(({ save }) => ({
+        saveId: save.id,
+        at: save.captured_at,
+        label: save.label,
+        actor: save.actor,
+        stands: stands.has(save.id),
+      })),
+  }
+}
+
+/** Of which saves what was written still stands: nothing was written over it since, under the key it was written with. */
+async function standing(db: Database, { fieldId }: Guard, met: readonly Met[]): Promise<Set<string>> {
+  if (met.length === 0) return new Set()
+  const ofField = fieldId === null ? '' : `and exists (select from ledger.change c where c.captured_at = n.captured_at and c.save_id = n.id and c.field_id = ${Number(fieldId)})`
+  const { rows } = await db.raw<{ rows: { id: string }[] }>(
+    `select s.id from ledger.save s where s.id = any(?::bigint[])
+        and not exists (select from ledger.save n where n.type_id = s.type_id and n.record_key = s.record_key and n.id > s.id and n.captured_at >= s.captured_at ${ofField})`,
+    [boundArray(met.map(({ save }) => save.id))],
+  )
+  return new Set(rows.map(({ id }) => id))
+}

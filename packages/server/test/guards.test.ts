@@ -1,0 +1,328 @@
+import pg from 'pg'
+import { afterAll, beforeAll, describe, expect, it, onTestFinished } from 'vitest'
+import { guardActs, guardMeets, type CapturedValue, type Guard, type GuardAct, type GuardTest } from '@spoor/core'
+import { closeGuard, openGuard } from '../src/guards/openings.ts'
+import { GuardNotes } from '../src/guards/noting.ts'
+import { listGuards, newGuard, readMet } from '../src/guards/store.ts'
+import { tryGuard } from '../src/guards/trial.ts'
+import { prove } from '../src/tracking/proof.ts'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { putInForce } from '../src/tracking/put-in-force.ts'
+import { asWritten, makeWorld, silentLog, track, type World } from './support.ts'
+
+let world: World
+let typeId: number
+let fieldOf: ReadonlyMap<string, number>
+const baseTypes: Record<string, string> = {
+  id: 'int4',
+  status: 'text',
+  price: 'numeric',
+  rate: 'float8',
+  due: 'date',
+  seen: 'timestamptz',
+  tags: '_text',
+  note: 'text',
+  flag: 'bool',
+}
+const columns = Object.keys(baseTypes)
+const plain: Guard = {
+  name: 'a guard',
+  words: 'This is not done here.',
+  mode: 'refuse',
+  acts: ['change'],
+  fieldId: null,
+  test: { test: 'any' },
+  held: null,
+  by: null,
+  times: null,
+  withoutReason: false,
+  above: null,
+  zone: 'Europe/London',
+}
+const field = (column: string) => fieldOf.get(column)!
+
+beforeAll(async () => {
+  world = await makeWorld(`
+    create table work_order (id int primary key, status text, price numeric(10,2), rate float8, due date, seen timestamptz,
+      tags text[], note text, flag bool);
+    create table other (id int primary key, r text)`)
+  await track(world, { work_order: columns, other: ['id', 'r'] })
+  const fields = await world
+    .db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .where('t.table_name', 'work_order')
+    .select<{ id: number; column_name: string; type_id: number }[]>('f.id', 'f.column_name', 'f.type_id')
+  fieldOf = new Map(fields.map((one) => [one.column_name, one.id]))
+  typeId = fields[0]!.type_id
+})
+afterAll(() => world.close())
+
+/** Puts these guards in force and no others. @returns their numbers */
+async function guarded(...guards: Guard[]): Promise<number[]> {
+  const draft = await readDraft(world.db, world.sourceId)
+  const before = (await listGuards(world.db)).map(({ id, typeId: of }) => ({ typeId: of, guardId: id, guard: null }))
+  const ids: number[] = []
+  for (const _ of guards) ids.push(await newGuard(world.db, typeId, world.adminId))
+  const edits = guards.map((guard, n) => ({ typeId, guardId: ids[n]!, guard }))
+  await stageDraft(world.db, world.sourceId, draft.revision, [...before, ...edits], world.adminId)
+  await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'guarded by a test', world.admin)
+  return ids
+}
+
+const notes = () => new GuardNotes(world.sourceId, { db: world.db, sources: world.sources, log: silentLog })
+async function look(): Promise<void> {
+  while (await notes().look());
+}
+
+/** Runs statements in one transaction in which this was said. */
+async function within(said: object | null, ...statements: string[]): Promise<string> {
+  const client = await world.business.connect()
+  try {
+    await client.query('begin')
+    if (said) await client.query(`select set_config('spoor.context', $1, true)`, [JSON.stringify(said)])
+    for (const statement of statements) await client.query(statement)
+    const { rows } = await client.query<{ x: string }>('select pg_current_xact_id()::text as x')
+    await client.query('commit')
+    return rows[0]!.x
+  } catch (error) {
+    await client.query('rollback')
+    throw error
+  } finally {
+    client.release()
+  }
+}
+
+const refused = (statement: string, said: object | null = null) => expect(within(said, statement)).rejects
+
+function generator(seed: number) {
+  let state = seed
+  const below = (n: number) => {
+    state = (Math.imul(state, 1_664_525) + 1_013_904_223) >>> 0
+    return Math.floor((state / 2 ** 32) * n)
+  }
+  const one = <T>(list: readonly T[]): T => list[below(list.length)]!
+  const some = <T>(list: readonly T[]): T[] => list.filter(() => below(2) === 0)
+  return { below, one, some }
+}
+
+type Row = Record<string, CapturedValue>
+
+async function table(client: pg.PoolClient): Promise<Map<string, Row>> {
+  const list = columns.map((column) => `${asWritten(`x.${column}`, column === 'flag')} as ${column}`).join(', ')
+  const { rows } = await client.query<Row>(`select ${list} from work_order x`)
+  return new Map(rows.map((row) => [row['id']!, row]))
+}
+
+const values: Record<string, readonly string[]> = {
+  status: [`'draft'`, `'approved'`, `'it''s "done"'`, `''`, `'Ü\\'`, 'null'],
+  price: ['0', '10', '10.00', '10.01', '-3', '1250.5', 'null', `'NaN'`],
+  rate: ['0', '1e-9', '0.1', '1e300', `'NaN'`, `'Infinity'`, '-2.5', 'null'],
+  due: [`current_date`, `current_date - 1`, `current_date + 1`, `'infinity'`, `'0044-03-15 BC'`, `'2020-02-29'`, 'null'],
+  seen: [`now()`, `now() - interval '1 day'`, `now() + interval '2 days'`, `'-infinity'`, 'null'],
+  tags: [`'{}'`, `'{a}'`, `'{a,b}'`, `'{b,a}'`, `array['x"y', null, 'a']`, `'[3:4]={a,b}'`, `'{{a,b},{c,d}}'`, 'null'],
+  note: [`'x'`, `''`, `'=1+1'`, `repeat('ä', 3000)`, 'null'],
+  flag: ['true', 'false', 'null'],
+}
+const held: Record<string, readonly CapturedValue[]> = {
+  status: ['draft', 'approved', 'it\'s "done"', '', 'Ü\\', null],
+  price: ['10.00', '0.00', null],
+  flag: ['true', 'false', null],
+  note: ['x', '', null],
+}
+
+function drawGuard({ below, one, some }: ReturnType<typeof generator>): Guard {
+  const days = [1, 2, 3, 4, 5, 6, 7]
+  const column = one(Object.keys(values))
+  const listed = () => {
+    const list = some(held[column] ?? [null, 'x'])
+    return list.length > 0 ? list : [null]
+  }
+  const tests: GuardTest[] = [
+    { test: 'any' },
+    { test: 'emptied' },
+    { test: one(['from', 'to', 'to-other'] as const), values: listed() },
+    ...(['price', 'rate'].includes(column)
+      ? ([
+          { test: 'outside', least: one([null, '0', '-2.5']), most: one(['10', '1e2', '1250.50']) },
+          { test: one(['rises', 'falls'] as const), by: one(['0', '5', '100', '0.001']), share: below(2) === 0 },
+        ] as const)
+      : []),
+    ...(['due', 'seen'].includes(column) ? ([{ test: one(['past', 'future'] as const) }] as const) : []),
+    ...(column === 'tags' ? ([{ test: 'shrinks' }] as const) : []),
+  ]
+  const ofField = below(4) > 0
+  const acts = some(guardActs.filter((act) => !ofField || act !== 'delete'))
+  const asked = one(['status', 'price', 'flag', 'note'])
+  const heldValues = some(held[asked]!)
+  return {
+    ...plain,
+    mode: 'warn',
+    acts: acts.length > 0 ? acts : ['change'],
+    fieldId: ofField ? field(column) : null,
+    test: ofField ? one(tests) : { test: 'any' },
+    held:
+      below(3) === 0 && heldValues.length > 0
+        ? { fieldId: field(asked), values: heldValues, other: below(2) === 0 }
+        : null,
+    by:
+      below(3) === 0
+        ? {
+            actors: ['Ada', ...some(['Ben "B"', "it's me"])].slice(below(2)),
+            kinds: below(3) === 0 ? some(['person', 'job', 'unknown']) : [],
+            channels: below(3) === 0 ? some(['screen', 'direct SQL']) : [],
+            logins: one([['business_app'], ['stranger'], ['business_app', 'stranger']]),
+            others: below(2) === 0,
+          }
+        : null,
+    times:
+      below(4) === 0
+        ? {
+            days: days.filter(() => below(3) > 0).concat(1),
+            from: one(['00:00', '09:00', '22:00']),
+            to: one(['00:00', '12:00', '05:00']),
+            outside: below(2) === 0,
+          }
+        : null,
+    withoutReason: below(5) === 0,
+    above: below(5) === 0 ? one([1, 2, 5]) : null,
+    zone: one(['Europe/London', 'Asia/Kolkata', 'America/St_Johns', 'UTC']),
+  }
+}
+
+function drawStatement({ below, one, some }: ReturnType<typeof generator>): string {
+  const id = () => below(12) + 1
+  const set = () => {
+    const chosen = some(Object.keys(values))
+    const written = chosen.length > 0 ? chosen : ['note']
+    return written.map((column) => `${column} = ${one(values[column]!)}`).join(', ')
+  }
+  switch (below(9)) {
+    case 0:
+      return `delete from work_order where id = ${id()}`
+    case 1:
+      return `delete from work_order where id % 5 = ${below(5)}`
+    case 2:
+      return below(6) === 0 ? 'truncate work_order' : `update work_order set id = id + 100 where id = ${id()}`
+    case 3:
+    case 4: {
+      const made = Object.keys(values)
+      return `insert into work_order (id, ${made.join(', ')}) select n, ${made.map((column) => one(values[column]!)).join(', ')}
+        from generate_series(${id()}, ${id() + 3}) n on conflict do nothing`
+    }
+    case 5:
+      return `update work_order set ${set()}`
+    case 6:
+      // Keys that move while values do.
+      return `update work_order set id = -id, ${set()} where id between 1 and 3`
+    default:
+      return `update work_order set ${set()} where id = ${id()}`
+  }
+}
+
+/** What became of the rows by one statement, told by the test itself from the table before and after. */
+function savesBetween(before: Map<string, Row>, after: Map<string, Row>, moves: ReadonlyMap<string, string>) {
+  const saves: { action: GuardAct; key: string; was: Row | null; is: Row | null }[] = []
+  const came = new Set(moves.values())
+  for (const [key, was] of before) {
+    const now = moves.get(key) ?? (came.has(key) ? undefined : key)
+    const is = now === undefined ? undefined : after.get(now)
+    if (!is) saves.push({ action: 'delete', key, was, is: null })
+    else if (columns.some((column) => was[column] !== is[column])) saves.push({ action: 'change', key: now!, was, is })
+  }
+  const known = new Set([...before.keys()].map((key) => moves.get(key) ?? key))
+  for (const [key, is] of after) if (!known.has(key)) saves.push({ action: 'create', key, was: null, is })
+  return saves
+}
+
+describe('guards in the source', () => {
+  it('meet what they say they meet, and nothing else, in the source, in core and tried on the past', async () => {
+    const random = generator(20_261_130)
+    const guards = Array.from({ length: 40 }, () => drawGuard(random))
+    const ids = await guarded(...guards)
+    const expectedTimes = new Map<number, number>()
+    let met = 0
+    const client = await world.business.connect()
+    onTestFinished(() => client.release())
+    for (let n = 0; n < 220; n++) {
+      const statement = drawStatement(random)
+      const said = random.one([
+        null,
+        { actor: 'Ada' },
+        { actor: 'Ben "B"', kind: 'job', channel: 'screen' },
+        { actor: "it's me", kind: 'person', reason: '  ' },
+        { actor: 'Ada', reason: 'because', channel: 'API' },
+      ]) as { actor?: string; kind?: string; channel?: string; reason?: string } | null
+      await client.query('begin')
+      await client.query(`select set_config('spoor.context', $1, true)`, [said ? JSON.stringify(said) : ''])
+      const before = await table(client)
+      const went = await client.query(statement).catch((error: { code: string }) => {
+        if (error.code !== '23505') throw error // Two records of one key: the business's own rule.
+      })
+      if (!went) {
+        await client.query('rollback')
+        continue
+      }
+      const after = await table(client)
+      const plus = statement.includes('id + 100') ? 100 : 0
+      const moves = new Map(
+        plus > 0
+          ? [...before.keys()].filter((key) => statement.endsWith(`id = ${key}`)).map((key) => [key, String(Number(key) + 100)])
+          : statement.includes('id = -id')
+            ? ['1', '2', '3'].filter((key) => before.has(key)).map((key) => [key, `-${key}`])
+            : [],
+      )
+      const saves = savesBetween(before, after, moves)
+      const expected = saves.flatMap(({ action, key, was, is }) => {
+        const changes = new Map(
+          columns
+            .map((column) => [field(column), [was?.[column] ?? null, is?.[column] ?? null] as const] as const)
+            .filter(([, [from, to]]) => from !== to),
+        )
+        const save = {
+          action,
+          changes,
+          held: (fieldId: number) => (was ?? is)![[...fieldOf].find(([, id]) => id === fieldId)![0]]!,
+          actor: said?.actor ?? null,
+          kind: said?.actor ? (said.kind ?? 'person') : 'unknown',
+          channel: said?.channel ?? 'direct SQL',
+          login: 'business_app',
+          reason: said?.reason ?? null,
+          at: new Date().toISOString(),
+          together: saves.length,
+        }
+        return guards.flatMap((guard, at) =>
+          guardMeets(guard, save, (fieldId) => baseTypes[[...fieldOf].find(([, id]) => id === fieldId)![0]]!)
+            ? [`${ids[at]} ${action} ["${key}"]`]
+            : [],
+        )
+      })
+      const { rows } = await client.query<{ one: string }>('select 1 as one')
+      expect(rows).toHaveLength(1)
+      await client.query('commit')
+      const source = await world.sources.connection(world.sourceId)
+      const { rows: found } = await source.raw<{ rows: { one: string; guard: number }[] }>(
+        `select guard || ' ' || action || ' ' || key as one, guard from spoor_capture.guarded`,
+      )
+      const odd = found.map(({ one }) => one).filter((one) => !expected.includes(one)).concat(expected.filter((one) => !found.some((f) => f.one === one)))
+      if (odd.length > 0) console.log(statement, odd, JSON.stringify(guards[ids.indexOf(Number(odd[0]!.split(' ')[0]))]), JSON.stringify(saves.find(({ key }) => odd[0]!.endsWith(`["${key}"]`))).replace(/ä+/g, 'ä'))
+      expect([statement, said, found.map(({ one }) => one).sort()]).toEqual([statement, said, expected.sort()])
+      met += found.length
+      for (const { guard } of found) expectedTimes.set(guard, (expectedTimes.get(guard) ?? 0) + 1)
+      await look()
+    }
+    expect(met).toBeGreaterThan(500)
+    await world.collect()
+    let compared = 0
+    for (const [at, guard] of guards.entries()) {
+      const trial = await tryGuard(world.db, typeId, guard, Date.now() + 1000)
+      expect([guard, trial.times + trial.unknown, trial.cut]).toEqual([guard, expectedTimes.get(ids[at]!) ?? 0, false])
+      expect(trial.unknown).toBe(0)
+      compared += trial.times
+    }
+    expect(compared).toBe(met)
+    const listed = await listGuards(world.db)
+    expect(new Map(listed.map(({ id, warned }) => [id, warned]))).toEqual(
+      new Map(ids.map((id) => [id, expectedTimes.get(id) ?? 0])),
+    )
+  }, 180_000)
+})
