@@ -36,9 +36,7 @@ const guardBase = {
   mode: v.picklist(['refuse', 'warn']),
   acts: v.pipe(v.array(v.picklist(['create', 'change', 'delete'])), v.minLength(1, 'Say what is refused.')),
   test: GuardTest,
-  by: v.nullable(
-    v.strictObject({ actors: Names, kinds: Names, channels: Names, logins: Names, others: v.boolean() }),
-  ),
+  by: v.nullable(v.strictObject({ actors: Names, kinds: Names, channels: Names, logins: Names, others: v.boolean() })),
   times: v.nullable(
     v.strictObject({
       days: v.pipe(v.array(v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(7))), v.minLength(1)),
@@ -133,7 +131,9 @@ export const GuardTrial = v.object({
   standing: v.number(),
   strip: v.array(Instant),
   by: v.array(v.object({ name: v.string(), times: v.number() })),
-  last: v.array(v.object({ saveId: v.string(), at: Instant, label: v.string(), actor: v.string(), stands: v.boolean() })),
+  last: v.array(
+    v.object({ saveId: v.string(), at: Instant, label: v.string(), actor: v.string(), stands: v.boolean() }),
+  ),
   /** Whether there were more saves than were looked through. */
   cut: v.boolean(),
 })
@@ -183,7 +183,12 @@ export const guardRoutes = {
     params: guardParams,
     body: v.strictObject({
       actor: v.pipe(v.string(), v.trim(), v.minLength(1, 'Say for whom.'), v.maxLength(200)),
-      minutes: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(1440, 'A guard stands open for a day at most.')),
+      minutes: v.pipe(
+        v.number(),
+        v.integer(),
+        v.minValue(1),
+        v.maxValue(1440, 'A guard stands open for a day at most.'),
+      ),
       reason: Reason,
     }),
     response: GuardOpening,
@@ -197,4 +202,3 @@ export const guardRoutes = {
     response: GuardOpening,
   }),
 }
-

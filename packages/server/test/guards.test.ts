@@ -117,7 +117,15 @@ const values: Record<string, readonly string[]> = {
   status: [`'draft'`, `'approved'`, `'it''s "done"'`, `''`, `'Ü\\'`, 'null'],
   price: ['0', '10', '10.00', '10.01', '-3', '1250.5', 'null', `'NaN'`],
   rate: ['0', '1e-9', '0.1', '1e300', `'NaN'`, `'Infinity'`, '-2.5', 'null'],
-  due: [`current_date`, `current_date - 1`, `current_date + 1`, `'infinity'`, `'0044-03-15 BC'`, `'2020-02-29'`, 'null'],
+  due: [
+    `current_date`,
+    `current_date - 1`,
+    `current_date + 1`,
+    `'infinity'`,
+    `'0044-03-15 BC'`,
+    `'2020-02-29'`,
+    'null',
+  ],
   seen: [`now()`, `now() - interval '1 day'`, `now() + interval '2 days'`, `'-infinity'`, 'null'],
   tags: [`'{}'`, `'{a}'`, `'{a,b}'`, `'{b,a}'`, `array['x"y', null, 'a']`, `'[3:4]={a,b}'`, `'{{a,b},{c,d}}'`, 'null'],
   note: [`'x'`, `''`, `'=1+1'`, `repeat('ä', 3000)`, 'null'],
@@ -266,7 +274,9 @@ describe('guards in the source', () => {
       const plus = statement.includes('id + 100') ? 100 : 0
       const moves = new Map(
         plus > 0
-          ? [...before.keys()].filter((key) => statement.endsWith(`id = ${key}`)).map((key) => [key, String(Number(key) + 100)])
+          ? [...before.keys()]
+              .filter((key) => statement.endsWith(`id = ${key}`))
+              .map((key) => [key, String(Number(key) + 100)])
           : statement.includes('id = -id')
             ? ['1', '2', '3'].filter((key) => before.has(key)).map((key) => [key, `-${key}`])
             : [],
@@ -303,8 +313,17 @@ describe('guards in the source', () => {
       const { rows: found } = await source.raw<{ rows: { one: string; guard: number }[] }>(
         `select guard || ' ' || action || ' ' || key as one, guard from spoor_capture.guarded`,
       )
-      const odd = found.map(({ one }) => one).filter((one) => !expected.includes(one)).concat(expected.filter((one) => !found.some((f) => f.one === one)))
-      if (odd.length > 0) console.log(statement, odd, JSON.stringify(guards[ids.indexOf(Number(odd[0]!.split(' ')[0]))]), JSON.stringify(saves.find(({ key }) => odd[0]!.endsWith(`["${key}"]`))).replace(/ä+/g, 'ä'))
+      const odd = found
+        .map(({ one }) => one)
+        .filter((one) => !expected.includes(one))
+        .concat(expected.filter((one) => !found.some((f) => f.one === one)))
+      if (odd.length > 0)
+        console.log(
+          statement,
+          odd,
+          JSON.stringify(guards[ids.indexOf(Number(odd[0]!.split(' ')[0]))]),
+          JSON.stringify(saves.find(({ key }) => odd[0]!.endsWith(`["${key}"]`))).replace(/ä+/g, 'ä'),
+        )
       expect([statement, said, found.map(({ one }) => one).sort()]).toEqual([statement, said, expected.sort()])
       met += found.length
       for (const { guard } of found) expectedTimes.set(guard, (expectedTimes.get(guard) ?? 0) + 1)
@@ -315,6 +334,8 @@ describe('guards in the source', () => {
     let compared = 0
     for (const [at, guard] of guards.entries()) {
       const trial = await tryGuard(world.db, typeId, guard, Date.now() + 1000)
+      if (trial.times !== (expectedTimes.get(ids[at]!) ?? 0))
+        console.log(JSON.stringify(guard), trial.times, trial.unknown)
       expect([guard, trial.times + trial.unknown, trial.cut]).toEqual([guard, expectedTimes.get(ids[at]!) ?? 0, false])
       expect(trial.unknown).toBe(0)
       compared += trial.times

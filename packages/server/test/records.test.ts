@@ -3,6 +3,7 @@ import type { RecordStory } from '@spoor/contract'
 import { stateAt, timelineOf, type Trail } from '@spoor/core'
 import { presentOf } from '../src/records/present.ts'
 import { threadOf } from '../src/ledger/thread.ts'
+import { toldAnew } from '../src/standing/anew.ts'
 import { storyOf } from '../src/records/story.ts'
 import { makeWorld, track, type World } from './support.ts'
 
@@ -66,6 +67,20 @@ describe('the story of a record', () => {
     expect((await story('["52"]')).saves.map((save) => save.label)).toEqual(['latter', 'latter'])
     expect((await story('["51"]')).saves.map((save) => save.label)).toEqual(['former', 'former'])
     expect((await story('["50"]')).record.key).toBe('["52"]')
+  })
+
+  it('is known as it was after any save, whatever became of its key later', async () => {
+    await now(`insert into item values (60, 'kept', 7, null)`)
+    await now(`update item set amount = 8 where id = 60`)
+    await now(`update item set id = 61 where id = 60`)
+    await now(`update item set id = 60 where id = 61`)
+    const { saves } = await story('["60"]')
+    const stood = await Promise.all(
+      saves.map(
+        async ({ id, key }) => (await toldAnew(world.db, typeId, key, id))?.fields.get(fieldIds['amount']!)?.value,
+      ),
+    )
+    expect(stood).toEqual(['7', '8', '8', '8'])
   })
 
   it('is followed through an exchange of keys in one statement', async () => {

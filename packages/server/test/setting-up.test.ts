@@ -201,7 +201,9 @@ describe('the draft', () => {
     expect(run.troubles.join()).toContain('locked for good')
     const file = await writePlanFile(world.db, world.sourceId, undefined)
     const without = { ...file, types: file.types.filter((type) => type.table !== 'repair_line') }
-    expect((await readPlanFile(world.db, world.sourceId, without, world.adminId)).troubles.join()).toContain('locked for good')
+    expect((await readPlanFile(world.db, world.sourceId, without, world.adminId)).troubles.join()).toContain(
+      'locked for good',
+    )
   })
 
   it('enforces a reason for the fields that need one, and for no others', async () => {
@@ -302,7 +304,11 @@ describe('versions and files', () => {
 
   it('a file comes back as the same plan, and one from elsewhere names what is not here', async () => {
     const file = await writePlanFile(world.db, world.sourceId, undefined)
-    expect(await readPlanFile(world.db, world.sourceId, file, world.adminId)).toMatchObject({ edits: [], troubles: [], unknown: [] })
+    expect(await readPlanFile(world.db, world.sourceId, file, world.adminId)).toMatchObject({
+      edits: [],
+      troubles: [],
+      unknown: [],
+    })
     const foreign = {
       ...file,
       source: 'elsewhere',

@@ -125,10 +125,7 @@ function isMeant({ actors, kinds, channels, logins }: GuardBy, save: GuardedSave
   const named = (list: readonly string[], one: string | null) =>
     list.length === 0 || (one !== null && list.includes(one))
   return (
-    named(actors, save.actor) &&
-    named(kinds, save.kind) &&
-    named(channels, save.channel) &&
-    named(logins, save.login)
+    named(actors, save.actor) && named(kinds, save.kind) && named(channels, save.channel) && named(logins, save.login)
   )
 }
 
@@ -155,8 +152,7 @@ function passes(
     case 'outside':
       return (
         isNumber(after) &&
-        ((test.least !== null && new Big(after).lt(test.least)) ||
-          (test.most !== null && new Big(after).gt(test.most)))
+        ((test.least !== null && new Big(after).lt(test.least)) || (test.most !== null && new Big(after).gt(test.most)))
       )
     case 'rises':
     case 'falls': {
@@ -250,9 +246,7 @@ const actWords: Readonly<Record<GuardAct, string>> = {
 export function guardSentence(guard: Guard, plural: string, nameOf: GuardNames): string {
   const acts = listed(guardActs.filter((act) => guard.acts.includes(act)).map((act) => actWords[act]))
   const what =
-    guard.fieldId === null
-      ? `${acts} of ${plural}`
-      : `${acts} of ${nameOf(guard.fieldId)}${testWords(guard.test)}`
+    guard.fieldId === null ? `${acts} of ${plural}` : `${acts} of ${nameOf(guard.fieldId)}${testWords(guard.test)}`
   const held = guard.held
     ? ` where ${nameOf(guard.held.fieldId)} is ${guard.held.other ? 'not ' : ''}${quoted(guard.held.values)}`
     : ''

@@ -122,7 +122,11 @@ function statementFunction(table: CapturedTable, planVersion: number, event: Cap
   ${variables.first} := pg_catalog.nextval('spoor_capture.outbox_seq_seq');`
     : ''
   const settle = marks(table) ? settleOrder(table, event, fixed) : ''
-  const guards = askGuards(table, event, event === 'update' ? oldRowsOfStatement(numberedList(allColumns(table))) : null)
+  const guards = askGuards(
+    table,
+    event,
+    event === 'update' ? oldRowsOfStatement(numberedList(allColumns(table))) : null,
+  )
   const work = `${leaveStrangers(table)}
   if ${shapeChanged(table)} then${dynamic}
   else${ofStatement(table, planVersion, event, fixed)}

@@ -26,9 +26,7 @@ const actions: Readonly<Record<CaptureEvent, GuardAct>> = {
 export const refusalsOf = (guardId: number) => `spoor_capture.guard_${guardId}_refused`
 
 export function guardsSql({ guards }: Pick<CapturedTable, 'guards'>): string {
-  return guards
-    .map(({ guardId }) => `create sequence if not exists ${refusalsOf(guardId)} cache 1;\n`)
-    .join('')
+  return guards.map(({ guardId }) => `create sequence if not exists ${refusalsOf(guardId)} cache 1;\n`).join('')
 }
 
 /** Takes off what guards that are no more have left. */

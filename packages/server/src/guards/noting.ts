@@ -107,7 +107,12 @@ export class GuardNotes {
             'id',
             rows.map(({ opening }) => opening),
           )
-          .select<{ id: number; guard_id: number; actor: string; until_at: string }[]>('id', 'guard_id', 'actor', 'until_at')
+          .select<{ id: number; guard_id: number; actor: string; until_at: string }[]>(
+            'id',
+            'guard_id',
+            'actor',
+            'until_at',
+          )
       ).map((row) => [row.id, row]),
     )
     for (const { opening, guard, actor, until } of rows) {
@@ -220,5 +225,11 @@ function readDetail(json: string): Pick<Noted, 'guard' | 'type_id' | 'action' | 
   if (!Number.isSafeInteger(guard) || !Number.isSafeInteger(type)) return null
   if (typeof action !== 'string' || typeof key !== 'string' || typeof label !== 'string') return null
   const plain = (text: string) => text.replaceAll('\0', '�').slice(0, 1000)
-  return { guard: guard as number, type_id: type as number, action: plain(action), key: plain(key), label: plain(label) }
+  return {
+    guard: guard as number,
+    type_id: type as number,
+    action: plain(action),
+    key: plain(key),
+    label: plain(label),
+  }
 }

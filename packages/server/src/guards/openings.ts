@@ -76,9 +76,15 @@ export async function openGuard(
   } as const
   return await recorded(db, event, async () => {
     if (guard?.mode !== 'refuse')
-      throw new Problem('rule-broken', 'This guard refuses nothing as the plan in force has it, so there is nothing to open.')
+      throw new Problem(
+        'rule-broken',
+        'This guard refuses nothing as the plan in force has it, so there is nothing to open.',
+      )
     if (actor.toLowerCase() === person.name.toLowerCase())
-      throw new Problem('second-person', 'A guard is opened by somebody else than whom it is opened for. Nothing was opened.')
+      throw new Problem(
+        'second-person',
+        'A guard is opened by somebody else than whom it is opened for. Nothing was opened.',
+      )
     const [row] = await db('spoor.guard_opening')
       .insert({
         guard_id: guardId,

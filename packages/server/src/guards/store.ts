@@ -13,9 +13,7 @@ export interface GuardRow {
 
 /** A number for a guard that is to be staged. @throws Problem when there is no such record type */
 export async function newGuard(db: Database, typeId: number, personId: number): Promise<number> {
-  const type = await db('spoor.record_type')
-    .where({ id: typeId })
-    .first<{ source_id: number } | undefined>('source_id')
+  const type = await db('spoor.record_type').where({ id: typeId }).first<{ source_id: number } | undefined>('source_id')
   if (!type) throw new Problem('not-found', 'There is no such record type.')
   const [row] = await db('spoor.guard')
     .insert({ source_id: type.source_id, type_id: typeId, made_by: personId })

@@ -41,9 +41,7 @@ interface Met {
  * as the ledger has it; where a login's word was not believed, nobody was said.
  */
 export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs: number): Promise<GuardTrial> {
-  const type = await db('spoor.record_type')
-    .where({ id: typeId })
-    .first<{ source_id: number } | undefined>('source_id')
+  const type = await db('spoor.record_type').where({ id: typeId }).first<{ source_id: number } | undefined>('source_id')
   if (!type) throw new Problem('not-found', 'There is no such record type.')
   const from = new Date(nowMs - yearMs).toISOString()
   const baseTypes = new Map(
@@ -136,12 +134,7 @@ function guardedSave(row: Row, guard: Guard): GuardedSave {
 }
 
 /** What a field of the record held before the save; undefined where nothing says it. */
-async function heldBefore(
-  db: Database,
-  typeId: number,
-  row: Row,
-  fieldId: number,
-): Promise<CapturedValue | undefined> {
+async function heldBefore(db: Database, typeId: number, row: Row, fieldId: number): Promise<CapturedValue | undefined> {
   const change = row.changes.find(([id]) => id === fieldId)
   if (row.action === 'create') return change?.[2] ?? null
   if (change) return change[1]
@@ -155,7 +148,11 @@ async function heldBefore(
   return standing.born === null ? undefined : null
 }
 
-async function told(db: Database, guard: Guard, met: readonly Met[]): Promise<Omit<GuardTrial, 'from' | 'unknown' | 'cut'>> {
+async function told(
+  db: Database,
+  guard: Guard,
+  met: readonly Met[],
+): Promise<Omit<GuardTrial, 'from' | 'unknown' | 'cut'>> {
   const stands = await standing(db, guard, met)
   const strip = new Map<string, string>()
   const byActor = new Map<string, number>()
@@ -188,7 +185,10 @@ async function told(db: Database, guard: Guard, met: readonly Met[]): Promise<Om
 /** Of which saves what was written still stands: nothing was written over it since, under the key it was written with. */
 async function standing(db: Database, { fieldId }: Guard, met: readonly Met[]): Promise<Set<string>> {
   if (met.length === 0) return new Set()
-  const ofField = fieldId === null ? '' : `and exists (select from ledger.change c where c.captured_at = n.captured_at and c.save_id = n.id and c.field_id = ${Number(fieldId)})`
+  const ofField =
+    fieldId === null
+      ? ''
+      : `and exists (select from ledger.change c where c.captured_at = n.captured_at and c.save_id = n.id and c.field_id = ${Number(fieldId)})`
   const { rows } = await db.raw<{ rows: { id: string }[] }>(
     `select s.id from ledger.save s where s.id = any(?::bigint[])
         and not exists (select from ledger.save n where n.type_id = s.type_id and n.record_key = s.record_key and n.id > s.id and n.captured_at >= s.captured_at ${ofField})`,

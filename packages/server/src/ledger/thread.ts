@@ -56,10 +56,10 @@ export async function threadOf(
     const moved = await moveOf(
       db,
       typeId,
-      '(s.record_key = ? or s.key_before = ?) and (?::bigint is null or s.id < ?)',
+      '(s.record_key = ? or s.key_before = ?) and (?::bigint is null or s.id < ?) and s.id <= ?',
       // Where one came as another left, the one that came is meant.
       'begun desc, s.record_key = ? desc',
-      [first.key, first.key, first.to, first.to, first.key],
+      [first.key, first.key, first.to, first.to, untilSave, first.key],
     )
     if (!moved) break
     first.from = moved.id

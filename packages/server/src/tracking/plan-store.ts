@@ -170,7 +170,16 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
   const known = await db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
     .where('t.source_id', sourceId)
-    .select<{ id: number; type_id: number; base_type: string; name: string; names: boolean; obstacle: { words: string } | null }[]>(
+    .select<
+      {
+        id: number
+        type_id: number
+        base_type: string
+        name: string
+        names: boolean
+        obstacle: { words: string } | null
+      }[]
+    >(
       'f.id',
       'f.type_id',
       'f.base_type',

@@ -106,12 +106,7 @@ export async function writePlanFile(db: Database, sourceId: number, version: num
 }
 
 /** What a plan file would change here. Names that the source does not have are listed and left out of the edits. */
-export async function readPlanFile(
-  db: Database,
-  sourceId: number,
-  file: PlanFile,
-  personId: number,
-): Promise<DryRun> {
+export async function readPlanFile(db: Database, sourceId: number, file: PlanFile, personId: number): Promise<DryRun> {
   const { plan, unknown } = planFromFile(file, await readRegister(db, sourceId))
   const run = await dryRun(db, sourceId, await withOwnGuards(db, sourceId, plan, personId))
   return {
