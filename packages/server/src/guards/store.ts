@@ -177,7 +177,6 @@ export async function guardsOfSave(
   db: Database,
   save: { source_id: number; type_id: number; record_key: string; transaction_id: string; captured_at: string },
 ): Promise<GuardsOfSave[]> {
-  if (!/^\d+$/.test(save.transaction_id)) return []
   const { rows } = await db.raw<{
     rows: { guard_id: number; how: GuardsOfSave['how']; by: string | null; reason: string; until_at: string }[]
   }>(

@@ -50,7 +50,7 @@ create table spoor.guard_met (
   reason text,
   opening_id int references spoor.guard_opening,
   -- Its transaction's number in the source, of what was let by.
-  transaction_id bigint,
+  transaction_id text,
   unique (guard_id, how, note_id, at)
 );
 create index guard_met_guard on spoor.guard_met (guard_id, id desc);
