@@ -1,3 +1,5 @@
+import { readRefusal } from './guard-refusal.ts'
+
 /** What Spoor writes beside the changes of a transaction. */
 export interface ActorContext {
   /** The person or process that makes the changes, by the name the directory knows. */
@@ -21,6 +23,7 @@ export interface QueryClient {
 /**
  * Runs `work` in a transaction whose changes are captured with this actor and reason. Commits when it resolves,
  * rolls back when it rejects, and passes its result or its failure on. Works whether or not tracking is installed.
+ * @throws GuardRefusal when a guard of Spoor's refused it
  */
 export async function withActor<C extends QueryClient, T>(
   client: C,
@@ -35,6 +38,18 @@ export async function withActor<C extends QueryClient, T>(
     return result
   } catch (error) {
     await client.query('rollback')
-    throw error
+    const refused = readRefusal(error)
+    if (!refused) throw error
+    await tell(client, refused.detail, context)
+    throw refused.refusal
+  }
+}
+
+/** Of a transaction that was taken back nothing is left in the database, so who was refused is told after it. */
+async function tell(client: QueryClient, detail: string, context: ActorContext): Promise<void> {
+  try {
+    await client.query('select spoor_capture.tell_refused($1, $2)', [detail, JSON.stringify(context)])
+  } catch {
+    // It was refused all the same; the source has counted it.
   }
 }

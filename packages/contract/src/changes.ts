@@ -101,6 +101,15 @@ export const SaveDetail = v.object({
   references: v.array(Reference),
   /** Names the actor had before, when the save was made under one of them. */
   nameThen: v.nullable(v.string()),
+  /** Guards that would have refused it: they only warned, or one was opened for whoever made it. */
+  guards: v.array(
+    v.object({
+      guardId: v.number(),
+      how: v.picklist(['warned', 'passed']),
+      name: v.string(),
+      opening: v.nullable(v.object({ by: v.string(), reason: v.string(), until: Instant })),
+    }),
+  ),
   afterwards: v.array(Afterwards),
   /** Neighbours in the record's own trail. */
   earlier: v.nullable(SaveId),

@@ -68,6 +68,8 @@ export const TrackedType = v.object({
   /** Rows a day that were written and made no save, at most; null when not known yet. */
   unseenPerDay: v.nullable(v.number()),
   fields: v.array(TrackedField),
+  /** What is refused by the plan in force. */
+  guards: v.array(v.object({ id: v.number(), guard: Guard })),
 })
 export type TrackedType = v.InferOutput<typeof TrackedType>
 

@@ -41,6 +41,7 @@ export const router = createRouter({
       component: () => import('./evidence/HandedView.vue'),
       meta: { open: true },
     },
+    { path: '/watches/guards', name: 'guards', component: () => import('./watches/GuardsView.vue') },
     { path: '/watches', name: 'watches', component: () => import('./watches/WatchesView.vue') },
     { path: '/tracking', name: 'tracking', component: () => import('./tracking/MapView.vue') },
     { path: '/tracking/plans', name: 'plans', component: () => import('./tracking/VersionsView.vue') },

@@ -165,8 +165,9 @@ function passes(
     case 'emptied':
       return !isEmpty(before, baseType) && isEmpty(after, baseType)
     case 'shrinks': {
-      const [from, to] = [before, after].map(membersOf)
-      return from != null && to != null && from.some((member) => member !== null && !to.includes(member))
+      const [from, to] = [membersOf(before), membersOf(after)]
+      if (from === null || to === null) return false
+      return from.some((member) => member !== null && !to.includes(member))
     }
     case 'past':
     case 'future': {

@@ -1,5 +1,5 @@
-import { fieldPlan, rulesOf } from '@spoor/core'
-import type { Obstacle, SourceMap, TrackedField, TrackedType } from '@spoor/contract'
+import { fieldPlan, guardsOf, rulesOf } from '@spoor/core'
+import type { GuardBody, Obstacle, SourceMap, TrackedField, TrackedType } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import type { Source, Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
@@ -149,6 +149,7 @@ async function trackedTypes(db: Database, sourceId: number, { plan }: InForce, r
       savesPerDay: tracked ? (rates.saves.get(type.id) ?? 0) : null,
       unseenPerDay: tracked && !shown.some((field) => field.unseen) ? (unseen === null ? null : 0) : unseen,
       fields: shown,
+      guards: [...guardsOf(plan, type.id)].map(([id, guard]) => ({ id, guard: guard as GuardBody })),
     }
   })
 }

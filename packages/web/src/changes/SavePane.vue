@@ -38,6 +38,7 @@ const { data, error, refetch } = useQuery({
   placeholderData: (before) => (before?.save.id === props.saveId ? before : undefined),
 })
 const detail = computed(() => data.value)
+const guardLink = (guardId: number) => ({ path: '/watches/guards', query: { guard: String(guardId) } })
 const save = computed(() => detail.value?.save)
 const { draft, busy, problem } = useRevert()
 const mayRevert = computed(
@@ -208,6 +209,21 @@ useEventListener('keydown', (event) => {
       </p>
     </div>
     <div class="body">
+      <p v-for="one in detail.guards" :key="one.guardId" class="pad attention">
+        <template v-if="one.opening"
+          >It passed by the guard
+          <RouterLink :to="guardLink(one.guardId)"
+            ><bdi>{{ one.name }}</bdi></RouterLink
+          >, which {{ one.opening.by }} had opened until {{ shortTime(one.opening.until) }}:
+          <bdi>{{ one.opening.reason }}</bdi></template
+        ><template v-else
+          >The guard
+          <RouterLink :to="guardLink(one.guardId)"
+            ><bdi>{{ one.name }}</bdi></RouterLink
+          >
+          would have refused it; it only warns.</template
+        >
+      </p>
       <p v-if="save.action === 'create'" class="pad"><b>The record was created</b> with these values.</p>
       <p v-if="save.action === 'delete'" class="pad"><b>The record was deleted</b>; these were its last values.</p>
       <p v-if="save.changes.length === 0" class="pad quiet">None of the tracked fields had a value.</p>

@@ -2,13 +2,23 @@ import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import {
   routes,
   type Draft,
+  type GuardBody,
   type Installation,
   type ProblemBody,
   type SourceMap,
   type TrackedField,
   type TrackedType,
 } from '@spoor/contract'
-import { isFieldEdit, isPlanRuleEdit, type FieldEdit, type KeepOrOff, type PlanRuleEdit } from '@spoor/core'
+import {
+  isFieldEdit,
+  isGuardEdit,
+  isPlanRuleEdit,
+  isRuleEdit,
+  type FieldEdit,
+  type Guard,
+  type KeepOrOff,
+  type PlanRuleEdit,
+} from '@spoor/core'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
@@ -159,8 +169,7 @@ type Rules = Pick<TrackedType, 'reason' | 'newColumns' | 'onFailure' | 'asFound'
 
 /** The rules of a type as the draft has them. */
 export function stagedRules(source: SourceMap, type: TrackedType): Rules {
-  const edit = source.draft.edits.find((one) => !isFieldEdit(one) && !isPlanRuleEdit(one) && one.typeId === type.id) as
-    Partial<Rules> | undefined
+  const edit = source.draft.edits.filter(isRuleEdit).find((one) => one.typeId === type.id)
   const { reason, newColumns, onFailure, asFound } = type
   return {
     reason: edit?.reason ?? reason,
@@ -171,8 +180,14 @@ export function stagedRules(source: SourceMap, type: TrackedType): Rules {
 }
 
 export function withRule(edits: readonly Edit[], typeId: number, rule: Partial<Rules>): Edit[] {
-  const isIt = (edit: Edit) => !isFieldEdit(edit) && !isPlanRuleEdit(edit) && edit.typeId === typeId
+  const isIt = (edit: Edit) => isRuleEdit(edit) && edit.typeId === typeId
   return [...edits.filter((edit) => !isIt(edit)), { ...edits.find(isIt), typeId, ...rule }]
+}
+
+/** The draft's edits with a guard as it is to be; null takes it away. */
+export function withGuard(edits: readonly Edit[], typeId: number, guardId: number, guard: Guard | null): Edit[] {
+  const others = edits.filter((edit) => !isGuardEdit(edit) || edit.guardId !== guardId)
+  return [...others, { typeId, guardId, guard: guard as GuardBody | null }]
 }
 
 /** The rules of the whole plan as they would be with the draft. */

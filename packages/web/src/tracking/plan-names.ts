@@ -19,10 +19,10 @@ export interface NamedLine {
 export function namedLines(source: SourceMap, lines: readonly PlanLine[] | PlanVersion['lines']): NamedLine[] {
   const types = new Map(source.types.map((type) => [type.id, type]))
   const fields = new Map(source.types.flatMap((type) => type.fields.map((field) => [field.id, field] as const)))
-  return lines.map(({ typeId, fieldId, words }) => {
+  return lines.map(({ typeId, fieldId, words }, at) => {
     const type = typeId === null ? 'The plan' : capitalised(types.get(typeId)?.name ?? `record type ${typeId}`)
     const field = fieldId === null ? '' : ` · ${fields.get(fieldId)?.name ?? `field ${fieldId}`}`
-    return { id: `${typeId} ${fieldId}`, name: `${type}${field}`, words: words.join(', ') }
+    return { id: `${typeId} ${fieldId} ${at}`, name: `${type}${field}`, words: words.join(', ') }
   })
 }
 
@@ -48,6 +48,7 @@ function planOf(source: SourceMap): TrackingPlan {
       onFailure: type.onFailure,
       asFound: type.asFound,
     },
+    ...type.guards.map(({ id, guard }) => ({ typeId: type.id, guardId: id, guard })),
   ])
   return withEdits(emptyPlan, [
     ...edits,

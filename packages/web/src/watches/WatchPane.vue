@@ -335,59 +335,10 @@ function toggle(day: number) {
 </template>
 
 <style scoped>
-.pane {
-  display: flex;
-  flex-direction: column;
-  font-size: 13px;
-}
-.part {
-  border: 0;
-  border-bottom: 1px solid var(--line-soft);
-  padding: 9px 18px;
-  margin: 0;
-  display: grid;
-  gap: 6px;
-  min-width: 0;
-}
-.said {
-  grid-template-columns: minmax(0, 1fr) auto;
-  padding-top: 14px;
-}
-.close {
-  font-size: 18px;
-  line-height: 18px;
-  align-self: start;
-}
-legend,
-h2 {
-  float: left;
-  font-size: 13px;
-  font-weight: 650;
-  color: var(--soft);
-}
-.line {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 6px;
-}
-.time {
-  width: 108px;
-}
 .silence {
   display: grid;
   gap: 8px;
   width: 260px;
 }
-footer {
-  position: sticky;
-  bottom: 0;
-  background: var(--panel);
-  border-top: 1px solid var(--line);
-  padding: 10px 18px;
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 9px;
-}
 </style>
+<style scoped src="./pane.css"></style>

@@ -12,6 +12,7 @@ import { scopeQuery } from '../scope/query.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
 import ReceiverList from './ReceiverList.vue'
+import WatchesTabs from './WatchesTabs.vue'
 import WatchPane from './WatchPane.vue'
 import WatchStrip from './WatchStrip.vue'
 
@@ -49,10 +50,10 @@ async function kept(one: Watch | null) {
 </script>
 
 <template>
-  <div class="both">
+  <div class="watches-both">
     <main tabindex="0">
       <header>
-        <h1>Watches</h1>
+        <WatchesTabs here="watches" />
         <span class="quiet">tell somebody after the fact</span>
         <RouterLink v-if="session.may('watches.edit')" class="new" :to="{ path: '/watches', query: { watch: 'new' } }"
           >New watch</RouterLink
@@ -111,78 +112,4 @@ async function kept(one: Watch | null) {
   </div>
 </template>
 
-<style scoped>
-.both {
-  flex: 1;
-  min-height: 0;
-  display: flex;
-}
-main {
-  flex: 1;
-  min-width: 0;
-  overflow: auto;
-}
-aside {
-  width: 420px;
-  flex: none;
-  background: var(--panel);
-  border-left: 1px solid var(--line);
-  overflow: auto;
-}
-header {
-  display: flex;
-  align-items: baseline;
-  gap: 10px;
-  padding: 10px 18px;
-  border-bottom: 1px solid var(--line-soft);
-}
-h1 {
-  font-size: 14px;
-  font-weight: 650;
-}
-.new {
-  margin-left: auto;
-}
-.pad {
-  padding: 14px 18px;
-}
-.watch {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(160px, 300px);
-  gap: 22px;
-  padding: 11px 18px;
-  border-bottom: 1px solid var(--line-soft);
-  color: var(--ink);
-  text-decoration: none;
-}
-.watch:hover,
-.watch.on {
-  background: var(--panel);
-}
-.watch.on {
-  box-shadow: inset 3px 0 var(--pine);
-}
-.what,
-.past {
-  display: grid;
-  gap: 1px;
-  align-content: start;
-  font-size: 13px;
-}
-.what > bdi {
-  font-size: 14px;
-  overflow-wrap: anywhere;
-}
-.legend {
-  padding: 10px 18px;
-  font-size: 13px;
-}
-@media (width < 900px) {
-  .both {
-    flex-direction: column;
-  }
-  aside {
-    width: auto;
-  }
-}
-</style>
+<style scoped src="./watches.css"></style>

@@ -1,6 +1,7 @@
 import type { Afterwards, Change, SaveDetail } from '@spoor/contract'
 import type { Scope } from '@spoor/core'
 import type { Database } from '../../database/knex.ts'
+import { guardsOfSave } from '../../guards/store.ts'
 import { whereScope } from '../../ledger/scope-sql.ts'
 import { isLimited } from '../../ledger/reach.ts'
 import { maskedFields } from '../../ledger/masked.ts'
@@ -52,6 +53,8 @@ export async function saveDetail(
     afterwards,
     // Whoever sees a part only is not told what records outside it are called.
     references: !isLimited(reach) ? await referencesOf(db, changes.get(row.id) ?? []) : [],
+    // What guards say is said of the type as a whole: to whoever sees all of it.
+    guards: isLimited(reach) ? [] : await guardsOfSave(db, row),
     nameThen: await nameThenOf(db, row),
     ...neighbours,
   }
