@@ -45,8 +45,9 @@ beforeAll(async () => {
   world = await makeWorld(`
     create table work_order (id int primary key, status text, price numeric(10,2), rate float8, due date, seen timestamptz,
       tags text[], note text, flag bool);
-    create table other (id int primary key, r text)`)
-  await track(world, { work_order: columns, other: ['id', 'r'] })
+    create table other (id int primary key, r text);
+    create table order_line (id int primary key, order_id int not null references work_order on delete cascade, "unit price" numeric)`)
+  await track(world, { work_order: columns, other: ['id', 'r'], order_line: ['id', 'order_id', 'unit price'] })
   const fields = await world
     .db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
@@ -58,12 +59,13 @@ beforeAll(async () => {
 afterAll(() => world.close())
 
 /** Puts these guards in force and no others. @returns their numbers */
-async function guarded(...guards: Guard[]): Promise<number[]> {
+const guarded = (...guards: Guard[]) => guardedType(typeId, ...guards)
+async function guardedType(of: number, ...guards: Guard[]): Promise<number[]> {
   const draft = await readDraft(world.db, world.sourceId)
-  const before = (await listGuards(world.db)).map(({ id, typeId: of }) => ({ typeId: of, guardId: id, guard: null }))
+  const before = (await listGuards(world.db)).map((one) => ({ typeId: one.typeId, guardId: one.id, guard: null }))
   const ids: number[] = []
-  for (const _ of guards) ids.push(await newGuard(world.db, typeId, world.adminId))
-  const edits = guards.map((guard, n) => ({ typeId, guardId: ids[n]!, guard }))
+  for (const _ of guards) ids.push(await newGuard(world.db, of, world.adminId))
+  const edits = guards.map((guard, n) => ({ typeId: of, guardId: ids[n]!, guard }))
   await stageDraft(world.db, world.sourceId, draft.revision, [...before, ...edits], world.adminId)
   await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'guarded by a test', world.admin)
   return ids
@@ -210,7 +212,7 @@ function drawStatement({ below, one, some }: ReturnType<typeof generator>): stri
     case 1:
       return `delete from work_order where id % 5 = ${below(5)}`
     case 2:
-      return below(6) === 0 ? 'truncate work_order' : `update work_order set id = id + 100 where id = ${id()}`
+      return below(6) === 0 ? 'truncate work_order cascade' : `update work_order set id = id + 100 where id = ${id()}`
     case 3:
     case 4: {
       const made = Object.keys(values)
@@ -481,6 +483,42 @@ describe('a guard that refuses', () => {
     await refused(`update work_order set status = 'gone' where id = 3`).toMatchObject({ code: 'SPR03' })
     await within(null, `update work_order set tags = 'x' where id = 3`)
     await owner.end()
+  })
+
+  it('asks what the record holds whose line it is, and in vain where that column is gone', async () => {
+    const line = await world
+      .db('spoor.record_type')
+      .where({ table_name: 'order_line' })
+      .first<{ id: number; parent_type_id: number }>('id', 'parent_type_id')
+    expect(line.parent_type_id).toBe(typeId)
+    const price = await world
+      .db('spoor.field')
+      .where({ type_id: line.id, column_name: 'unit price' })
+      .first<{ id: number }>('id')
+    const guard: Guard = {
+      ...plain,
+      fieldId: price.id,
+      held: { fieldId: field('status'), values: ['approved'], other: false },
+    }
+    await guardedType(line.id, guard)
+    await within(
+      null,
+      `update work_order set status = case id when 1 then 'draft' else 'approved' end`,
+      'insert into order_line values (1, 1, 5), (2, 2, 5), (3, 3, 5)',
+    )
+    await within(null, 'update order_line set "unit price" = 6 where id = 1')
+    await refused('update order_line set "unit price" = 6 where id = 2').toMatchObject({ code: 'SPR03' })
+    await refused('update order_line set "unit price" = 6').toMatchObject({ code: 'SPR03' })
+    await world.collect()
+    const trial = await tryGuard(world.db, line.id, { ...guard, acts: ['create', 'change'] }, Date.now() + 1000)
+    expect(trial).toMatchObject({ times: 2, unknown: 0 })
+    const owner = new pg.Client({ connectionString: world.businessAs('business_owner') })
+    await owner.connect()
+    await owner.query('alter table work_order rename column status to state')
+    await within(null, 'update order_line set "unit price" = 7 where id = 2')
+    await owner.query('alter table work_order rename column state to status')
+    await owner.end()
+    await refused('update order_line set "unit price" = 8 where id = 2').toMatchObject({ code: 'SPR03' })
   })
 
   it('cannot be what contradicts itself, and leaves nothing when it is taken away', async () => {

@@ -50,7 +50,7 @@ export interface Guard {
   /** The field whose being written is meant; null for the record as a whole. */
   fieldId: number | null
   test: GuardTest
-  /** What another field of the record held before, or does when it is created. */
+  /** What another field of the record held before, or does when it is created; or one of the record whose line it is. */
   held: { fieldId: number; values: readonly CapturedValue[]; other: boolean } | null
   by: GuardBy | null
   times: GuardTimes | null

@@ -57,7 +57,7 @@ export function planTroubles(
       ),
     ...Object.entries(to.types).flatMap(([typeId, type]) => [
       ...typeTroubles(Number(typeId), type),
-      ...Object.values(type.guards ?? {}).flatMap((guard) => guardTroubles(Number(typeId), type, guard)),
+      ...Object.values(type.guards ?? {}).flatMap((guard) => guardTroubles(Number(typeId), to, guard)),
     ]),
   ]
 }
@@ -103,12 +103,16 @@ function typeTroubles(typeId: number, type: TypePlan): PlanTrouble[] {
   })
 }
 
-function guardTroubles(typeId: number, type: TypePlan, guard: Guard): PlanTrouble[] {
+function guardTroubles(typeId: number, plan: TrackingPlan, guard: Guard): PlanTrouble[] {
+  const type = plan.types[typeId]!
+  // What it asks of besides may be of the record whose line it is.
+  const planned = (fieldId: number) =>
+    type.fields[fieldId] ?? Object.values(plan.types).find((one) => one.fields[fieldId])?.fields[fieldId]
   const asksValue = (fieldId: number) => guard.held?.fieldId === fieldId || guard.test.test !== 'any'
   return [
     ...(type.onFailure === 'pass' ? [{ trouble: 'guards-what-passes', typeId, guard: guard.name } as const] : []),
     ...fieldsOfGuard(guard).flatMap((fieldId): PlanTrouble[] => {
-      const field = type.fields[fieldId]
+      const field = planned(fieldId)
       if (!field) return [{ trouble: 'guard-asks-untracked', typeId, fieldId, guard: guard.name }]
       return field.keep === 'fingerprint' && asksValue(fieldId)
         ? [{ trouble: 'guard-asks-fingerprint', typeId, fieldId, guard: guard.name }]

@@ -2,7 +2,14 @@ import { testFits, type Guard, type GuardAct, type GuardTimes } from '@spoor/cor
 import { quoteLiteral } from '../database/identifier.ts'
 import { columnsHere, fitted, shapeChanged, variables } from './function-text.ts'
 import { named, numbered, Statements } from './statements.ts'
-import type { CapturedField, CapturedTable, CaptureEvent } from './table.ts'
+import {
+  qualified,
+  type CapturedColumn,
+  type CapturedField,
+  type CapturedTable,
+  type CaptureEvent,
+  type TableName,
+} from './table.ts'
 import { op, ValueText, type RowOf } from './value-text.ts'
 
 /** A guard with what is known of those it names. */
@@ -13,6 +20,8 @@ export interface InstalledGuard {
   said: readonly string[]
   /** Logins by which they are known where nobody says who acts. */
   knownLogins: readonly string[]
+  /** Where the other field is one of the record whose line it is: there it stands. */
+  parent: (TableName & { keyColumns: readonly CapturedColumn[]; column: CapturedColumn }) | null
 }
 
 const actions: Readonly<Record<CaptureEvent, GuardAct>> = {
@@ -60,19 +69,23 @@ export function askGuards(table: CapturedTable, event: CaptureEvent, old: OldRow
         ${table.typeId}, spoor.met.action, spoor.met.key, spoor.met.label, ${oneOf(asked, 'spoor.met.guard', ({ guard }) => String(guard.fieldId ?? 'null::pg_catalog.int4'))}, ${believed(table)});`
   const using = old?.using ? `, ${old.using}` : ''
   // Of columns that are not what they were nobody knows what a guard would say: the business goes on, and it is told.
-  return `
-  if ${variables.written} operator(pg_catalog.>) 0 then
-    if ${shapeChanged(table)} then
-      begin
-        for spoor.met in execute ${fitted(shifted.all)} using ${variables.written}, ${variables.at}${using} loop${meet}
-        end loop;
+  const heard = (work: string) => `
+      begin${work}
       exception
         when sqlstate 'SPR03' then raise;
         when others then perform spoor_capture.note_missed(${table.typeId}, TG_RELID, TG_OP, SQLSTATE, pg_catalog.concat('A guard could not be asked: ', SQLERRM));
-      end;
-    elsif ${fixed.any} then
-      for spoor.met in ${fixed.all} loop${meet}
-      end loop;
+      end;`
+  const plain = `
+      if ${fixed.any} then
+        for spoor.met in ${fixed.all} loop${meet}
+        end loop;
+      end if;`
+  return `
+  if ${variables.written} operator(pg_catalog.>) 0 then
+    if ${shapeChanged(table)} then${heard(`
+        for spoor.met in execute ${fitted(shifted.all)} using ${variables.written}, ${variables.at}${using} loop${meet}
+        end loop;`)}
+    else${asked.some(({ parent }) => parent) ? heard(plain) : plain}
     end if;
   end if;`
 }
@@ -110,7 +123,7 @@ function question(
 ): { any: string; all: string } {
   const [written, at] = shifted ? ['$1', '$2'] : [variables.written, variables.at]
   const conditions = asked.map((one) => new Condition(table, one, event, { written, at, shifted }).sql())
-  const rows = `(select b.seq, b.action, b.key, b.key_before, b.label, b.delta::pg_catalog.json as delta from spoor_capture.outbox b
+  const rows = `(select b.seq, b.action, b.key, b.key_before, b.label, b.parent_key, b.delta::pg_catalog.json as delta from spoor_capture.outbox b
         where b.transaction_id ${op.equals} pg_catalog.pg_current_xact_id() and b.type_id ${op.equals} ${table.typeId} order by b.seq desc limit ${written}) w`
   const held = event === 'update' ? heldFields(asked) : []
   const statements = new Statements(table, 0, { shifted, salt: '' })
@@ -132,7 +145,7 @@ function question(
 }
 
 const heldFields = (asked: readonly InstalledGuard[]) => [
-  ...new Set(asked.flatMap(({ guard }) => (guard.held ? [guard.held.fieldId] : []))),
+  ...new Set(asked.flatMap(({ guard, parent }) => (guard.held && !parent ? [guard.held.fieldId] : []))),
 ]
 
 function fieldOf(table: CapturedTable, fieldId: number): CapturedField {
@@ -269,6 +282,8 @@ class Condition {
   }
 
   #held({ fieldId, values, other }: NonNullable<Guard['held']>): string {
+    const { parent } = this.#installed
+    if (parent) return other ? `not ${isOne(ofParent(parent), values)}` : isOne(ofParent(parent), values)
     if (!this.#table.fields.some((one) => one.fieldId === fieldId)) return 'false'
     const pair = `w.delta operator(pg_catalog.->) '${fieldId}'`
     const held = {
@@ -311,6 +326,22 @@ class Condition {
     ]
     return `${others ? 'not ' : ''}(${parts.join(' and ')})`
   }
+}
+
+/** Types in which a key can be looked for as it is, so that an index is used. */
+const sought = new Set(['int2', 'int4', 'int8', 'uuid', 'oid', 'date', 'text', 'varchar'])
+
+/** What a field of the record holds whose line a row `w` of the outbox is. */
+function ofParent(parent: NonNullable<InstalledGuard['parent']>): string {
+  const texts = new ValueText({ shifted: false })
+  const row = named('x')
+  const same = parent.keyColumns.map((column, at) => {
+    const wanted = `(w.parent_key::pg_catalog.json operator(pg_catalog.->>) ${at})`
+    return sought.has(column.baseType) && column.plainEquality
+      ? `${row(column)} ${op.equals} ${wanted}::pg_catalog.${column.baseType}`
+      : `${exact(texts.text(column, row))} ${op.equals} ${exact(wanted)}`
+  })
+  return `(select ${texts.text(parent.column, row)} from ${qualified(parent)} x where ${same.join(' and ')})`
 }
 
 const numeric = (text: string) => `${quoteLiteral(text)}::pg_catalog.numeric`

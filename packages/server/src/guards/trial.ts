@@ -1,5 +1,5 @@
 import type { GuardTrial } from '@spoor/contract'
-import { guardMeets, type CapturedValue, type Guard, type GuardAct, type GuardedSave } from '@spoor/core'
+import { guardMeets, type CapturedValue, type Guard, type GuardAct, type GuardedSave, type Standing } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { toldAnew } from '../standing/anew.ts'
@@ -19,6 +19,8 @@ interface Row {
   action: GuardAct
   record_key: string
   key_before: string | null
+  parent_type_id: number | null
+  parent_key: string | null
   label: string
   actor: string
   said: string | null
@@ -51,6 +53,10 @@ export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs
   )
   const baseTypeOf = (fieldId: number) => baseTypes.get(fieldId) ?? 'text'
   const met: Met[] = []
+  const heldType =
+    guard.held === null
+      ? undefined
+      : await db('spoor.field').where({ id: guard.held.fieldId }).first<{ type_id: number } | undefined>('type_id')
   let [unknown, looked, after, cut, asked] = [0, 0, '0', false, 0]
   for (;;) {
     const rows = await savesOf(db, typeId, guard, { from, after })
@@ -66,7 +72,10 @@ export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs
         cut = true
         break
       }
-      const held = await heldBefore(db, typeId, row, guard.held.fieldId)
+      const held =
+        heldType?.type_id === typeId
+          ? await heldBefore(db, typeId, row, guard.held.fieldId)
+          : await heldByParent(db, row, guard.held.fieldId)
       if (held === undefined) unknown++
       else if (guardMeets(guard, { ...save, held: () => held }, baseTypeOf)) met.push({ save: row, held })
     }
@@ -98,7 +107,7 @@ async function savesOf(
       ? ''
       : `and exists (select from ledger.change c where c.captured_at = s.captured_at and c.save_id = s.id and c.field_id = ${Number(fieldId)})`
   const { rows } = await db.raw<{ rows: Row[] }>(
-    `select s.id, s.captured_at, s.action, s.record_key, s.key_before, s.label, coalesce(k.name, a.name) as actor,
+    `select s.id, s.captured_at, s.action, s.record_key, s.key_before, s.parent_type_id, s.parent_key, s.label, coalesce(k.name, a.name) as actor,
             case when l.may_declare and s.actor_kind <> 'unknown' then s.actor_name end as said, s.actor_kind, s.channel, s.db_login, s.reason,
             ${together} as together,
             (select coalesce(json_agg(json_build_array(c.field_id, c.before, c.after)), '[]') from ledger.change c
@@ -140,7 +149,19 @@ async function heldBefore(db: Database, typeId: number, row: Row, fieldId: numbe
   if (change) return change[1]
   // A deletion tells of every value that there was.
   if (row.action === 'delete') return null
-  const standing = await toldAnew(db, typeId, row.key_before ?? row.record_key, (BigInt(row.id) - 1n).toString())
+  return stoodAs(
+    await toldAnew(db, typeId, row.key_before ?? row.record_key, (BigInt(row.id) - 1n).toString()),
+    fieldId,
+  )
+}
+
+/** What a field of the record held whose line it was, when it was saved; undefined where nothing says it. */
+async function heldByParent(db: Database, row: Row, fieldId: number): Promise<CapturedValue | undefined> {
+  if (row.parent_type_id === null || row.parent_key === null) return undefined
+  return stoodAs(await toldAnew(db, row.parent_type_id, row.parent_key, row.id), fieldId)
+}
+
+function stoodAs(standing: Standing | undefined, fieldId: number): CapturedValue | undefined {
   if (!standing) return undefined
   const stood = standing.fields.get(fieldId)
   if (stood) return stood.hidden === null ? stood.value : undefined

@@ -74,6 +74,21 @@ export async function installation(
     .orderBy('login')
     .pluck<string[]>('login')
   const identities = await knownIdentities(db, sourceId)
+  /** Where a field stands that is not of a type but of the one whose lines it has. */
+  const parentOf = (type: TypeRow, fieldId: number | null): InstalledGuard['parent'] => {
+    const field = fieldRows.find((one) => one.id === fieldId)
+    if (!field || field.type_id === type.id) return null
+    const parent = byId.get(String(field.type_id))
+    const table = parent && byRelation.get(parent.relation_id)
+    const column = table?.columns.find((one) => one.attributeNumber === field.attribute_number)
+    if (!table || !column)
+      throw new Problem(
+        'plan-contradicts',
+        'A guard asks of a field of another record that is not in the source any more.',
+      )
+    const keyColumns = table.keyColumns.flatMap((name) => table.columns.filter((one) => one.name === name))
+    return { schema: table.schema, table: table.table, keyColumns, column }
+  }
   const install: CapturedTable[] = Object.entries(to.types).flatMap(([typeId, typePlan]) => {
     const type = byId.get(typeId)
     const table = type && byRelation.get(type.relation_id)
@@ -106,6 +121,7 @@ export async function installation(
         guardId: Number(guardId),
         guard,
         ...knownAs(guard.by?.actors ?? [], identities),
+        parent: parentOf(type, guard.held?.fieldId ?? null),
       })),
       declaring,
       fields: Object.entries(typePlan.fields).flatMap(([fieldId, { keep }]) => {

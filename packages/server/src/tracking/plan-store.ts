@@ -236,7 +236,14 @@ async function demandGuards(
     if (numbered.get(guardId) !== typeId)
       throw new Problem('plan-contradicts', `There is no guard ${guardId} of this record type. The draft is as it was.`)
     if (!guard) continue
-    const strange = fieldsOfGuard(guard).find((fieldId) => fields.get(fieldId)?.typeId !== typeId)
+    const { parent_type_id: parentId } = await db('spoor.record_type')
+      .where({ id: typeId })
+      .first<{ parent_type_id: number | null }>('parent_type_id')
+    const isOf = (fieldId: number) => {
+      const of = fields.get(fieldId)?.typeId
+      return of === typeId || (fieldId !== guard.fieldId && of !== undefined && of === parentId)
+    }
+    const strange = fieldsOfGuard(guard).find((fieldId) => !isOf(fieldId))
     if (strange !== undefined)
       throw new Problem(
         'field-untrackable',

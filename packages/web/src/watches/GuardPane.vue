@@ -48,9 +48,18 @@ const fieldOptions = computed(() => [
   { value: whole, label: 'the record as a whole' },
   ...own.value.map(({ id, name }) => ({ value: id, label: name })),
 ])
+/** Fields of the record whose line it is, which it may ask of as well. */
+const above = computed(() => {
+  const parent = vocabulary.value?.types.find((type) => type.id === typeId.value)?.parentTypeId ?? null
+  const name = vocabulary.value?.types.find((type) => type.id === parent)?.name ?? ''
+  return tracked.value
+    .filter((one) => parent !== null && one.typeId === parent && !one.fingerprint)
+    .map(({ id, name: of }) => ({ value: id, label: `where ${of} of its ${name}` }))
+})
 const heldOptions = computed(() => [
   { value: whole, label: 'whatever else it holds' },
   ...own.value.filter((field) => !field.fingerprint).map(({ id, name }) => ({ value: id, label: `where ${name}` })),
+  ...above.value,
 ])
 const field = computed(() => own.value.find((one) => one.id === form.fieldId))
 const tests = computed(() => testsOf(field.value))
@@ -95,7 +104,10 @@ const actorOptions = computed(() =>
 
 const plural = computed(() => types.value.find((type) => type.value === typeId.value)?.label ?? 'records')
 const nameOf = (fieldId: number) => {
-  const name = own.value.find((one) => one.id === fieldId)?.name ?? `field ${fieldId}`
+  const name =
+    own.value.find((one) => one.id === fieldId)?.name ??
+    above.value.find((one) => one.value === fieldId)?.label.replace(/^where /, '') ??
+    `field ${fieldId}`
   return fieldId === form.fieldId ? `${name} of ${plural.value}` : name
 }
 const sentence = computed(() => guardSentence(guard.value, plural.value, nameOf))
