@@ -512,6 +512,9 @@ describe('a guard that refuses', () => {
     await world.collect()
     const trial = await tryGuard(world.db, line.id, { ...guard, acts: ['create', 'change'] }, Date.now() + 1000)
     expect(trial).toMatchObject({ times: 2, unknown: 0 })
+    expect((await listGuards(world.db)).map(({ trouble, standing }) => [trouble, standing])).toEqual([
+      [null, 'in force'],
+    ])
     const owner = new pg.Client({ connectionString: world.businessAs('business_owner') })
     await owner.connect()
     await owner.query('alter table work_order rename column status to state')

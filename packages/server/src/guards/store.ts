@@ -111,8 +111,8 @@ export async function listGuards(db: Database): Promise<GuardLine[]> {
     (
       await db('spoor.field as f')
         .whereIn(
-          'f.type_id',
-          types.map(({ type_id }) => type_id),
+          'f.id',
+          [...planned.values()].flatMap(({ guard }) => fieldsOfGuard(guard)),
         )
         .select<{ id: number; base_type: string; present: boolean }[]>('f.id', 'f.base_type', 'f.present')
     ).map((field) => [field.id, field]),

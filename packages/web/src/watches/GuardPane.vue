@@ -199,10 +199,11 @@ const isOpen = ({ closedAt, until }: GuardLine['openings'][number]) =>
     </div>
     <fieldset class="part" :disabled="!mayEdit">
       <legend>what</legend>
+      <p v-if="line">{{ plural }}</p>
       <PickList
+        v-else
         :value="typeId ?? undefined"
         :options="types"
-        :disabled="line !== null || !mayEdit"
         show-search
         option-filter-prop="label"
         placeholder="Which records"
@@ -462,7 +463,7 @@ const isOpen = ({ closedAt, until }: GuardLine['openings'][number]) =>
 .number {
   width: 96px;
 }
-.held {
+.line.held {
   display: grid;
   grid-template-columns: 120px minmax(0, 1fr);
 }
