@@ -14,7 +14,7 @@ create function public.log_row() returns trigger language plpgsql as $$ begin
   if to_jsonb(old) <> to_jsonb(new) then insert into public.row_log (was, now) values (to_jsonb(old), to_jsonb(new)); end if; return null; end $$;
 create trigger log_row after update on public.by_row for each row execute function public.log_row();`
 
-async function prepared(cluster, rule = {}) {
+export async function prepared(cluster, rule = {}) {
   const world = await makeWorld(cluster, schema)
   await world.track({ tracked: columns }, rule)
   await world.business.query('vacuum analyze')
@@ -56,7 +56,7 @@ export async function captureBulk(cluster) {
   ]
 }
 
-async function throughput(world, table, seconds) {
+export async function throughput(world, table, seconds) {
   const clients = await Promise.all(Array.from({ length: 8 }, () => world.business.connect()))
   const until = performance.now() + seconds * 1000
   let done = 0

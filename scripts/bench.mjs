@@ -19,6 +19,7 @@ run(async () => {
   const { found } = await import('../bench/found.mjs')
   const { exportCsv } = await import('../bench/export.mjs')
   const { pack } = await import('../bench/pack.mjs')
+  const { guards } = await import('../bench/guard.mjs')
   const { watches } = await import('../bench/watches.mjs')
   const { reconcile } = await import('../bench/reconcile.mjs')
   const { amounts, firstView } = await import('../bench/screen.mjs')
@@ -54,6 +55,7 @@ run(async () => {
     'export-csv': exportCsv,
     pack,
     watches,
+    guard: guards,
     'try-on-past': big.tryPast,
   }
   const wanted = process.argv[2]

@@ -1,13 +1,17 @@
 import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it, onTestFinished } from 'vitest'
 import { guardActs, guardMeets, type CapturedValue, type Guard, type GuardAct, type GuardTest } from '@spoor/core'
+import { rehearseCorrection } from '../src/corrections/carry-out.ts'
+import { draftCorrection } from '../src/corrections/draft.ts'
 import { closeGuard, openGuard } from '../src/guards/openings.ts'
 import { GuardNotes } from '../src/guards/noting.ts'
-import { listGuards, newGuard, readMet } from '../src/guards/store.ts'
+import { listGuards, readMet } from '../src/guards/store.ts'
 import { tryGuard } from '../src/guards/trial.ts'
+import { newGuard } from '../src/tracking/guard-numbers.ts'
 import { prove } from '../src/tracking/proof.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
+import { wholeCorrection } from './whole-correction.ts'
 import { asWritten, makeWorld, silentLog, track, type World } from './support.ts'
 
 let world: World
@@ -394,6 +398,22 @@ describe('a guard that refuses', () => {
       { id: '2', price: '20.00' },
       { id: '3', price: '30.00' },
     ])
+  })
+
+  it('would refuse a correction of Spoor’s own, which its rehearsal says, and is not counted', async () => {
+    await world.collect()
+    const save = await world
+      .db('ledger.change')
+      .where({ field_id: field('price'), record_key: '["1"]' })
+      .orderBy('save_id', 'desc')
+      .first<{ save_id: string }>('save_id')
+    const id = await draftCorrection(
+      world,
+      { changes: [{ saveId: save.save_id, fieldId: field('price') }] },
+      world.admin,
+    )
+    await rehearseCorrection({ db: world.db, sources: world.sources }, id, {}, world.admin)
+    expect(JSON.stringify(await wholeCorrection(world, id))).toContain(approved.words)
   })
 
   it('counts what it refused although nothing of it is left, and knows who where somebody tells', async () => {

@@ -5,6 +5,7 @@ import {
   editsBetween,
   emptyPlan,
   isFieldEdit,
+  isGuardEdit,
   isPlanRuleEdit,
   keepOf,
   reasonOf,
@@ -15,6 +16,7 @@ import {
   type PlanEdit,
   type TrackingPlan,
 } from './model.ts'
+import { guardSentence, guardTrouble, sameGuard, type Guard } from '../guard/rule.ts'
 import { planFromFile, planToFile, type PlanRegister } from './file.ts'
 import { planLines } from './words.ts'
 import { lockHolds, lockWords, planTroubles, troubleWords } from './troubles.ts'
@@ -35,9 +37,29 @@ const rule = fc.record({
   reason: fc.constantFrom('never' as const, 'asked' as const, 'required' as const),
   newColumns: fc.constantFrom('track' as const, 'wait' as const),
 })
+const guard: fc.Arbitrary<Guard> = fc.record({
+  name: fc.constantFrom('one', 'another'),
+  words: fc.constant('not here'),
+  mode: fc.constantFrom('refuse' as const, 'warn' as const),
+  acts: fc.constant(['change' as const]),
+  fieldId: fc.constantFrom(null, 1, 2),
+  test: fc.constantFrom({ test: 'any' as const }, { test: 'to' as const, values: [null, 'a'] }),
+  held: fc.constantFrom(null, { fieldId: 3, values: ['x'], other: false }),
+  by: fc.constantFrom(null, { actors: ['Ada'], kinds: [], channels: [], logins: [], others: true }),
+  times: fc.constantFrom(null, { days: [1, 7], from: '08:00', to: '18:00', outside: true }),
+  withoutReason: fc.boolean(),
+  above: fc.constantFrom(null, 5),
+  zone: fc.constant('UTC'),
+})
+const guardEdit = fc.record({
+  typeId: fc.integer({ min: 1, max: 4 }),
+  guardId: fc.integer({ min: 1, max: 5 }),
+  guard: fc.option(guard),
+})
 const edits: fc.Arbitrary<PlanEdit[]> = fc.array(
   fc.oneof(
     { weight: 6, arbitrary: edit },
+    { weight: 2, arbitrary: guardEdit },
     { weight: 2, arbitrary: rule },
     fc.record(
       { secondPerson: fc.boolean(), correctionsAbove: fc.option(fc.nat(50), { nil: null }) },
@@ -134,10 +156,82 @@ describe('tracking plan', () => {
   })
 })
 
+describe('a guard', () => {
+  const base: Guard = {
+    name: 'g',
+    words: 'no',
+    mode: 'refuse',
+    acts: ['change'],
+    fieldId: 7,
+    test: { test: 'any' },
+    held: null,
+    by: null,
+    times: null,
+    withoutReason: false,
+    above: null,
+    zone: 'Europe/London',
+  }
+  const name = (id: number) => `f${id} of lines`
+
+  it.each<[Partial<Guard>, string]>([
+    [{}, 'Refuse changes of f7 of lines'],
+    [
+      { mode: 'warn', test: { test: 'falls', by: '10', share: true } },
+      'Warn of changes of f7 of lines down by more than 10 %',
+    ],
+    [
+      { held: { fieldId: 8, values: ['approved', null], other: false }, withoutReason: true },
+      'Refuse changes of f7 of lines where f8 of lines is “approved” or nothing, without a reason',
+    ],
+    [
+      {
+        fieldId: null,
+        acts: ['delete', 'create'],
+        above: 20,
+        by: { actors: ['Ada', 'Ben'], kinds: [], channels: ['API'], logins: [], others: true },
+        times: { days: [6, 7], from: '00:00', to: '00:00', outside: false },
+      },
+      'Refuse creation and deletion of lines, more than 20 records at once, by anybody but Ada or Ben, by way of API, on Saturdays and Sundays (Europe/London)',
+    ],
+  ])('%# is said in a sentence', (more, words) =>
+    expect(guardSentence({ ...base, ...more }, 'lines', name)).toBe(words),
+  )
+
+  it.each<[Partial<Guard>, RegExp | null]>([
+    [{}, null],
+    [{ acts: [] }, /no act/],
+    [{ acts: ['change', 'delete'] }, /a deletion writes none/],
+    [{ fieldId: null, test: { test: 'emptied' } }, /names no field/],
+    [{ test: { test: 'shrinks' } }, /cannot answer/],
+    [{ test: { test: 'outside', least: null, most: null } }, /neither the least nor the most/],
+    [{ by: { actors: [], kinds: [], channels: [], logins: [], others: false } }, /names nobody/],
+    [{ fieldId: null, acts: ['create', 'change', 'delete'] }, /every save/],
+    [{ fieldId: null, acts: ['create', 'change', 'delete'], withoutReason: true }, null],
+  ])('%# is told what contradicts itself in it', (more, words) => {
+    const trouble = guardTrouble({ ...base, ...more }, () => 'numeric', name)
+    if (words === null) expect(trouble).toBeNull()
+    else expect(trouble).toMatch(words)
+  })
+
+  it('is the same however its parts are ordered', () => {
+    fc.assert(
+      fc.property(guard, (one) => {
+        const turned = Object.fromEntries(Object.entries(one).reverse()) as unknown as Guard
+        expect(sameGuard(one, turned)).toBe(true)
+        expect(sameGuard(one, { ...one, words: 'other' })).toBe(false)
+      }),
+    )
+  })
+})
+
 describe('troubles', () => {
   const today = '2026-11-25'
   const plan = (...list: PlanEdit[]): TrackingPlan => withEdits(emptyPlan, list)
   const on = { typeId: 1, fieldId: 1, keep: 'values' } as const
+  const guarding: Guard = {
+    ...{ name: 'g', words: 'no', mode: 'refuse', acts: ['change'], fieldId: 1, test: { test: 'any' }, held: null },
+    ...{ by: null, times: null, withoutReason: false, above: null, zone: 'UTC' },
+  }
   const troubles = (from: TrackingPlan, list: PlanEdit[]) =>
     planTroubles(from, withEdits(from, list), list, today).map((one) => one.trouble)
   const locked = (until: string | null) => plan({ ...on, lock: { until } })
@@ -182,6 +276,33 @@ describe('troubles', () => {
       ['derived-in-a-circle', 'derived-in-a-circle'],
     ],
     [
+      'guarding what is not tracked',
+      emptyPlan,
+      [{ typeId: 1, guardId: 1, guard: { ...guarding, fieldId: null } }],
+      ['guards-untracked'],
+    ],
+    [
+      'asking a guard of what goes off',
+      plan(on, { typeId: 1, fieldId: 2, keep: 'values' }, { typeId: 1, guardId: 1, guard: guarding }),
+      [{ ...on, keep: 'off' }],
+      ['guard-asks-untracked'],
+    ],
+    [
+      'asking a value of a fingerprint',
+      plan(on),
+      [
+        { ...on, keep: 'fingerprint' },
+        { typeId: 1, guardId: 1, guard: { ...guarding, test: { test: 'emptied' } } },
+      ],
+      ['guard-asks-fingerprint'],
+    ],
+    [
+      'guarding what is let through',
+      plan(on, { typeId: 1, guardId: 1, guard: guarding }),
+      [{ typeId: 1, onFailure: 'pass' }],
+      ['guards-what-passes'],
+    ],
+    [
       'following from another',
       emptyPlan,
       [
@@ -212,6 +333,11 @@ describe('plan file', () => {
       fields: [1, 2, 3, 4, 5, 6].map((fieldId) => ({ id: fieldId + id * 10, column: `Column ${fieldId}` })),
     })),
   }
+  const ofType = ({ fieldId, held, ...rest }: Guard, typeId: number): Guard => ({
+    ...rest,
+    fieldId: fieldId === null ? null : fieldId + typeId * 10,
+    held: held && { ...held, fieldId: held.fieldId + typeId * 10 },
+  })
   const shifted = edits.map((list) =>
     list.map((one) =>
       isFieldEdit(one)
@@ -220,7 +346,9 @@ describe('plan file', () => {
             fieldId: one.fieldId + one.typeId * 10,
             derivedFrom: one.derivedFrom?.map((id) => id + one.typeId * 10),
           }
-        : one,
+        : isGuardEdit(one) && one.guard
+          ? { ...one, guard: ofType(one.guard, one.typeId) }
+          : one,
     ),
   )
 

@@ -57,7 +57,7 @@ end $guards$;
 /**
  * What the guards of a type ask of the rows that a statement has just captured. They are asked before what those caused is put
  * in order behind them: until then they are the last that the transaction wrote.
- * @param from how rows are read from as they were, of an update; `{columns}` of {@link Statements}
+ * @param old where rows are read as they were, of an update
  */
 export function askGuards(table: CapturedTable, event: CaptureEvent, old: OldRows | null): string {
   const asked = table.guards.filter(({ guard }) => guard.acts.includes(actions[event]))
@@ -129,11 +129,12 @@ function question(
   const statements = new Statements(table, 0, { shifted, salt: '' })
   const texts = new ValueText({ shifted })
   const columns = held.map((fieldId) => `${texts.text(fieldOf(table, fieldId), old!.row)} as f${fieldId}`)
+  // FULL JOIN, because another is planned for the first, small statement of a session as a nested loop and kept.
   const joined =
     held.length === 0
       ? ''
       : `
-        left join (select ${[`${statements.key(old!.row)} as key`, ...columns].join(', ')} from ${old!.from}) o on o.key ${op.equals} coalesce(w.key_before, w.key)`
+        full join (select ${[`${statements.key(old!.row)} as key`, ...columns].join(', ')} from ${old!.from}) o on o.key ${op.equals} coalesce(w.key_before, w.key)`
   const from = `from ${rows}${joined}`
   const met = `array[${asked.map(({ guardId }, n) => `case when ${conditions[n]!} then ${guardId} end`).join(', ')}]::pg_catalog.int4[]`
   return {

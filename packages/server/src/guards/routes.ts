@@ -3,8 +3,9 @@ import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { bind } from '../http/bind.ts'
 import type { Sources } from '../sources/registry.ts'
+import { newGuard } from '../tracking/guard-numbers.ts'
 import { closeGuard, openGuard } from './openings.ts'
-import { listGuards, newGuard, readMet } from './store.ts'
+import { listGuards, readMet } from './store.ts'
 import { tryGuard } from './trial.ts'
 
 /** What is refused in the sources. */

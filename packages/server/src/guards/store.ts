@@ -20,16 +20,6 @@ export interface GuardRow {
   type_id: number
 }
 
-/** A number for a guard that is to be staged. @throws Problem when there is no such record type */
-export async function newGuard(db: Database, typeId: number, personId: number): Promise<number> {
-  const type = await db('spoor.record_type').where({ id: typeId }).first<{ source_id: number } | undefined>('source_id')
-  if (!type) throw new Problem('not-found', 'There is no such record type.')
-  const [row] = await db('spoor.guard')
-    .insert({ source_id: type.source_id, type_id: typeId, made_by: personId })
-    .returning<{ id: number }[]>('id')
-  return row!.id
-}
-
 export async function guardRow(db: Database, guardId: number): Promise<GuardRow> {
   const row = await db('spoor.guard').where({ id: guardId }).first<GuardRow | undefined>('id', 'source_id', 'type_id')
   if (!row) throw new Problem('not-found', 'There is no such guard.')

@@ -6,10 +6,11 @@ import { toldAnew } from '../standing/anew.ts'
 
 const yearMs = 365 * 86_400_000
 const atOnce = 5000
-/** More saves of a type are not looked through while somebody waits. */
-const mostLooked = 2_000_000
+/** Somebody waits for it: the newest are looked through first, and how far it came is said. */
+const longestMs = 10_000
 /** So many of those that it meets but for the other field are asked what that held. */
 const mostAsked = 2000
+const mostMet = 50_000
 const mostTold = 10
 const mostNamed = 20
 
@@ -33,10 +34,7 @@ interface Row {
   changes: [number, CapturedValue, CapturedValue][]
 }
 
-interface Met {
-  save: Row
-  held: CapturedValue | undefined
-}
+type Place = Pick<Row, 'id' | 'captured_at'>
 
 /**
  * What a guard would have met in the year before now, asked of the ledger. Values that were erased are nothing there. Who acts is
@@ -52,20 +50,22 @@ export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs
     ).map((field) => [field.id, field.base_type]),
   )
   const baseTypeOf = (fieldId: number) => baseTypes.get(fieldId) ?? 'text'
-  const met: Met[] = []
+  const met: Row[] = []
   const heldType =
     guard.held === null
       ? undefined
       : await db('spoor.field').where({ id: guard.held.fieldId }).first<{ type_id: number } | undefined>('type_id')
-  let [unknown, looked, after, cut, asked] = [0, 0, '0', false, 0]
+  const until = performance.now() + longestMs
+  let [unknown, cut, asked] = [0, false, 0]
+  let before: Place | null = null
   for (;;) {
-    const rows = await savesOf(db, typeId, guard, { from, after })
+    const rows: Row[] = await savesOf(db, typeId, guard, { from, before })
     for (const row of rows) {
       const save = guardedSave(row, guard)
       // Whatever the other field held: only then is it looked for, since that takes the record's trail.
       if (!guardMeets({ ...guard, held: null }, save, baseTypeOf)) continue
       if (guard.held === null) {
-        met.push({ save: row, held: undefined })
+        met.push(row)
         continue
       }
       if (asked++ >= mostAsked) {
@@ -77,48 +77,51 @@ export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs
           ? await heldBefore(db, typeId, row, guard.held.fieldId)
           : await heldByParent(db, row, guard.held.fieldId)
       if (held === undefined) unknown++
-      else if (guardMeets(guard, { ...save, held: () => held }, baseTypeOf)) met.push({ save: row, held })
+      else if (guardMeets(guard, { ...save, held: () => held }, baseTypeOf)) met.push(row)
     }
-    looked += rows.length
     if (rows.length < atOnce || cut) break
-    after = rows.at(-1)!.id
-    if (looked >= mostLooked) {
-      cut = true
-      break
-    }
+    before = rows.at(-1)!
+    cut = performance.now() > until || met.length >= mostMet
+    if (cut) break
   }
+  met.reverse()
   return { from, unknown, cut, ...(await told(db, guard, met)) }
 }
 
-/** Saves of the type since a moment, in the order of the ledger; of a guard of a field those alone that wrote it. */
+/** Saves of the type since a moment, the newest first; of a guard of a field those alone that wrote it, by that field's index. */
 async function savesOf(
   db: Database,
   typeId: number,
   { fieldId, acts, above, held }: Guard,
-  { from, after }: { from: string; after: string },
+  { from, before }: { from: string; before: Place | null },
 ): Promise<Row[]> {
   const asked = [fieldId, held?.fieldId ?? null].filter((id) => id !== null)
   const together =
     above === null
       ? '1'
       : `(select count(*)::int from ledger.save o where o.type_id = s.type_id and o.captured_at = s.captured_at and o.transaction_id = s.transaction_id)`
-  const ofField =
+  const [place, rows, condition] =
     fieldId === null
-      ? ''
-      : `and exists (select from ledger.change c where c.captured_at = s.captured_at and c.save_id = s.id and c.field_id = ${Number(fieldId)})`
-  const { rows } = await db.raw<{ rows: Row[] }>(
+      ? ['(s.captured_at, s.id)', 'ledger.save s', 's.captured_at > ?']
+      : [
+          '(w.captured_at, w.save_id)',
+          'ledger.change w join ledger.save s on s.captured_at = w.captured_at and s.id = w.save_id',
+          `w.field_id = ${Number(fieldId)} and w.captured_at > ?`,
+        ]
+  const order = place.slice(1, -1).replaceAll(',', ' desc,')
+  const { rows: read } = await db.raw<{ rows: Row[] }>(
     `select s.id, s.captured_at, s.action, s.record_key, s.key_before, s.parent_type_id, s.parent_key, s.label, coalesce(k.name, a.name) as actor,
             case when l.may_declare and s.actor_kind <> 'unknown' then s.actor_name end as said, s.actor_kind, s.channel, s.db_login, s.reason,
             ${together} as together,
             (select coalesce(json_agg(json_build_array(c.field_id, c.before, c.after)), '[]') from ledger.change c
               where c.captured_at = s.captured_at and c.save_id = s.id and c.field_id = any(?::int[])) as changes
-       from ledger.save s join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
+       from ${rows} join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
        left join spoor.source_login l on l.source_id = s.source_id and l.login = s.db_login
-      where s.type_id = ? and s.captured_at > ? and s.id > ? and s.action = any(?::text[]) ${ofField}
-      order by s.id limit ?`,
-    [boundArray(asked), typeId, from, after, boundArray(acts), atOnce],
+      where ${condition} and s.type_id = ? and s.action = any(?::text[]) ${before ? `and ${place} < (?::timestamptz, ?::bigint)` : ''}
+      order by ${order} desc limit ?`,
+    [boundArray(asked), from, typeId, boundArray(acts), ...(before ? [before.captured_at, before.id] : []), atOnce],
   )
-  return rows
+  return read
 }
 
 function guardedSave(row: Row, guard: Guard): GuardedSave {
@@ -172,12 +175,12 @@ function stoodAs(standing: Standing | undefined, fieldId: number): CapturedValue
 async function told(
   db: Database,
   guard: Guard,
-  met: readonly Met[],
+  met: readonly Row[],
 ): Promise<Omit<GuardTrial, 'from' | 'unknown' | 'cut'>> {
   const stands = await standing(db, guard, met)
   const strip = new Map<string, string>()
   const byActor = new Map<string, number>()
-  for (const { save } of met) {
+  for (const save of met) {
     const day = save.captured_at.slice(0, 10)
     if (!strip.has(day)) strip.set(day, save.captured_at)
     byActor.set(save.actor, (byActor.get(save.actor) ?? 0) + 1)
@@ -193,7 +196,7 @@ async function told(
     last: met
       .slice(-mostTold)
       .reverse()
-      .map(({ save }) => ({
+      .map((save) => ({
         saveId: save.id,
         at: save.captured_at,
         label: save.label,
@@ -204,7 +207,7 @@ async function told(
 }
 
 /** Of which saves what was written still stands: nothing was written over it since, under the key it was written with. */
-async function standing(db: Database, { fieldId }: Guard, met: readonly Met[]): Promise<Set<string>> {
+async function standing(db: Database, { fieldId }: Guard, met: readonly Row[]): Promise<Set<string>> {
   if (met.length === 0) return new Set()
   const ofField =
     fieldId === null
@@ -213,7 +216,7 @@ async function standing(db: Database, { fieldId }: Guard, met: readonly Met[]): 
   const { rows } = await db.raw<{ rows: { id: string }[] }>(
     `select s.id from ledger.save s where s.id = any(?::bigint[])
         and not exists (select from ledger.save n where n.type_id = s.type_id and n.record_key = s.record_key and n.id > s.id and n.captured_at >= s.captured_at ${ofField})`,
-    [boundArray(met.map(({ save }) => save.id))],
+    [boundArray(met.map((save) => save.id))],
   )
   return new Set(rows.map(({ id }) => id))
 }

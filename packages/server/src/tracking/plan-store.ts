@@ -18,6 +18,7 @@ import type { Draft } from '@spoor/contract'
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { guardTypes } from './guard-numbers.ts'
 
 export interface InForce {
   version: number
@@ -226,11 +227,7 @@ async function demandGuards(
   fields: ReadonlyMap<number, { typeId: number; baseType: string }>,
 ): Promise<void> {
   if (edits.length === 0) return
-  const numbered = new Map(
-    (
-      await db('spoor.guard').where({ source_id: sourceId }).select<{ id: number; type_id: number }[]>('id', 'type_id')
-    ).map((guard) => [guard.id, guard.type_id]),
-  )
+  const numbered = await guardTypes(db, sourceId)
   const nameOf = await fieldNames(db)
   for (const { typeId, guardId, guard } of edits) {
     if (numbered.get(guardId) !== typeId)

@@ -15,7 +15,7 @@ import {
 import type { DryRun, PlanVersion } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { newGuard } from '../guards/store.ts'
+import { guardTypes, newGuard } from './guard-numbers.ts'
 import { fieldNames, planInForce, troublesOf } from './plan-store.ts'
 
 interface VersionRow {
@@ -126,11 +126,7 @@ async function withOwnGuards(
   plan: TrackingPlan,
   personId: number,
 ): Promise<TrackingPlan> {
-  const own = new Map(
-    (
-      await db('spoor.guard').where({ source_id: sourceId }).select<{ id: number; type_id: number }[]>('id', 'type_id')
-    ).map((guard) => [guard.id, guard.type_id]),
-  )
+  const own = await guardTypes(db, sourceId)
   const types: Record<string, TypePlan> = {}
   for (const [typeId, type] of Object.entries(plan.types)) {
     const guards: Record<string, Guard> = {}
