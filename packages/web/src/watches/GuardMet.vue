@@ -52,6 +52,11 @@ const howWords = { refused: 'refused', warned: 'warned of', passed: 'passed, it 
 </template>
 
 <style scoped>
+h2 {
+  font-size: 13px;
+  font-weight: 650;
+  color: var(--soft);
+}
 ul {
   max-height: 220px;
   overflow: auto;

@@ -11,7 +11,6 @@ import { computed, ref, watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
 import PickList from '../frame/PickList.vue'
-import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabularyQuery } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -19,6 +18,7 @@ import { withGuard } from '../tracking/draft.ts'
 import { shortTime } from '../value/time.ts'
 import { nothing, testsOf, useGuardForm, type Hours, type Whom } from './guard-form.ts'
 import GuardMet from './GuardMet.vue'
+import GuardOpenings from './GuardOpenings.vue'
 import WatchStrip from './WatchStrip.vue'
 
 /** A guard being made or changed, tried on the past while it is; and what it has met. */
@@ -165,28 +165,6 @@ const stage = (wish: Guard | null) =>
     await cache.invalidateQueries({ queryKey: ['tracking'] })
     emit('kept', wish === null && props.line?.standing === 'draft' ? null : id)
   })
-
-const opening = ref({ actor: '', minutes: 60, reason: '' })
-const spells = [15, 60, 240, 1440].map((minutes) => ({
-  value: minutes,
-  label: minutes < 60 ? `${minutes} minutes` : counted(minutes / 60, 'hour'),
-}))
-const inForce = computed(
-  () => props.line !== null && props.line.standing !== 'draft' && props.line.guard.mode === 'refuse',
-)
-const openFor = () =>
-  doing(async () => {
-    await call(routes.openGuard, { params: { guardId: String(props.line!.id) }, body: opening.value })
-    opening.value = { actor: '', minutes: 60, reason: '' }
-    emit('kept', props.line!.id)
-  })
-const closeOpening = (openingId: number) =>
-  doing(async () => {
-    await call(routes.closeGuard, { params: { guardId: String(props.line!.id), openingId: String(openingId) } })
-    emit('kept', props.line!.id)
-  })
-const isOpen = ({ closedAt, until }: GuardLine['openings'][number]) =>
-  closedAt === null && Date.parse(until) > Date.now()
 </script>
 
 <template>
@@ -396,24 +374,7 @@ const isOpen = ({ closedAt, until }: GuardLine['openings'][number]) =>
       </template>
     </section>
     <GuardMet v-if="line" :line="line" class="part" />
-    <section v-if="line && line.openings.length > 0" class="part" aria-label="Opened for somebody">
-      <h2>opened for somebody</h2>
-      <ul>
-        <li v-for="one in line.openings" :key="one.id">
-          <bdi>{{ one.actor }}</bdi>, by {{ one.by }}, {{ shortTime(one.from) }} to
-          {{ shortTime(one.closedAt ?? one.until) }}{{ one.closedBy ? ` (closed by ${one.closedBy})` : '' }}:
-          <bdi>{{ one.reason }}</bdi>
-          <button
-            v-if="isOpen(one) && session.may('guards.open')"
-            type="button"
-            class="plain link"
-            @click="closeOpening(one.id)"
-          >
-            Close it now
-          </button>
-        </li>
-      </ul>
-    </section>
+    <GuardOpenings v-if="line" :line="line" :actors="actorOptions" class="part" @changed="emit('kept', line.id)" />
     <ProblemNote v-if="problem" :problem="problem" />
     <footer>
       <template v-if="mayEdit && typeId !== null">
@@ -427,48 +388,18 @@ const isOpen = ({ closedAt, until }: GuardLine['openings'][number]) =>
         >
         <Button v-if="line" :loading="busy" @click="stage(null)">Stage taking it away</Button>
       </template>
-      <PressPopover v-if="inForce && session.may('guards.open')" title="Open it for somebody …">
-        <div class="opening">
-          <PickList
-            v-model:value="opening.actor"
-            show-search
-            option-filter-prop="label"
-            :options="actorOptions"
-            aria-label="For whom it is opened"
-            size="small"
-          />
-          <PickList v-model:value="opening.minutes" :options="spells" aria-label="For how long" size="small" />
-          <Input v-model:value="opening.reason" aria-label="Why it is opened" placeholder="Why" size="small" />
-          <Button
-            size="small"
-            :loading="busy"
-            :disabled="opening.actor === '' || opening.reason.trim().length < 3"
-            @click="openFor"
-            >Open it</Button
-          >
-          <p class="quiet">It closes by itself. Every save that passes says so.</p>
-        </div>
-      </PressPopover>
       <span v-if="mayEdit && typeId !== null" class="quiet" role="status">{{ missing ?? unnamed ?? '' }}</span>
     </footer>
   </form>
 </template>
 
 <style scoped>
-.opening {
-  display: grid;
-  gap: 8px;
-  width: 280px;
-}
 .number {
   width: 96px;
 }
 .line.held {
   display: grid;
   grid-template-columns: 120px minmax(0, 1fr);
-}
-.link {
-  color: var(--pine);
 }
 </style>
 <style scoped src="./pane.css"></style>
