@@ -256,6 +256,8 @@ describe('nobody’s code but PostgreSQL’s', () => {
       'context',
       'reason_of',
       expect.stringMatching(/^spoor_t\d+_row$/),
+      // What an application tells of a refusal, which stands beside what is captured and counts for nothing.
+      'tell_refused',
     ])
   })
 })
