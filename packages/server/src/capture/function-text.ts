@@ -63,7 +63,7 @@ declare
   v_said pg_catalog.text;
   v_login pg_catalog.name;
   v_app pg_catalog.text;
-  v_address pg_catalog.text;${table.guards.length > 0 ? '\n  met record;' : ''}
+  v_address pg_catalog.text;${table.guards.length > 0 ? '\n  v_told pg_catalog.json;\n  met record;' : ''}
 ${records.map((record) => `  ${record} record;\n`).join('')}begin${before}${guard(table, work)}${after}
   return null;
 end `

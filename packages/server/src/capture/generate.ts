@@ -11,7 +11,7 @@ import {
   type RowEvent,
 } from './table.ts'
 import { op, together, type RowOf } from './value-text.ts'
-import { askGuards, guardsSql, oldRow, oldRowsOfStatement } from './guards.ts'
+import { askGuards, guardsSql, oldRow, oldRowsOfStatement, type OneRow } from './guards.ts'
 import {
   columnsHere,
   contextOnce,
@@ -110,7 +110,7 @@ function statementFunction(table: CapturedTable, planVersion: number, event: Cap
     execute ${removed(shifting)} ${using};
   else
     execute ${removed(known)} ${using};
-  end if;${count}${askGuards(table, 'truncate', null)}`
+  end if;${count}${askGuards(table, 'truncate', null, null)}`
     return functionSql(table, { name, before: '', work, after: demandReason(table), records: [] })
   }
   const from = { o: `${columnsHere} from old_rows x`, n: `${columnsHere} from new_rows x` }
@@ -126,6 +126,7 @@ function statementFunction(table: CapturedTable, planVersion: number, event: Cap
     table,
     event,
     event === 'update' ? oldRowsOfStatement(numberedList(allColumns(table))) : null,
+    rowsAtHand(event, numbered('spoor.o'), numbered('spoor.n')),
   )
   const work = `${leaveStrangers(table)}
   if ${shapeChanged(table)} then${dynamic}
@@ -203,6 +204,11 @@ function ofStatement(table: CapturedTable, planVersion: number, event: RowEvent,
     end if;`
 }
 
+/** Of an event, the row as it was and as it is, where there is one. */
+function rowsAtHand(event: RowEvent, o: RowOf, n: RowOf): OneRow {
+  return { o: event === 'insert' ? null : o, n: event === 'delete' ? null : n }
+}
+
 /** Tells of one row that is at hand, field by field. */
 function oneRow(table: CapturedTable, event: RowEvent, statements: Statements, o: RowOf, n: RowOf): string {
   const action = ({ insert: 'create', update: 'change', delete: 'delete' } as const)[event]
@@ -262,7 +268,7 @@ function rowFunction(table: CapturedTable, planVersion: number): string {
       execute ${fitted(shifting.ofMany(event, '$1', from))} using ${variables.at}, ${variables.salt}, ${row};
       get diagnostics ${variables.written} = row_count;
     else${oneRow(table, event, fixed, named('old'), named('new'))}
-    end if;${askGuards(table, event, event === 'update' ? oldRow : null)}`
+    end if;${askGuards(table, event, event === 'update' ? oldRow : null, rowsAtHand(event, named('old'), named('new')))}`
   }
   const work = `${told}
   if TG_OP ${op.equals} 'INSERT' then${branch('insert')}

@@ -10,7 +10,7 @@ import {
   type CaptureEvent,
   type TableName,
 } from './table.ts'
-import { op, ValueText, type RowOf } from './value-text.ts'
+import { op, together, ValueText, type RowOf } from './value-text.ts'
 
 /** A guard with what is known of those it names. */
 export interface InstalledGuard {
@@ -54,12 +54,19 @@ end $guards$;
 `
 }
 
+/** The rows at hand where a statement wrote one alone: as it was, and as it is. */
+export interface OneRow {
+  o: RowOf | null
+  n: RowOf | null
+}
+
 /**
  * What the guards of a type ask of the rows that a statement has just captured. They are asked before what those caused is put
  * in order behind them: until then they are the last that the transaction wrote.
  * @param old where rows are read as they were, of an update
+ * @param one the rows, where there is one alone: those are asked as they are, without a query
  */
-export function askGuards(table: CapturedTable, event: CaptureEvent, old: OldRows | null): string {
+export function askGuards(table: CapturedTable, event: CaptureEvent, old: OldRows | null, one: OneRow | null): string {
   const asked = table.guards.filter(({ guard }) => guard.acts.includes(actions[event]))
   if (asked.length === 0) return ''
   const fixed = question(table, asked, event, old?.fixed ?? null, false)
@@ -75,17 +82,27 @@ export function askGuards(table: CapturedTable, event: CaptureEvent, old: OldRow
         when sqlstate 'SPR03' then raise;
         when others then perform spoor_capture.note_missed(${table.typeId}, TG_RELID, TG_OP, SQLSTATE, pg_catalog.concat('A guard could not be asked: ', SQLERRM));
       end;`
-  const plain = `
-      if ${fixed.any} then
+  const loop = `
         for spoor.met in ${fixed.all} loop${meet}
-        end loop;
+        end loop;`
+  const many = `
+      if ${fixed.any} then${loop}
       end if;`
+  const alone = one
+    ? `
+      if ${variables.delta} ${op.differs} '' then
+        spoor.v_told := (${together(`'{'`, `pg_catalog.substr(${variables.delta}, 2)`, `'}'`)})::pg_catalog.json;
+        if ${asked.map((guard) => `(${new Condition(table, guard, ofOne(table, event, one)).sql()})`).join(' or ')} then${loop}
+        end if;
+      else${many}
+      end if;`
+    : many
   return `
   if ${variables.written} operator(pg_catalog.>) 0 then
     if ${shapeChanged(table)} then${heard(`
         for spoor.met in execute ${fitted(shifted.all)} using ${variables.written}, ${variables.at}${using} loop${meet}
         end loop;`)}
-    else${asked.some(({ parent }) => parent) ? heard(plain) : plain}
+    else${asked.some(({ parent }) => parent) ? heard(alone) : alone}
     end if;
   end if;`
 }
@@ -110,6 +127,49 @@ export const oldRow: OldRows = {
   using: 'old',
 }
 
+/** Where a condition finds what it asks of. */
+interface Told {
+  /** How many records the statement wrote, and when. */
+  written: string
+  at: string
+  /** The changes as JSON, by field. */
+  delta: string
+  /** Whether the row tells of the act that is asked about; null where it does in any case. */
+  isAct: string | null
+  held(fieldId: number): string
+  /** A part of the key of the record whose line it is. */
+  parentPart(at: number): string
+}
+
+const part = (pair: string, at: 0 | 1) => `(${pair} operator(pg_catalog.->>) ${at})`
+const pairOf = (delta: string, fieldId: number) => `${delta} operator(pg_catalog.->) '${fieldId}'`
+
+/** Of a row `w` of the outbox, and of `o`, the record as it was. */
+function ofMany(event: CaptureEvent, { written, at }: Pick<Told, 'written' | 'at'>): Told {
+  return {
+    written,
+    at,
+    delta: 'w.delta',
+    isAct: `w.action ${op.equals} '${actions[event]}'`,
+    held: (fieldId) =>
+      event === 'update' ? `o.f${fieldId}` : part(pairOf('w.delta', fieldId), event === 'insert' ? 1 : 0),
+    parentPart: (n) => `(w.parent_key::pg_catalog.json operator(pg_catalog.->>) ${n})`,
+  }
+}
+
+/** Of the one row that is at hand. */
+function ofOne(table: CapturedTable, event: CaptureEvent, { o, n }: OneRow): Told {
+  const texts = new ValueText({ shifted: false })
+  return {
+    written: variables.written,
+    at: variables.at,
+    delta: 'spoor.v_told',
+    isAct: null,
+    held: (fieldId) => `(${texts.text(fieldOf(table, fieldId), event === 'insert' ? n! : o!)})`,
+    parentPart: (at) => `(${texts.text(table.parentColumns[at]!, (n ?? o)!)})`,
+  }
+}
+
 function oneOf(asked: readonly InstalledGuard[], by: string, of: (one: InstalledGuard) => string): string {
   return `case ${by} ${asked.map((one) => `when ${one.guardId} then ${of(one)}`).join(' ')} end`
 }
@@ -122,7 +182,7 @@ function question(
   shifted: boolean,
 ): { any: string; all: string } {
   const [written, at] = shifted ? ['$1', '$2'] : [variables.written, variables.at]
-  const conditions = asked.map((one) => new Condition(table, one, event, { written, at, shifted }).sql())
+  const conditions = asked.map((one) => new Condition(table, one, ofMany(event, { written, at })).sql())
   const rows = `(select b.seq, b.action, b.key, b.key_before, b.label, b.parent_key, b.delta::pg_catalog.json as delta from spoor_capture.outbox b
         where b.transaction_id ${op.equals} pg_catalog.pg_current_xact_id() and b.type_id ${op.equals} ${table.typeId} order by b.seq desc limit ${written}) w`
   const held = event === 'update' ? heldFields(asked) : []
@@ -174,31 +234,24 @@ const decimal = quoteLiteral('^-?[0-9]+([.][0-9]+)?([eE][-+]?[0-9]{1,3})?$')
 const moment = quoteLiteral('^[0-9]{4}-[0-9]{2}-[0-9]{2}( [0-9]{2}:[0-9]{2}:[0-9]{2}([.][0-9]+)?([+]00)?)?$')
 const longestDecimal = 60
 
-/** One guard as a condition on a row `w` of the outbox, and `o`, the record as it was. The same as `guardMeets` of core. */
+/** One guard as a condition. The same as `guardMeets` of core. */
 class Condition {
   readonly #table: CapturedTable
   readonly #installed: InstalledGuard
-  readonly #event: CaptureEvent
-  readonly #names: { written: string; at: string; shifted: boolean }
+  readonly #told: Told
 
-  constructor(
-    table: CapturedTable,
-    installed: InstalledGuard,
-    event: CaptureEvent,
-    names: { written: string; at: string; shifted: boolean },
-  ) {
+  constructor(table: CapturedTable, installed: InstalledGuard, told: Told) {
     this.#table = table
     this.#installed = installed
-    this.#event = event
-    this.#names = names
+    this.#told = told
   }
 
   /** The cheap first, in a CASE each, since what is joined by AND is asked in any order. */
   sql(): string {
     const { guard } = this.#installed
     const parts = [
-      ...(guard.above === null ? [] : [`${this.#names.written} operator(pg_catalog.>) ${guard.above}`]),
-      `w.action ${op.equals} '${actions[this.#event]}'`,
+      ...(guard.above === null ? [] : [`${this.#told.written} operator(pg_catalog.>) ${guard.above}`]),
+      ...(this.#told.isAct === null ? [] : [this.#told.isAct]),
       ...(guard.times ? [this.#within(guard.times, guard.zone)] : []),
       ...(guard.fieldId === null ? [] : this.#ofField(guard.fieldId)),
       ...(guard.held ? [this.#held(guard.held)] : []),
@@ -207,15 +260,16 @@ class Condition {
         : []),
       ...(guard.by ? [this.#by()] : []),
     ]
-    return parts.reduceRight((rest, part) => (rest === '' ? part : `case when ${part} then ${rest} else false end`), '')
+    if (parts.length === 0) return 'true'
+    return parts.reduceRight((rest, one) => (rest === '' ? one : `case when ${one} then ${rest} else false end`), '')
   }
 
   #ofField(fieldId: number): string[] {
     const field = this.#table.fields.find((one) => one.fieldId === fieldId)
     // Of a column that is gone there is nothing to ask.
     if (!field) return ['false']
-    const pair = `w.delta operator(pg_catalog.->) '${fieldId}'`
-    const [before, after] = [0, 1].map((at) => `(${pair} operator(pg_catalog.->>) ${at})`) as [string, string]
+    const pair = pairOf(this.#told.delta, fieldId)
+    const [before, after] = [part(pair, 0), part(pair, 1)]
     const { test } = this.#installed.guard
     const there = `${pair} is not null`
     // A column that was given another type since answers nothing that it was not asked before.
@@ -271,7 +325,7 @@ class Condition {
   }
 
   #today(): string {
-    return `pg_catalog.to_char(pg_catalog.timezone(${quoteLiteral(this.#installed.guard.zone)}, ${this.#names.at}), 'YYYY-MM-DD')`
+    return `pg_catalog.to_char(pg_catalog.timezone(${quoteLiteral(this.#installed.guard.zone)}, ${this.#told.at}), 'YYYY-MM-DD')`
   }
 
   #dayOf(text: string, baseType: string): string {
@@ -284,20 +338,13 @@ class Condition {
 
   #held({ fieldId, values, other }: NonNullable<Guard['held']>): string {
     const { parent } = this.#installed
-    if (parent) return other ? `not ${isOne(ofParent(parent), values)}` : isOne(ofParent(parent), values)
-    if (!this.#table.fields.some((one) => one.fieldId === fieldId)) return 'false'
-    const pair = `w.delta operator(pg_catalog.->) '${fieldId}'`
-    const held = {
-      insert: `(${pair} operator(pg_catalog.->>) 1)`,
-      update: `o.f${fieldId}`,
-      delete: `(${pair} operator(pg_catalog.->>) 0)`,
-      truncate: `(${pair} operator(pg_catalog.->>) 0)`,
-    }[this.#event]
-    return other ? `not ${isOne(held, values)}` : isOne(held, values)
+    if (!parent && !this.#table.fields.some((one) => one.fieldId === fieldId)) return 'false'
+    const is = isOne(parent ? ofParent(parent, this.#told) : this.#told.held(fieldId), values)
+    return other ? `not ${is}` : is
   }
 
   #within({ days, from, to, outside }: GuardTimes, zone: string): string {
-    const clock = `pg_catalog.timezone(${quoteLiteral(zone)}, ${this.#names.at})`
+    const clock = `pg_catalog.timezone(${quoteLiteral(zone)}, ${this.#told.at})`
     const time = exact(`pg_catalog.to_char(${clock}, 'HH24:MI')`)
     const [begun, ended] = [
       `${time} operator(pg_catalog.>=) ${quoteLiteral(from)}`,
@@ -332,12 +379,12 @@ class Condition {
 /** Types in which a key can be looked for as it is, so that an index is used. */
 const sought = new Set(['int2', 'int4', 'int8', 'uuid', 'oid', 'date', 'text', 'varchar'])
 
-/** What a field of the record holds whose line a row `w` of the outbox is. */
-function ofParent(parent: NonNullable<InstalledGuard['parent']>): string {
+/** What a field of the record holds whose line it is. */
+function ofParent(parent: NonNullable<InstalledGuard['parent']>, told: Told): string {
   const texts = new ValueText({ shifted: false })
   const row = named('x')
   const same = parent.keyColumns.map((column, at) => {
-    const wanted = `(w.parent_key::pg_catalog.json operator(pg_catalog.->>) ${at})`
+    const wanted = told.parentPart(at)
     return sought.has(column.baseType) && column.plainEquality
       ? `${row(column)} ${op.equals} ${wanted}::pg_catalog.${column.baseType}`
       : `${exact(texts.text(column, row))} ${op.equals} ${exact(wanted)}`

@@ -67,7 +67,8 @@ const close = (openingId: number) =>
       </li>
     </ul>
     <ProblemNote v-if="problem" :problem="problem" />
-    <PressPopover v-if="mayOpen" title="Open it for somebody …">
+    <!-- Closed again once it is opened for somebody. -->
+    <PressPopover v-if="mayOpen" :key="line.openings.length" title="Open it for somebody …">
       <div class="opening">
         <PickList
           v-model:value="wish.actor as never"
