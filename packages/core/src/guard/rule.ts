@@ -248,9 +248,7 @@ export function guardSentence(guard: Guard, plural: string, nameOf: GuardNames):
   const acts = listed(guardActs.filter((act) => guard.acts.includes(act)).map((act) => actWords[act]))
   const what =
     guard.fieldId === null ? `${acts} of ${plural}` : `${acts} of ${nameOf(guard.fieldId)}${testWords(guard.test)}`
-  const held = guard.held
-    ? ` where ${nameOf(guard.held.fieldId)} is ${guard.held.other ? 'not ' : ''}${quoted(guard.held.values)}`
-    : ''
+  const held = guard.held ? ` where ${nameOf(guard.held.fieldId)} ${heldWords(guard.held)}` : ''
   const more = [
     ...(guard.above === null ? [] : [`more than ${counted(guard.above, 'record')} at once`]),
     ...(guard.by ? [byWords(guard.by)] : []),
@@ -258,6 +256,11 @@ export function guardSentence(guard: Guard, plural: string, nameOf: GuardNames):
     ...(guard.withoutReason ? ['without a reason'] : []),
   ]
   return `${guard.mode === 'refuse' ? 'Refuse' : 'Warn of'} ${what}${held}${more.map((words) => `, ${words}`).join('')}`
+}
+
+function heldWords({ values, other }: NonNullable<Guard['held']>): string {
+  if (values.length === 1 && values[0] === null) return other ? 'holds something' : 'holds nothing'
+  return `is ${other ? 'not ' : ''}${quoted(values)}`
 }
 
 function byWords({ actors, kinds, channels, logins, others }: GuardBy): string {

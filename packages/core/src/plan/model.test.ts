@@ -184,6 +184,10 @@ describe('a guard', () => {
       'Refuse changes of f7 of lines where f8 of lines is “approved” or nothing, without a reason',
     ],
     [
+      { held: { fieldId: 8, values: [null], other: true } },
+      'Refuse changes of f7 of lines where f8 of lines holds something',
+    ],
+    [
       {
         fieldId: null,
         acts: ['delete', 'create'],

@@ -68,29 +68,31 @@ const close = (openingId: number) =>
     </ul>
     <ProblemNote v-if="problem" :problem="problem" />
     <!-- Closed again once it is opened for somebody. -->
-    <PressPopover v-if="mayOpen" :key="line.openings.length" title="Open it for somebody …">
-      <div class="opening">
-        <PickList
-          v-model:value="wish.actor as never"
-          show-search
-          option-filter-prop="label"
-          :options="actors"
-          aria-label="For whom it is opened"
-          placeholder="For whom"
-          size="small"
-        />
-        <PickList v-model:value="wish.minutes" :options="spells" aria-label="For how long" size="small" />
-        <Input v-model:value="wish.reason" aria-label="Why it is opened" placeholder="Why" size="small" />
-        <Button
-          size="small"
-          :loading="busy"
-          :disabled="!wish.actor || wish.reason.trim().length < shortest"
-          @click="open"
-          >Open it</Button
-        >
-        <p class="quiet">It closes by itself. Every save that passes says so.</p>
-      </div>
-    </PressPopover>
+    <div v-if="mayOpen">
+      <PressPopover :key="line.openings.length" title="Open it for somebody …">
+        <div class="opening">
+          <PickList
+            v-model:value="wish.actor as never"
+            show-search
+            option-filter-prop="label"
+            :options="actors"
+            aria-label="For whom it is opened"
+            placeholder="For whom"
+            size="small"
+          />
+          <PickList v-model:value="wish.minutes" :options="spells" aria-label="For how long" size="small" />
+          <Input v-model:value="wish.reason" aria-label="Why it is opened" placeholder="Why" size="small" />
+          <Button
+            size="small"
+            :loading="busy"
+            :disabled="!wish.actor || wish.reason.trim().length < shortest"
+            @click="open"
+            >Open it</Button
+          >
+          <p class="quiet">It closes by itself. Every save that passes says so.</p>
+        </div>
+      </PressPopover>
+    </div>
   </section>
 </template>
 
@@ -101,6 +103,7 @@ const close = (openingId: number) =>
   width: 280px;
 }
 .link {
+  margin-left: 6px;
   color: var(--pine);
 }
 h2 {

@@ -147,9 +147,12 @@ const trialWords = computed(() => {
   ]
   if (times === 0) return ['It would have met nothing.', ...more].join(' ')
   const named = 3
-  const whom = listed(who.slice(0, named).map((one) => `${counted(one.times, 'save')} by ${one.name}`))
+  const whom =
+    who.length === 1
+      ? `, all by ${who[0]!.name}`
+      : `: ${listed(who.slice(0, named).map((one) => `${counted(one.times, 'save')} by ${one.name}`))}`
   const left = standing === 0 ? 'None of them stands any more.' : `${standing} of them still stand as they were saved.`
-  return [`It would have met ${counted(times, 'save')}: ${whom}. ${left}`, ...more].join(' ')
+  return [`It would have met ${counted(times, 'save')}${whom}. ${left}`, ...more].join(' ')
 })
 
 const { busy, problem, doing } = useDoing()
