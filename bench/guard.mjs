@@ -1,4 +1,4 @@
-import { newGuard } from '../packages/server/dist/tracking/guard-numbers.js'
+import { newGuard } from '../packages/server/dist/tracking/guards.js'
 import { readDraft, stageDraft } from '../packages/server/dist/tracking/plan-store.js'
 import { putInForce } from '../packages/server/dist/tracking/put-in-force.js'
 import { prepared, throughput } from './capture.mjs'

@@ -22,7 +22,7 @@ export async function watches(cluster) {
       'who=!k.import',
       'how=delete',
       'reason=!given',
-      `what=f${ids[0]}&value=rose.10p`,
+      `what=f${ids[0]}&value=rose.10`,
       'value=has.needle',
     ]
     for (let n = 0; n < watchCount; n++)

@@ -81,6 +81,7 @@ export {
   emptyPlan,
   fieldDifferences,
   fieldPlan,
+  guardDifferences,
   guardsOf,
   isFieldEdit,
   isGuardEdit,

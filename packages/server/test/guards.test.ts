@@ -1,13 +1,23 @@
 import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it, onTestFinished } from 'vitest'
-import { guardActs, guardMeets, type CapturedValue, type Guard, type GuardAct, type GuardTest } from '@spoor/core'
+import {
+  guardActs,
+  guardMeets,
+  type CapturedValue,
+  type Guard,
+  type GuardAct,
+  type GuardTest,
+  type PlanEdit,
+} from '@spoor/core'
 import { rehearseCorrection } from '../src/corrections/carry-out.ts'
 import { draftCorrection } from '../src/corrections/draft.ts'
 import { closeGuard, openGuard } from '../src/guards/openings.ts'
 import { GuardNotes } from '../src/guards/noting.ts'
 import { listGuards, readMet } from '../src/guards/store.ts'
 import { tryGuard } from '../src/guards/trial.ts'
-import { newGuard } from '../src/tracking/guard-numbers.ts'
+import { newGuard } from '../src/tracking/guards.ts'
+import { setIdentity } from '../src/people/identities.ts'
+import { rehearseDraft } from '../src/tracking/rehearsal.ts'
 import { prove } from '../src/tracking/proof.ts'
 import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'
@@ -426,7 +436,16 @@ describe('a guard that refuses', () => {
     const { detail } = error as pg.DatabaseError
     await world.business.query('select spoor_capture.tell_refused($1, $2)', [detail, '{"actor":"Ada","reason":"why"}'])
     // Whatever else is told leaves nothing but itself.
-    for (const odd of ['{}', '{"guard":"x"}', '{"guard":999999,"type":1,"action":"","key":"","label":""}'])
+    const other = { guard: guardId, type: typeId, action: 'change', key: '["2"]', label: '2' }
+    for (const odd of [
+      '{}',
+      '{"guard":"x"}',
+      JSON.stringify({ ...other, guard: 999_999 }),
+      JSON.stringify({ ...other, type: 99_999_999_999 }),
+      JSON.stringify({ ...other, type: typeId + 1 }),
+      JSON.stringify({ ...other, action: 'dance' }),
+      JSON.stringify({ ...other, key: 7 }),
+    ])
       await world.business.query('select spoor_capture.tell_refused($1, null)', [odd]).catch(() => undefined)
     await look()
     expect((await listGuards(world.db))[0]).toMatchObject({ refused: 7, told: 1 })
@@ -465,13 +484,64 @@ describe('a guard that refuses', () => {
     await refused('update work_order set price = 28 where id = 2', { actor: 'Ada' }).toMatchObject({ code: 'SPR03' })
     // Opened behind Spoor’s back, it is closed and told of.
     const source = await world.sources.connection(world.sourceId)
-    await source.raw(`insert into spoor_capture.guard_open values (77, ?, 'Ben', now() + interval '1 day')`, [guardId])
+    await source.raw(`insert into spoor_capture.guard_open values (77, ?, '{Ben}', '{}', now() + interval '1 day')`, [
+      guardId,
+    ])
     await look()
     await refused('update work_order set price = 29 where id = 2', { actor: 'Ben' }).toMatchObject({ code: 'SPR03' })
     const alarms = await world.db('spoor.alarm').whereLike('words', 'Guard%').pluck<string[]>('words')
     expect(alarms.join()).toContain('which nobody opened in Spoor')
     const words = await world.db('ledger.event').whereLike('words', '%guard%').orderBy('id').pluck<string[]>('words')
     expect(words.join('\n')).toContain(`opened guard ${guardId} for Ada for 5 minutes: a variation was signed`)
+  })
+
+  it('is opened for somebody by whatever they are known by in the source, and not closed by who looks meanwhile', async () => {
+    const identity = { sourceId: world.sourceId, forActorId: null, fromOn: null, untilOn: null }
+    const who = { kind: 'person' as const, name: 'Cai Known' }
+    await setIdentity(world.db, { ...identity, by: 'name', text: 'cai7', who })
+    await setIdentity(world.db, { ...identity, by: 'login', text: 'stranger', who })
+    await look()
+    const standing = async () =>
+      await world.db('spoor.alarm').where({ code: 'outbox-altered' }).pluck<string[]>('words')
+    const before = await standing()
+    const looking = { on: true }
+    const looked = (async () => {
+      while (looking.on) await notes().look()
+    })()
+    for (let n = 0; n < 8; n++)
+      await openGuard(world, world.admin, { guardId, actor: 'Cai Known', minutes: 5, reason: 'a variation' })
+    looking.on = false
+    await looked
+    expect(await standing()).toEqual(before)
+    await within({ actor: 'cai7' }, 'update work_order set price = price + 1 where id = 2')
+    const stranger = new pg.Client({ connectionString: world.businessAs('stranger') })
+    await stranger.connect()
+    await stranger.query('update work_order set price = price + 1 where id = 2')
+    await stranger.end()
+    await refused('update work_order set price = price + 1 where id = 2', { actor: 'cai8' }).toMatchObject({
+      code: 'SPR03',
+    })
+    await look()
+    for (const { id } of (await listGuards(world.db))[0]!.openings.slice(0, 8))
+      await closeGuard(world, world.admin, { guardId, openingId: id })
+  })
+
+  it('is not tried on the past where it asks what a masked field holds', async () => {
+    const draft = await readDraft(world.db, world.sourceId)
+    await stageDraft(
+      world.db,
+      world.sourceId,
+      draft.revision,
+      [{ typeId, fieldId: field('note'), masked: true }],
+      world.adminId,
+    )
+    await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'masked', world.admin)
+    const held = { fieldId: field('note'), values: ['x'], other: false }
+    for (const asking of [{ fieldId: field('note'), test: { test: 'emptied' as const } }, { held }])
+      await expect(tryGuard(world.db, typeId, { ...plain, ...asking }, Date.now())).rejects.toMatchObject({
+        code: 'rule-broken',
+      })
+    await tryGuard(world.db, typeId, { ...plain, fieldId: field('note') }, Date.now())
   })
 
   it('does not keep a proof of the recording from trying every field, and counts none of it', async () => {
@@ -502,6 +572,10 @@ describe('a guard that refuses', () => {
     // Fitted to the table as it is now, the others hold as before.
     await refused(`update work_order set status = 'gone' where id = 3`).toMatchObject({ code: 'SPR03' })
     await within(null, `update work_order set tags = 'x' where id = 3`)
+    expect((await listGuards(world.db)).map(({ trouble }) => trouble)).toEqual([
+      expect.stringContaining('cannot answer'),
+      null,
+    ])
     await owner.end()
   })
 
@@ -540,8 +614,34 @@ describe('a guard that refuses', () => {
     await owner.query('alter table work_order rename column status to state')
     await within(null, 'update order_line set "unit price" = 7 where id = 2')
     await owner.query('alter table work_order rename column state to status')
-    await owner.end()
     await refused('update order_line set "unit price" = 8 where id = 2').toMatchObject({ code: 'SPR03' })
+    // What it asks of is gone: it holds nothing and says so, and what else is captured goes on.
+    await owner.query('alter table work_order drop column status')
+    await within(null, 'update order_line set "unit price" = 9 where id = 2')
+    await world.watch()
+    await within(
+      null,
+      'update order_line set "unit price" = 10 where id = 2',
+      'update work_order set price = 5 where id = 2',
+    )
+    expect((await listGuards(world.db))[0]!.trouble).toContain('is not in the source any more')
+    await guarded({
+      ...plain,
+      fieldId: field('price'),
+      held: { fieldId: field('flag'), values: ['true'], other: false },
+    })
+    await owner.query('alter table work_order drop column flag')
+    await world.watch()
+    await within(null, 'update work_order set price = 6 where id = 2')
+    expect((await listGuards(world.db))[0]!.trouble).toContain('is not in the source any more')
+    await world.collect()
+    const last = await world
+      .db('ledger.change')
+      .where({ field_id: field('price') })
+      .orderBy('save_id', 'desc')
+      .first('after')
+    expect(last).toEqual({ after: '6.00' })
+    await owner.end()
   })
 
   it('cannot be what contradicts itself, and leaves nothing when it is taken away', async () => {
@@ -558,5 +658,48 @@ describe('a guard that refuses', () => {
     )
     expect(left.map(({ n }) => n)).toEqual(['0', '0'])
     await within(null, 'update work_order set price = 99')
+  })
+})
+
+describe('where a trigger of the business writes in between', () => {
+  it('guards and a reason that is needed are asked of what the statement itself wrote', async () => {
+    const own = await makeWorld(`
+      create table public.noted (id int primary key, words text);
+      create table public.price (id int primary key, amount numeric, note text);
+      insert into public.price select n, n, 'x' from generate_series(1, 3) n;
+      create function public.note_it() returns trigger language plpgsql as $$ begin
+        insert into public.noted select coalesce(max(id), 0) + 1, 'changed' from public.noted; return null; end $$;
+      create trigger note_it after update on public.price for each row execute function public.note_it()`)
+    try {
+      await track(own, { noted: '*', price: '*' })
+      const fields = await own
+        .db('spoor.field as f')
+        .join('spoor.record_type as t', 't.id', 'f.type_id')
+        .where('t.table_name', 'price')
+        .select<{ id: number; type_id: number; column_name: string }[]>('f.id', 'f.type_id', 'f.column_name')
+      const [amount, note] = ['amount', 'note'].map((name) => fields.find((one) => one.column_name === name)!)
+      const guardId = await newGuard(own.db, amount!.type_id, own.adminId)
+      const guard: Guard = { ...plain, fieldId: amount!.id, test: { test: 'rises', by: '10', share: false } }
+      const draft = await readDraft(own.db, own.sourceId)
+      const edits: PlanEdit[] = [{ typeId: amount!.type_id, guardId, guard }]
+      await stageDraft(own.db, own.sourceId, draft.revision, edits, own.adminId)
+      // A draft of a guard alone is told what it costs.
+      const [cost] = await rehearseDraft(own.db, own.sources, own.sourceId)
+      expect(cost).toMatchObject({ typeId: amount!.type_id, rows: 3, why: null })
+      edits.push({ typeId: note!.type_id, fieldId: note!.id, reason: 'required' })
+      await stageDraft(own.db, own.sourceId, draft.revision + 1, edits, own.adminId)
+      await putInForce(own.db, own.sources, own.sourceId, draft.revision + 2, 'guarded', own.admin)
+      const attempt = (statement: string) =>
+        own.business.query(statement).then(
+          () => 'saved',
+          (error: { code: string }) => error.code,
+        )
+      expect(await attempt('update price set amount = amount + 5 where id = 1')).toBe('saved')
+      for (const where of ['where id = 1', ''])
+        expect(await attempt(`update price set amount = amount + 50 ${where}`)).toBe('SPR03')
+      expect(await attempt(`update price set note = 'y' where id = 1`)).toBe('SPR01')
+    } finally {
+      await own.close()
+    }
   })
 })

@@ -1,6 +1,7 @@
 import Big from 'big.js'
 import { daysWords, isQuiet, weekday } from '../watch/rule.ts'
 import { isDate, wallClock } from '../time/zone.ts'
+import { canonicalJson, type Json } from '../proof/canonical.ts'
 import { arrayMembers } from '../value/array.ts'
 import { isDecimal } from '../value/difference.ts'
 import { valueKind, type CapturedValue } from '../value/type.ts'
@@ -109,7 +110,8 @@ export function testFits({ test }: GuardTest, baseType: string): boolean {
 export function guardMeets(guard: Guard, save: GuardedSave, baseTypeOf: (fieldId: number) => string): boolean {
   if (!guard.acts.includes(save.action)) return false
   if (guard.above !== null && save.together <= guard.above) return false
-  if (guard.withoutReason && (save.reason ?? '').trim() !== '') return false
+  // Blanks are no reason, as the source has it.
+  if (guard.withoutReason && (save.reason ?? '').replaceAll(' ', '') !== '') return false
   if (guard.by !== null && isMeant(guard.by, save) === guard.by.others) return false
   if (guard.times !== null && isWithin(guard.times, save.at, guard.zone) === guard.times.outside) return false
   if (guard.fieldId !== null) {
@@ -204,7 +206,10 @@ function dayOf(value: CapturedValue, baseType: string, zone: string): string | n
 export type GuardNames = (fieldId: number) => string
 
 const quoted = (values: readonly CapturedValue[]) =>
-  listed(values.map((value) => (value === null ? 'nothing' : `“${value}”`))).replace(/ and /, ' or ')
+  listed(
+    values.map((value) => (value === null ? 'nothing' : `“${value}”`)),
+    'or',
+  )
 
 function testWords(test: GuardTest): string {
   switch (test.test) {
@@ -265,10 +270,17 @@ function heldWords({ values, other }: NonNullable<Guard['held']>): string {
 
 function byWords({ actors, kinds, channels, logins, others }: GuardBy): string {
   const who = [
-    ...(actors.length > 0 ? [listed(actors).replace(/ and /, ' or ')] : []),
-    ...(kinds.length > 0 ? [`a ${listed(kinds).replace(/ and /, ' or a ')}`] : []),
-    ...(channels.length > 0 ? [`by way of ${listed(channels).replace(/ and /, ' or ')}`] : []),
-    ...(logins.length > 0 ? [`the login ${listed(logins).replace(/ and /, ' or ')}`] : []),
+    ...(actors.length > 0 ? [listed(actors, 'or')] : []),
+    ...(kinds.length > 0
+      ? [
+          listed(
+            kinds.map((kind) => `a ${kind}`),
+            'or',
+          ),
+        ]
+      : []),
+    ...(channels.length > 0 ? [`by way of ${listed(channels, 'or')}`] : []),
+    ...(logins.length > 0 ? [`the login ${listed(logins, 'or')}`] : []),
   ].join(', ')
   return others ? `by anybody but ${who}` : `by ${who}`
 }
@@ -278,36 +290,34 @@ function timesWords({ days, from, to, outside }: GuardTimes, zone: string): stri
   return `${outside ? 'outside' : 'on'} ${daysWords(days)}${hours} (${zone})`
 }
 
-/** Why a guard cannot be what somebody asks for, in words; null where it can. */
+/** Why a guard cannot be what somebody asks for, after its name: "names nobody"; null where it can. */
 export function guardTrouble(guard: Guard, baseTypeOf: (fieldId: number) => string, nameOf: GuardNames): string | null {
-  const { fieldId, test, acts, above, by, times, withoutReason } = guard
-  const called = `The guard “${guard.name}”`
-  if (acts.length === 0) return `${called} says of no act that it is refused.`
-  if (fieldId !== null && acts.includes('delete'))
-    return `${called} asks of a field, and a deletion writes none: let it ask of the record.`
-  if (fieldId === null && test.test !== 'any') return `${called} asks of values and names no field.`
+  const { fieldId, test, acts, held, above, by, times, withoutReason } = guard
+  if (acts.length === 0) return 'says of no act that it is refused'
+  if (fieldId !== null && acts.includes('delete')) return 'asks of a field, and a deletion writes none'
+  if (fieldId === null && test.test !== 'any') return 'asks of values and names no field'
   if (fieldId !== null && !testFits(test, baseTypeOf(fieldId)))
-    return `${called} asks of ${nameOf(fieldId)} what values of its type (${baseTypeOf(fieldId)}) cannot answer.`
-  if (test.test === 'outside' && test.least === null && test.most === null)
-    return `${called} names neither the least nor the most.`
-  if ('values' in test && test.values.length === 0) return `${called} names no value.`
-  if (guard.held && guard.held.values.length === 0) return `${called} names no value of ${nameOf(guard.held.fieldId)}.`
-  if (by && by.actors.length + by.kinds.length + by.channels.length + by.logins.length === 0)
-    return `${called} names nobody.`
-  if (times && times.days.length === 0) return `${called} names no day.`
-  const open = above === null && by === null && times === null && !withoutReason && guard.held === null
+    return `asks of ${nameOf(fieldId)} what values of its type (${baseTypeOf(fieldId)}) cannot answer`
+  if (numbersOf(test).some((number) => !isDecimal(number))) return 'names no number'
+  if (test.test === 'outside' && numbersOf(test).length === 0) return 'names neither the least nor the most'
+  if ('values' in test && test.values.length === 0) return 'names no value'
+  if (held && held.values.length === 0) return `names no value of ${nameOf(held.fieldId)}`
+  if (by && by.actors.length + by.kinds.length + by.channels.length + by.logins.length === 0) return 'names nobody'
+  if (times && times.days.length === 0) return 'names no day'
+  const open = above === null && by === null && times === null && !withoutReason && held === null
   if (fieldId === null && open && guard.mode === 'refuse' && acts.length === guardActs.length)
-    return `${called} would refuse every save of the type.`
+    return 'would refuse every save of the type'
   return null
 }
 
-const keys = [
-  ...['name', 'words', 'mode', 'acts', 'fieldId', 'test', 'values', 'least', 'most', 'by', 'share', 'held', 'other'],
-  ...['actors', 'kinds', 'channels', 'logins', 'others', 'times', 'days', 'from', 'to', 'outside'],
-  ...['withoutReason', 'above', 'zone'],
-]
+function numbersOf(test: GuardTest): string[] {
+  if (test.test === 'outside') return [test.least, test.most].filter((number) => number !== null)
+  return test.test === 'rises' || test.test === 'falls' ? [test.by] : []
+}
 
 /** Whether two guards are the same, however their parts are ordered. */
 export function sameGuard(a: Guard | undefined, b: Guard | undefined): boolean {
-  return JSON.stringify(a, keys) === JSON.stringify(b, keys)
+  if (!a || !b) return a === b
+  const [one, other] = [a, b].map((guard) => canonicalJson(guard as unknown as Json))
+  return one === other
 }

@@ -184,6 +184,10 @@ describe('a guard', () => {
       'Refuse changes of f7 of lines where f8 of lines is “approved” or nothing, without a reason',
     ],
     [
+      { test: { test: 'to', values: ['salt and pepper', 'oil'] } },
+      'Refuse changes of f7 of lines to “salt and pepper” or “oil”',
+    ],
+    [
       { held: { fieldId: 8, values: [null], other: true } },
       'Refuse changes of f7 of lines where f8 of lines holds something',
     ],
@@ -207,6 +211,7 @@ describe('a guard', () => {
     [{ acts: ['change', 'delete'] }, /a deletion writes none/],
     [{ fieldId: null, test: { test: 'emptied' } }, /names no field/],
     [{ test: { test: 'shrinks' } }, /cannot answer/],
+    [{ test: { test: 'rises', by: 'much', share: false } }, /names no number/],
     [{ test: { test: 'outside', least: null, most: null } }, /neither the least nor the most/],
     [{ by: { actors: [], kinds: [], channels: [], logins: [], others: false } }, /names nobody/],
     [{ fieldId: null, acts: ['create', 'change', 'delete'] }, /every save/],

@@ -271,7 +271,9 @@ end $said$;
 create table if not exists spoor_capture.guard_open (
   opening int primary key,
   guard int not null,
-  actor text not null,
+  -- By what is said of them, and by which logins where nothing is.
+  said text[] not null,
+  logins text[] not null,
   until timestamptz not null
 );
 -- What went by a guard: because it only warns, or because it was opened.
@@ -300,6 +302,7 @@ create or replace function spoor_capture.meet_guard(of_guard int, mode text, wor
 returns void language plpgsql set search_path = pg_catalog, pg_temp as $meet$
 declare
   context text := current_setting('spoor.context', true);
+  who text := case when believed then spoor_capture.said(context, 'actor') end;
   open_now int;
 begin
   -- A proof of the recording tries every field and takes it back; only Spoor's own login can say that it does.
@@ -308,7 +311,8 @@ begin
   end if;
   if mode = 'refuse' then
     select o.opening into open_now from spoor_capture.guard_open o
-     where o.guard = of_guard and clock_timestamp() < o.until and o.actor = case when believed then spoor_capture.said(context, 'actor') end
+     where o.guard = of_guard and clock_timestamp() < o.until
+       and (who = any (o.said) or who is null and session_user::text = any (o.logins))
      order by o.opening limit 1;
   end if;
   if mode = 'warn' or open_now is not null then

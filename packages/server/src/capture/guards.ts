@@ -1,4 +1,4 @@
-import { testFits, type Guard, type GuardAct, type GuardTimes } from '@spoor/core'
+import type { Guard, GuardAct, GuardTimes } from '@spoor/core'
 import { quoteLiteral } from '../database/identifier.ts'
 import { columnsHere, fitted, shapeChanged, variables } from './function-text.ts'
 import { named, numbered, Statements } from './statements.ts'
@@ -19,7 +19,7 @@ export interface InstalledGuard {
   /** The names under which the people it names say who they are. */
   said: readonly string[]
   /** Logins by which they are known where nobody says who acts. */
-  knownLogins: readonly string[]
+  logins: readonly string[]
   /** Where the other field is one of the record whose line it is: there it stands. */
   parent: (TableName & { keyColumns: readonly CapturedColumn[]; column: CapturedColumn }) | null
 }
@@ -265,15 +265,11 @@ class Condition {
   }
 
   #ofField(fieldId: number): string[] {
-    const field = this.#table.fields.find((one) => one.fieldId === fieldId)
-    // Of a column that is gone there is nothing to ask.
-    if (!field) return ['false']
+    const field = fieldOf(this.#table, fieldId)
     const pair = pairOf(this.#told.delta, fieldId)
     const [before, after] = [part(pair, 0), part(pair, 1)]
     const { test } = this.#installed.guard
     const there = `${pair} is not null`
-    // A column that was given another type since answers nothing that it was not asked before.
-    if (!testFits(test, field.baseType)) return ['false']
     switch (test.test) {
       case 'any':
         return [there]
@@ -338,7 +334,6 @@ class Condition {
 
   #held({ fieldId, values, other }: NonNullable<Guard['held']>): string {
     const { parent } = this.#installed
-    if (!parent && !this.#table.fields.some((one) => one.fieldId === fieldId)) return 'false'
     const is = isOne(parent ? ofParent(parent, this.#told) : this.#told.held(fieldId), values)
     return other ? `not ${is}` : is
   }
@@ -356,7 +351,7 @@ class Condition {
   }
 
   #by(): string {
-    const { said, knownLogins, guard } = this.#installed
+    const { said, logins: known, guard } = this.#installed
     const { actors, kinds, channels, logins, others } = guard.by!
     const claim = (name: string) =>
       `case when ${believed(this.#table)} then spoor_capture.said(pg_catalog.current_setting('spoor.context', true), '${name}') end`
@@ -365,9 +360,7 @@ class Condition {
     const parts = [
       ...(actors.length === 0
         ? []
-        : [
-            `(coalesce(${isIn(claim('actor'), said)}, false) or ${claim('actor')} is null and ${isIn(login, knownLogins)})`,
-          ]),
+        : [`(coalesce(${isIn(claim('actor'), said)}, false) or ${claim('actor')} is null and ${isIn(login, known)})`]),
       ...(kinds.length === 0 ? [] : [isIn(kind, kinds)]),
       ...(channels.length === 0 ? [] : [isIn(`coalesce(${claim('channel')}, 'direct SQL')`, channels)]),
       ...(logins.length === 0 ? [] : [isIn(login, logins)]),

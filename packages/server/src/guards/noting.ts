@@ -1,3 +1,4 @@
+import { guardActs, listed } from '@spoor/core'
 import type { Logger } from 'pino'
 import { raiseAlarm } from '../alarms/alarms.ts'
 import { refusalsOf } from '../capture/guards.ts'
@@ -5,6 +6,7 @@ import { Duty } from '../database/duty.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { unknownName } from '../collector/interpret.ts'
 import type { Sources } from '../sources/registry.ts'
+import { guardTypes } from '../tracking/guards.ts'
 
 const restMs = 2000
 const retryMs = 5000
@@ -96,32 +98,26 @@ export class GuardNotes {
 
   /** What stands open in the source is what was opened in Spoor; anything else somebody put there. */
   async #openings(source: Database): Promise<void> {
-    const { rows } = await source.raw<{ rows: { opening: number; guard: number; actor: string; until: string }[] }>(
-      'select opening, guard, actor, until from spoor_capture.guard_open',
+    const { rows } = await source.raw<{ rows: Opening[] }>(
+      'select opening as id, guard as guard_id, said, logins, until as until_at from spoor_capture.guard_open',
     )
     if (rows.length === 0) return
-    const known = new Map(
-      (
-        await this.#db('spoor.guard_opening')
-          .whereIn(
-            'id',
-            rows.map(({ opening }) => opening),
-          )
-          .select<{ id: number; guard_id: number; actor: string; until_at: string }[]>(
-            'id',
-            'guard_id',
-            'actor',
-            'until_at',
-          )
-      ).map((row) => [row.id, row]),
-    )
-    for (const { opening, guard, actor, until } of rows) {
-      const own = known.get(opening)
-      if (own?.guard_id === guard && own.actor === actor && own.until_at === until) continue
+    const known = await this.#db('spoor.guard_opening')
+      .whereIn(
+        'id',
+        rows.map(({ id }) => id),
+      )
+      .select<Opening[]>('id', 'guard_id', 'said', 'logins', 'until_at')
+    const asText = ({ id, guard_id, said, logins, until_at }: Opening) =>
+      JSON.stringify([id, guard_id, said, logins, until_at])
+    const own = new Set(known.map(asText))
+    for (const one of rows) {
+      if (own.has(asText(one))) continue
+      const { id: opening, guard_id: guard, said, until_at: until } = one
       await raiseAlarm(this.#db, {
         code: 'outbox-altered',
         sourceId: this.#sourceId,
-        words: `Guard ${guard} stood open in the source for ${actor} until ${until}, which nobody opened in Spoor. It was closed.`,
+        words: `Guard ${guard} stood open in the source for ${listed([...said, ...one.logins])} until ${until}, which nobody opened in Spoor. It was closed.`,
       })
       await source.raw('delete from spoor_capture.guard_open where opening = ?', [opening])
     }
@@ -158,13 +154,14 @@ export class GuardNotes {
 
   async #keep(rows: readonly (Noted & { how: 'refused' | 'warned' | 'passed' })[]): Promise<void> {
     if (rows.length === 0) return
-    const known = new Set(await this.#db('spoor.guard').where({ source_id: this.#sourceId }).pluck<number[]>('id'))
+    const types = await guardTypes(this.#db, this.#sourceId)
     const openings = new Set(
       await this.#db('spoor.guard_opening')
         .whereIn('id', [...new Set(rows.flatMap(({ opening }) => opening ?? []))])
         .pluck<number[]>('id'),
     )
-    const kept = rows.filter(({ guard }) => known.has(guard))
+    // Whoever may write may tell of refusals; of what no guard can have met nothing is kept.
+    const kept = rows.filter((row) => types.get(row.guard) === row.type_id)
     if (kept.length === 0) return
     await this.#db('spoor.guard_met')
       .insert(
@@ -188,6 +185,14 @@ export class GuardNotes {
       .onConflict(['guard_id', 'how', 'note_id', 'at'])
       .ignore()
   }
+}
+
+interface Opening {
+  id: number
+  guard_id: number
+  said: string[]
+  logins: string[]
+  until_at: string
 }
 
 interface Noted {
@@ -222,13 +227,13 @@ function readDetail(json: string): Pick<Noted, 'guard' | 'type_id' | 'action' | 
   }
   if (typeof told !== 'object' || told === null) return null
   const { guard, type, action, key, label } = told as Record<string, unknown>
-  if (!Number.isSafeInteger(guard) || !Number.isSafeInteger(type)) return null
+  if (typeof guard !== 'number' || typeof type !== 'number' || !guardActs.some((act) => act === action)) return null
   if (typeof action !== 'string' || typeof key !== 'string' || typeof label !== 'string') return null
   const plain = (text: string) => text.replaceAll('\0', '�').slice(0, 1000)
   return {
-    guard: guard as number,
-    type_id: type as number,
-    action: plain(action),
+    guard,
+    type_id: type,
+    action,
     key: plain(key),
     label: plain(label),
   }

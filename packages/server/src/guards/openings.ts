@@ -1,9 +1,10 @@
 import type { GuardOpening } from '@spoor/contract'
 import { guardsOf } from '@spoor/core'
-import type { Database } from '../database/knex.ts'
+import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { recorded } from '../ledger/events.ts'
+import { knownAs, knownIdentities } from '../people/identities.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
 import { planInForce } from '../tracking/plan-store.ts'
@@ -85,27 +86,26 @@ export async function openGuard(
         'second-person',
         'A guard is opened by somebody else than whom it is opened for. Nothing was opened.',
       )
-    const [row] = await db('spoor.guard_opening')
-      .insert({
-        guard_id: guardId,
-        actor,
-        by: person.id,
-        reason,
-        until_at: db.raw('clock_timestamp() + make_interval(mins => ?)', [minutes]),
-      })
-      .returning<{ id: number }[]>('id')
-    const { id } = row!
+    const known = knownAs([actor], await knownIdentities(db, sourceId))
+    let id: number | undefined
     try {
       const source = await sources.connection(sourceId)
+      // It ends by the clock of the source. Spoor knows of it first: what stands open there and is not known is closed.
       const { rows } = await source.raw<{ rows: { until: string }[] }>(
-        `insert into spoor_capture.guard_open (opening, guard, actor, until)
-         values (?, ?, ?, clock_timestamp() + make_interval(mins => ?)) returning until`,
-        [id, guardId, actor, minutes],
+        'select clock_timestamp() + make_interval(mins => ?) as until',
+        [minutes],
       )
-      // It ends by the clock of the source.
-      await db('spoor.guard_opening').where({ id }).update({ until_at: rows[0]!.until })
+      const { until } = rows[0]!
+      const [row] = await db('spoor.guard_opening')
+        .insert({ guard_id: guardId, actor, ...known, by: person.id, reason, until_at: until })
+        .returning<{ id: number }[]>('id')
+      id = row!.id
+      await source.raw(
+        'insert into spoor_capture.guard_open (opening, guard, said, logins, until) values (?, ?, ?::text[], ?::text[], ?)',
+        [id, guardId, boundArray(known.said), boundArray(known.logins), until],
+      )
     } catch (error) {
-      await db('spoor.guard_opening').where({ id }).delete()
+      if (id !== undefined) await db('spoor.guard_opening').where({ id }).delete()
       throw isUnreachable(error)
         ? new Problem('source-unreachable', `${unreachable(error).words} Nothing was opened.`)
         : error

@@ -1,16 +1,8 @@
 import type { GuardLine, GuardMet, GuardOpening } from '@spoor/contract'
-import {
-  fieldsOfGuard,
-  guardSentence,
-  guardsOf,
-  guardTrouble,
-  sameGuard,
-  withEdits,
-  type Guard,
-  type TrackingPlan,
-} from '@spoor/core'
+import { guardSentence, guardsOf, sameGuard, withEdits, type Guard, type TrackingPlan } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { guardGround, whyNotAsked } from '../tracking/guards.ts'
 import { fieldNames, planInForce, readDraft } from '../tracking/plan-store.ts'
 import { openingsOf } from './openings.ts'
 
@@ -97,20 +89,12 @@ export async function listGuards(db: Database): Promise<GuardLine[]> {
     .whereIn('g.id', ids)
     .orderBy(['t.plural', 'g.id'])
     .select<{ id: number; type_id: number; plural: string }[]>('g.id', 't.id as type_id', 't.plural')
-  const baseTypes = new Map(
-    (
-      await db('spoor.field as f')
-        .whereIn(
-          'f.id',
-          [...planned.values()].flatMap(({ guard }) => fieldsOfGuard(guard)),
-        )
-        .select<{ id: number; base_type: string; present: boolean }[]>('f.id', 'f.base_type', 'f.present')
-    ).map((field) => [field.id, field]),
-  )
-  const [counts, openings, nameOf] = [await countsOf(db, ids), await openingsOf(db, ids), await fieldNames(db)]
+  const [counts, openings] = [await countsOf(db, ids), await openingsOf(db, ids)]
+  const [ground, nameOf] = [await guardGround(db), await fieldNames(db)]
   return types.map(({ id, type_id, plural }): GuardLine => {
     const { guard, standing, source } = planned.get(id)!
     const count = counts.get(id)!
+    const trouble = whyNotAsked(ground, type_id, guard, nameOf)
     return {
       id,
       sourceId: source.id,
@@ -119,7 +103,7 @@ export async function listGuards(db: Database): Promise<GuardLine[]> {
       plural,
       guard: guard as GuardLine['guard'],
       sentence: guardSentence(guard, plural, nameOf),
-      trouble: troubleNow(guard, baseTypes, nameOf),
+      trouble: trouble && `It ${trouble}.`,
       standing,
       refused: Number(count.refused),
       told: Number(count.told),
@@ -131,17 +115,6 @@ export async function listGuards(db: Database): Promise<GuardLine[]> {
       openings: openings.get(id) ?? [],
     }
   })
-}
-
-/** A column may have been dropped or given another type since the guard was put in force. */
-function troubleNow(
-  guard: Guard,
-  fields: ReadonlyMap<number, { base_type: string; present: boolean }>,
-  nameOf: (fieldId: number) => string,
-): string | null {
-  const gone = fieldsOfGuard(guard).find((fieldId) => fields.get(fieldId)?.present !== true)
-  if (gone !== undefined) return `It holds no more: ${nameOf(gone)} is not in the source.`
-  return guardTrouble(guard, (fieldId) => fields.get(fieldId)!.base_type, nameOf)
 }
 
 const mostMet = 200

@@ -1,7 +1,16 @@
 import type { GuardTrial } from '@spoor/contract'
-import { guardMeets, type CapturedValue, type Guard, type GuardAct, type GuardedSave, type Standing } from '@spoor/core'
+import {
+  fieldsOfGuard,
+  guardMeets,
+  type CapturedValue,
+  type Guard,
+  type GuardAct,
+  type GuardedSave,
+  type Standing,
+} from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { maskedFields } from '../ledger/masked.ts'
 import { toldAnew } from '../standing/anew.ts'
 
 const yearMs = 365 * 86_400_000
@@ -43,6 +52,7 @@ type Place = Pick<Row, 'id' | 'captured_at'>
 export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs: number): Promise<GuardTrial> {
   const type = await db('spoor.record_type').where({ id: typeId }).first<{ source_id: number } | undefined>('source_id')
   if (!type) throw new Problem('not-found', 'There is no such record type.')
+  await demandShown(db, guard)
   const from = new Date(nowMs - yearMs).toISOString()
   const baseTypes = new Map(
     (
@@ -88,6 +98,17 @@ export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs
   return { from, unknown, cut, ...(await told(db, guard, met)) }
 }
 
+/** @throws Problem where it asks what a masked field holds: what is masked may not be found out by asking for it */
+async function demandShown(db: Database, guard: Guard): Promise<void> {
+  const masked = await maskedFields(db)
+  const asked = fieldsOfGuard({ ...guard, fieldId: guard.test.test === 'any' ? null : guard.fieldId })
+  if (asked.some((fieldId) => masked.has(fieldId)))
+    throw new Problem(
+      'rule-broken',
+      'It asks what a masked field holds, so it is not tried on the past: what it met would tell. It can be put in force.',
+    )
+}
+
 /** Saves of the type since a moment, the newest first; of a guard of a field those alone that wrote it, by that field's index. */
 async function savesOf(
   db: Database,
@@ -111,7 +132,8 @@ async function savesOf(
   const order = place.slice(1, -1).replaceAll(',', ' desc,')
   const { rows: read } = await db.raw<{ rows: Row[] }>(
     `select s.id, s.captured_at, s.action, s.record_key, s.key_before, s.parent_type_id, s.parent_key, s.label, coalesce(k.name, a.name) as actor,
-            case when l.may_declare and s.actor_kind <> 'unknown' then s.actor_name end as said, s.actor_kind, s.channel, s.db_login, s.reason,
+            case when not s.claimed and s.actor_kind <> 'unknown' then s.actor_name end as said, s.actor_kind,
+            case when l.may_declare then s.channel else 'direct SQL' end as channel, s.db_login, s.reason,
             ${together} as together,
             (select coalesce(json_agg(json_build_array(c.field_id, c.before, c.after)), '[]') from ledger.change c
               where c.captured_at = s.captured_at and c.save_id = s.id and c.field_id = any(?::int[])) as changes

@@ -46,6 +46,16 @@ export async function knownIdentities(db: Database, sourceId: number): Promise<K
   }))
 }
 
+/** How people are known in a source: by what is said of them, or by logins where nothing is said. */
+export function knownAs(
+  names: readonly string[],
+  identities: readonly KnownIdentity[],
+): { said: string[]; logins: string[] } {
+  const of = (by: KnownIdentity['by']) =>
+    identities.filter((one) => one.by === by && names.includes(one.name)).map((one) => one.said)
+  return { said: [...new Set([...names, ...of('name')])].sort(), logins: [...new Set(of('login'))].sort() }
+}
+
 export async function listIdentities(db: Knex): Promise<Identity[]> {
   const { rows } = await db.raw<{ rows: Identity[] }>(
     `select id, source_id as "sourceId", by, said as text, actor_id as "actorId", for_actor_id as "forActorId",

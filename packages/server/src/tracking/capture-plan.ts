@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto'
-import { reasonOf, rulesOf, withEdits, type TrackingPlan } from '@spoor/core'
+import { guardsOf, reasonOf, rulesOf, withEdits, type TrackingPlan } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { CapturedTable } from '../capture/table.ts'
 import type { InstalledGuard } from '../capture/guards.ts'
@@ -7,9 +7,10 @@ import { installationSql, type Installation } from '../capture/install.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { DiscoveredTable } from '../sources/discover.ts'
-import { knownIdentities, type KnownIdentity } from '../people/identities.ts'
+import { knownAs, knownIdentities } from '../people/identities.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable, unreachable } from '../sources/trouble.ts'
+import { guardGround, whyNotAsked } from './guards.ts'
 import { planInForce, readDraft } from './plan-store.ts'
 
 /** The SQL that putting the draft in force would run. */
@@ -74,21 +75,26 @@ export async function installation(
     .orderBy('login')
     .pluck<string[]>('login')
   const identities = await knownIdentities(db, sourceId)
-  /** Where a field stands that is not of a type but of the one whose lines it has. */
-  const parentOf = (type: TypeRow, fieldId: number | null): InstalledGuard['parent'] => {
-    const field = fieldRows.find((one) => one.id === fieldId)
-    if (!field || field.type_id === type.id) return null
+  const ground = await guardGround(db, sourceId)
+  /** Where a field stands that is not of a type but of the one whose lines it has; undefined where its table is gone. */
+  const parentOf = (type: TypeRow, fieldId: number): InstalledGuard['parent'] | undefined => {
+    const field = fieldRows.find((one) => one.id === fieldId)!
+    if (field.type_id === type.id) return null
     const parent = byId.get(String(field.type_id))
     const table = parent && byRelation.get(parent.relation_id)
     const column = table?.columns.find((one) => one.attributeNumber === field.attribute_number)
-    if (!table || !column)
-      throw new Problem(
-        'plan-contradicts',
-        'A guard asks of a field of another record that is not in the source any more.',
-      )
+    if (!table || !column) return undefined
     const keyColumns = table.keyColumns.flatMap((name) => table.columns.filter((one) => one.name === name))
     return { schema: table.schema, table: table.table, keyColumns, column }
   }
+  /** What cannot be asked as the source is holds nothing; the list of guards says so. */
+  const guardsFor = (type: TypeRow): InstalledGuard[] =>
+    [...guardsOf(to, type.id)].flatMap(([guardId, guard]) => {
+      if (whyNotAsked(ground, type.id, guard, String) !== null) return []
+      const parent = guard.held ? parentOf(type, guard.held.fieldId) : null
+      if (parent === undefined) return []
+      return [{ guardId, guard, ...knownAs(guard.by?.actors ?? [], identities), parent }]
+    })
   const install: CapturedTable[] = Object.entries(to.types).flatMap(([typeId, typePlan]) => {
     const type = byId.get(typeId)
     const table = type && byRelation.get(type.relation_id)
@@ -117,12 +123,7 @@ export async function installation(
       nests: table.nests,
       reason: rules.reason,
       onFailure: rules.onFailure,
-      guards: Object.entries(typePlan.guards ?? {}).map(([guardId, guard]) => ({
-        guardId: Number(guardId),
-        guard,
-        ...knownAs(guard.by?.actors ?? [], identities),
-        parent: parentOf(type, guard.held?.fieldId ?? null),
-      })),
+      guards: guardsFor(type),
       declaring,
       fields: Object.entries(typePlan.fields).flatMap(([fieldId, { keep }]) => {
         const column = table.columns.find((c) => c.attributeNumber === attributeOf.get(fieldId))
@@ -142,16 +143,6 @@ export async function installation(
     })
   const setting = await db('spoor.setting').where({ name: 'installation' }).first<{ value: string }>('value')
   return { planVersion, owner: setting.value, install, remove }
-}
-
-/** How people whom a guard names are known in the source: by what is said of them, or by a login. */
-function knownAs(
-  actors: readonly string[],
-  identities: readonly KnownIdentity[],
-): Pick<InstalledGuard, 'said' | 'knownLogins'> {
-  const of = (by: KnownIdentity['by']) =>
-    identities.filter((one) => one.by === by && actors.includes(one.name)).map((one) => one.said)
-  return { said: [...new Set([...actors, ...of('name')])].sort(), knownLogins: [...new Set(of('login'))].sort() }
 }
 
 const placesOf = ({ schema, table, descendants, ancestors, partitioned }: DiscoveredTable) => ({

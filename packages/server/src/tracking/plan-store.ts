@@ -1,8 +1,6 @@
 import {
   editsBetween,
   emptyPlan,
-  fieldsOfGuard,
-  guardTrouble,
   isFieldEdit,
   isGuardEdit,
   isPlanRuleEdit,
@@ -18,7 +16,7 @@ import type { Draft } from '@spoor/contract'
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { guardTypes } from './guard-numbers.ts'
+import { guardGround, guardTypes, whyNotAsked } from './guards.ts'
 
 export interface InForce {
   version: number
@@ -175,19 +173,11 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
       {
         id: number
         type_id: number
-        base_type: string
         name: string
         names: boolean
         obstacle: { words: string } | null
       }[]
-    >(
-      'f.id',
-      'f.type_id',
-      'f.base_type',
-      'f.name',
-      't.obstacle',
-      db.raw('t.label_columns @> to_jsonb(f.column_name) as names'),
-    )
+    >('f.id', 'f.type_id', 'f.name', 't.obstacle', db.raw('t.label_columns @> to_jsonb(f.column_name) as names'))
   const byId = new Map(known.map((field) => [field.id, field]))
   const typeIds = new Set(known.map((field) => field.type_id))
   for (const edit of edits)
@@ -211,43 +201,19 @@ async function demandKnown(db: Knex, sourceId: number, edits: readonly PlanEdit[
     if (field.obstacle && edit.keep !== undefined && edit.keep !== 'off')
       throw new Problem('field-untrackable', `${field.obstacle.words} The draft is as it was.`)
   }
-  await demandGuards(
-    db,
-    sourceId,
-    edits.filter(isGuardEdit),
-    new Map(known.map((field) => [field.id, { typeId: field.type_id, baseType: field.base_type }])),
-  )
+  await demandGuards(db, sourceId, edits.filter(isGuardEdit))
 }
 
 /** @throws Problem where a guard has another's number, or asks what cannot be answered */
-async function demandGuards(
-  db: Knex,
-  sourceId: number,
-  edits: readonly GuardEdit[],
-  fields: ReadonlyMap<number, { typeId: number; baseType: string }>,
-): Promise<void> {
+async function demandGuards(db: Knex, sourceId: number, edits: readonly GuardEdit[]): Promise<void> {
   if (edits.length === 0) return
   const numbered = await guardTypes(db, sourceId)
-  const nameOf = await fieldNames(db)
+  const [ground, nameOf] = [await guardGround(db, sourceId), await fieldNames(db)]
   for (const { typeId, guardId, guard } of edits) {
     if (numbered.get(guardId) !== typeId)
       throw new Problem('plan-contradicts', `There is no guard ${guardId} of this record type. The draft is as it was.`)
-    if (!guard) continue
-    const { parent_type_id: parentId } = await db('spoor.record_type')
-      .where({ id: typeId })
-      .first<{ parent_type_id: number | null }>('parent_type_id')
-    const isOf = (fieldId: number) => {
-      const of = fields.get(fieldId)?.typeId
-      return of === typeId || (fieldId !== guard.fieldId && of !== undefined && of === parentId)
-    }
-    const strange = fieldsOfGuard(guard).find((fieldId) => !isOf(fieldId))
-    if (strange !== undefined)
-      throw new Problem(
-        'field-untrackable',
-        `There is no field ${strange} in record type ${typeId} of this source. The draft is as it was.`,
-      )
-    const trouble = guardTrouble(guard, (fieldId) => fields.get(fieldId)!.baseType, nameOf)
-    if (trouble) throw new Problem('plan-contradicts', `${trouble} The draft is as it was.`)
+    const trouble = guard && whyNotAsked(ground, typeId, guard, nameOf)
+    if (trouble) throw new Problem('plan-contradicts', `The guard “${guard.name}” ${trouble}. The draft is as it was.`)
   }
 }
 

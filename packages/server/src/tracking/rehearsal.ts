@@ -1,4 +1,4 @@
-import { comparePlans, withEdits } from '@spoor/core'
+import { comparePlans, guardDifferences, withEdits } from '@spoor/core'
 import type { TypeRehearsal } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { ensureBase } from '../capture/base.ts'
@@ -35,7 +35,7 @@ export async function rehearseDraft(db: Database, sources: Sources, sourceId: nu
   const { plan } = await planInForce(db, sourceId)
   const next = withEdits(plan, (await readDraft(db, sourceId)).edits)
   const work = await installation(db, sourceId, tables, plan, next, 0)
-  const touched = new Set(comparePlans(plan, next).map((one) => one.typeId))
+  const touched = new Set([...comparePlans(plan, next), ...guardDifferences(plan, next)].map((one) => one.typeId))
   const source = await sources.connection(sourceId)
   const results: TypeRehearsal[] = []
   for (const table of work.install.filter((one) => touched.has(one.typeId)))

@@ -15,7 +15,7 @@ import {
 import type { DryRun, PlanVersion } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { guardTypes, newGuard } from './guard-numbers.ts'
+import { guardTypes, newGuard } from './guards.ts'
 import { fieldNames, planInForce, troublesOf } from './plan-store.ts'
 
 interface VersionRow {

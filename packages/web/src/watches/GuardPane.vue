@@ -20,6 +20,7 @@ import { nothing, testsOf, useGuardForm, type Hours, type Whom } from './guard-f
 import GuardMet from './GuardMet.vue'
 import GuardOpenings from './GuardOpenings.vue'
 import WatchStrip from './WatchStrip.vue'
+import WeekdayChecks from './WeekdayChecks.vue'
 
 /** A guard being made or changed, tried on the past while it is; and what it has met. */
 export interface Props {
@@ -31,7 +32,11 @@ const session = useSession()
 const cache = useQueryClient()
 const mayEdit = computed(() => session.may('tracking.edit'))
 const { data: vocabulary } = useVocabularyQuery()
-const { form, guard, missing, unnamed } = useGuardForm((props.line?.guard as Guard | undefined) ?? null)
+const { form, guard, missing, unnamed } = useGuardForm(
+  (props.line?.guard as Guard | undefined) ?? null,
+  baseTypeOf,
+  nameOf,
+)
 const typeId = ref<number | null>(props.line?.typeId ?? null)
 
 const tracked = computed(() => (vocabulary.value?.fields ?? []).filter((field) => field.tracked))
@@ -83,9 +88,6 @@ const acts: readonly { value: GuardAct; label: string }[] = [
 ]
 const toggleAct = (act: GuardAct) =>
   (form.acts = form.acts.includes(act) ? form.acts.filter((one) => one !== act) : [...form.acts, act])
-const weekdays = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'].map((label, index) => ({ value: index + 1, label }))
-const toggleDay = (day: number) =>
-  (form.days = form.days.includes(day) ? form.days.filter((one) => one !== day) : [...form.days, day].sort())
 const whomOptions: { value: Whom; label: string }[] = [
   { value: 'all', label: 'by whomever' },
   { value: 'these', label: 'by one of these' },
@@ -103,12 +105,15 @@ const actorOptions = computed(() =>
 )
 
 const plural = computed(() => types.value.find((type) => type.value === typeId.value)?.label ?? 'records')
-const nameOf = (fieldId: number) => {
+function nameOf(fieldId: number): string {
   const name =
     own.value.find((one) => one.id === fieldId)?.name ??
     above.value.find((one) => one.value === fieldId)?.label.replace(/^where /, '') ??
     `field ${fieldId}`
   return fieldId === form.fieldId ? `${name} of ${plural.value}` : name
+}
+function baseTypeOf(fieldId: number): string {
+  return tracked.value.find((one) => one.id === fieldId)?.baseType ?? 'text'
 }
 const sentence = computed(() => guardSentence(guard.value, plural.value, nameOf))
 
@@ -311,13 +316,7 @@ const stage = (wish: Guard | null) =>
       </template>
       <PickList v-model:value="form.hours" :options="hoursOptions" aria-label="At which times" size="small" />
       <span v-if="form.hours !== 'always'" class="line">
-        <Checkbox
-          v-for="one in weekdays"
-          :key="one.value"
-          :checked="form.days.includes(one.value)"
-          @change="toggleDay(one.value)"
-          >{{ one.label }}</Checkbox
-        >
+        <WeekdayChecks v-model:days="form.days" />
         <Input v-model:value="form.from" type="time" size="small" class="time" aria-label="From" /> to
         <Input v-model:value="form.to" type="time" size="small" class="time" aria-label="To" />
         <span class="quiet">{{ guard.zone }}</span>

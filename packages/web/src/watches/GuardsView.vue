@@ -2,21 +2,19 @@
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type GuardLine } from '@spoor/contract'
 import { counted } from '@spoor/core'
-import { useEventListener } from '@vueuse/core'
 import { computed } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
-import { isWriting } from '../frame/writing.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
 import GuardPane from './GuardPane.vue'
+import { useOpened } from './opened.ts'
 import WatchesTabs from './WatchesTabs.vue'
 import WatchStrip from './WatchStrip.vue'
 
 /** What the sources refuse before it happens: every guard with its past, and one of them opened. */
 const refreshMs = 5_000
-const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const { data, error, refetch } = useQuery({
@@ -25,7 +23,7 @@ const { data, error, refetch } = useQuery({
   refetchInterval: refreshMs,
 })
 const guards = computed(() => data.value?.guards ?? [])
-const asked = computed(() => (typeof route.query['guard'] === 'string' ? route.query['guard'] : null))
+const { asked, close } = useOpened('/watches/guards', 'guard')
 const opened = computed(() => guards.value.find((one) => String(one.id) === asked.value) ?? null)
 const staged = computed(() => guards.value.some((one) => one.standing !== 'in force'))
 const linkTo = (one: GuardLine) => ({ path: '/watches/guards', query: { guard: String(one.id) } })
@@ -40,10 +38,6 @@ function pastWords(one: GuardLine): string {
 }
 const openNow = (one: GuardLine) =>
   one.openings.filter((opening) => opening.closedAt === null && Date.parse(opening.until) > Date.now())
-const close = () => router.push({ path: '/watches/guards' })
-useEventListener('keydown', (event) => {
-  if (event.key === 'Escape' && asked.value !== null && !isWriting(event.target)) void close()
-})
 async function kept(guardId: number | null) {
   await refetch()
   await router.push({ path: '/watches/guards', query: guardId === null ? {} : { guard: String(guardId) } })

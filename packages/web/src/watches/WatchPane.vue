@@ -21,6 +21,8 @@ import { useSession } from '../session/session.ts'
 import { readerZone, shortTime } from '../value/time.ts'
 import WatchFirings from './WatchFirings.vue'
 import WatchStrip from './WatchStrip.vue'
+import { weekdays } from './weekdays.ts'
+import WeekdayChecks from './WeekdayChecks.vue'
 
 /** A watch being made or changed, tried on the past while it is; and what it has sent. */
 export interface Props {
@@ -81,7 +83,6 @@ const speaksOptions = [
   { value: 'daily', label: 'daily at' },
   { value: 'weekly', label: 'weekly on' },
 ]
-const weekdays = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'].map((label, index) => ({ value: index + 1, label }))
 const { data: assignees } = useQuery({
   queryKey: ['assignees'],
   queryFn: () => call(routes.listAssignees),
@@ -185,9 +186,6 @@ const remove = () =>
     await call(routes.removeWatch, { params: { watchId: String(props.watch!.id) } })
     emit('kept', null)
   })
-function toggle(day: number) {
-  days.value = days.value.includes(day) ? days.value.filter((one) => one !== day) : [...days.value, day].sort()
-}
 </script>
 
 <template>
@@ -212,13 +210,7 @@ function toggle(day: number) {
       /></span>
       <span v-if="when === 'missing'" class="line"
         >by <Input v-model:value="by" type="time" size="small" class="time" aria-label="By when" /> on
-        <Checkbox
-          v-for="one in weekdays"
-          :key="one.value"
-          :checked="days.includes(one.value)"
-          @change="toggle(one.value)"
-          >{{ one.label }}</Checkbox
-        >
+        <WeekdayChecks v-model:days="days" />
       </span>
     </fieldset>
     <fieldset class="part" :disabled="!mayEdit">

@@ -2,23 +2,21 @@
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type Watch } from '@spoor/contract'
 import { counted, parseScope, watchSentence } from '@spoor/core'
-import { useEventListener } from '@vueuse/core'
 import { computed } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
-import { isWriting } from '../frame/writing.ts'
 import { scopeQuery } from '../scope/query.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
 import ReceiverList from './ReceiverList.vue'
+import { useOpened } from './opened.ts'
 import WatchesTabs from './WatchesTabs.vue'
 import WatchPane from './WatchPane.vue'
 import WatchStrip from './WatchStrip.vue'
 
 /** Who is told when of what comes: every watch with its past, and one of them opened. */
 const refreshMs = 10_000
-const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const { data, error, refetch } = useQuery({
@@ -27,7 +25,7 @@ const { data, error, refetch } = useQuery({
   refetchInterval: refreshMs,
 })
 const watches = computed(() => data.value?.watches ?? [])
-const asked = computed(() => (typeof route.query['watch'] === 'string' ? route.query['watch'] : null))
+const { asked, close } = useOpened('/watches', 'watch')
 const opened = computed(() => watches.value.find((one) => String(one.id) === asked.value) ?? null)
 /** The scope of a watch stands in the address, where its sentence is edited. */
 const linkTo = (one: Watch) => ({
@@ -39,10 +37,6 @@ function pastWords(one: Watch): string {
   const times = one.fired === 0 ? 'not fired yet' : `fired ${one.fired === 1 ? 'once' : counted(one.fired, 'time')}`
   return one.lastAt === null ? times : `${times}, last ${shortTime(one.lastAt)}`
 }
-const close = () => router.push({ path: '/watches' })
-useEventListener('keydown', (event) => {
-  if (event.key === 'Escape' && asked.value !== null && !isWriting(event.target)) void close()
-})
 async function kept(one: Watch | null) {
   await refetch()
   await router.push(one === null ? { path: '/watches' } : linkTo(one))

@@ -1,5 +1,5 @@
 import type { Vocabulary } from '@spoor/contract'
-import { testFits, type Guard, type GuardAct, type GuardTest } from '@spoor/core'
+import { guardTrouble, testFits, type Guard, type GuardAct, type GuardTest } from '@spoor/core'
 import { computed, reactive } from 'vue'
 import { readerZone } from '../value/time.ts'
 
@@ -28,8 +28,15 @@ export const testNames: readonly { value: TestName; label: string }[] = [
 export type Whom = 'all' | 'these' | 'others'
 export type Hours = 'always' | 'within' | 'outside'
 
-/** The parts of a guard as somebody enters them, and the guard that they come to. */
-export function useGuardForm(given: Guard | null) {
+/**
+ * The parts of a guard as somebody enters them, and the guard that they come to.
+ * @param baseTypeOf of a field, and `nameOf` its name
+ */
+export function useGuardForm(
+  given: Guard | null,
+  baseTypeOf: (fieldId: number) => string,
+  nameOf: (fieldId: number) => string,
+) {
   const test = given?.test
   const form = reactive({
     name: given?.name ?? '',
@@ -103,18 +110,10 @@ export function useGuardForm(given: Guard | null) {
     zone: given?.zone ?? readerZone,
   }))
 
-  /** What is still to be said before it can be tried; null when nothing is. */
+  /** What contradicts itself, or is still to be said before it can be tried; null when nothing is. */
   const missing = computed(() => {
-    const { acts, fieldId, test: asked, held, by, times } = guard.value
-    if (acts.length === 0) return 'Say what is refused.'
-    if (fieldId !== null && acts.includes('delete')) return 'A deletion writes no field: leave one of the two out.'
-    if ('values' in asked && asked.values.length === 0) return 'Name a value.'
-    if ('by' in asked && asked.by === '') return 'Say by how much.'
-    if (asked.test === 'outside' && asked.least === null && asked.most === null) return 'Name the least or the most.'
-    if (held && held.values.length === 0) return 'Name a value of the other field.'
-    if (by && by.actors.length + by.kinds.length + by.channels.length + by.logins.length === 0) return 'Say who.'
-    if (times && times.days.length === 0) return 'Choose a day.'
-    return null
+    const trouble = guardTrouble(guard.value, baseTypeOf, nameOf)
+    return trouble === null ? null : `It ${trouble}.`
   })
   const unnamed = computed(() => {
     if (form.name.trim() === '') return 'Give it a name.'
