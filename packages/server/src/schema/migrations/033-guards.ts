@@ -25,9 +25,6 @@ create table spoor.guard_opening (
   id int generated always as identity primary key,
   guard_id int not null references spoor.guard,
   actor text not null,
-  -- How they were known in the source then.
-  said text[] not null,
-  logins text[] not null,
   by int not null references spoor.person,
   reason text not null,
   from_at timestamptz not null default clock_timestamp(),
