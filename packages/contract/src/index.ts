@@ -4,6 +4,7 @@ import { caseRoutes } from './cases.ts'
 import { changesRoutes } from './changes.ts'
 import { correctionRoutes } from './corrections.ts'
 import { custodyRoutes } from './custody.ts'
+import { figureRoutes } from './figures.ts'
 import { noticingRoutes } from './noticing.ts'
 import { packRoutes } from './packs.ts'
 import { panelRoutes } from './panel.ts'
@@ -27,6 +28,7 @@ export const routes = {
   ...vocabularyRoutes,
   ...changesRoutes,
   ...readingsRoutes,
+  ...figureRoutes,
   ...recordRoutes,
   ...reviewRoutes,
   ...noticingRoutes,
@@ -130,3 +132,4 @@ export { Case, CaseEntry, CaseItem, CaseOpened, CaseThing, caseKinds, type CaseK
 export { Guard, GuardLine, GuardMet, GuardTrial, type GuardBody, type GuardOpening } from './guards.ts'
 export { Firing, Receiver, Told, Watch, WatchRule, WatchTrial } from './watches.ts'
 export { Pack, PackPreview, packShapes, type PackShape } from './packs.ts'
+export { type PivotAnswer } from './figures.ts'

@@ -1,17 +1,16 @@
 export {
-  daysWords,
   firesWords,
   nextSpeaking,
   speaksWords,
   watchBucket,
   watchSentence,
   watchSpells,
-  weekday,
   type QuietHours,
   type WatchFires,
   type WatchSpeaks,
   type WatchSpell,
 } from './watch/rule.ts'
+export { daysWords, weekday, weekdayPlural, weekdayWords } from './time/weekday.ts'
 export { pageAddress, patternTrouble } from './record/page-address.ts'
 export { assertNever } from './words/assert-never.ts'
 export { groupBy } from './words/group.ts'
@@ -47,6 +46,7 @@ export {
   withoutPart,
   type ActorKind,
   type ChangeState,
+  type ClockPart,
   type HowPart,
   type PartName,
   type ReasonPart,
@@ -331,3 +331,35 @@ export {
 } from './pack/form.ts'
 export { findingWords, packRules, reportLines, verdictWords } from './pack/report.ts'
 export { proveSave, proveSeal, type HandedSave, type Opening, type ProofStep, type ProofTools } from './proof/prove.ts'
+export {
+  dimensions,
+  figureSteps,
+  firstWork,
+  measures,
+  mostRows,
+  parseWork,
+  pivotForms,
+  pivotOrders,
+  reckonings,
+  workText,
+  type Dimension,
+  type FigureWork,
+  type Measure,
+  type PivotWork,
+  type Reckoning,
+  type StayBy,
+  type StaysWork,
+  type Work,
+  type WorkForm,
+} from './figures/work.ts'
+export {
+  dimensionWords,
+  lastDayOf,
+  measureWords,
+  ofDifferences,
+  ordered,
+  standsOut,
+  withEmpty,
+  type PivotKey,
+} from './figures/pivot.ts'
+export { scopeOfMember, type CellWorld } from './figures/cell.ts'

@@ -8,6 +8,7 @@ import { baselinesRouter } from './baselines/routes.ts'
 import { casesRouter } from './cases/routes.ts'
 import { readingsRouter } from './changes/readings-routes.ts'
 import { changesRouter } from './changes/routes.ts'
+import { figuresRouter } from './figures/routes.ts'
 import { erasureRouter } from './erasure/routes.ts'
 import { custodyRouter } from './custody/routes.ts'
 import { correctionsRouter } from './corrections/routes.ts'
@@ -135,6 +136,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(sessionRouter({ db, first: deps.first ?? new FirstPerson(db), people, rules, log }))
   api.use(changesRouter({ db }))
   api.use(readingsRouter({ db }))
+  api.use(figuresRouter({ db }))
   api.use(recordsRouter({ db, sources }))
   api.use(reviewRouter({ db }))
   api.use(noticingRouter({ db }))

@@ -1,15 +1,23 @@
+import Big from 'big.js'
 import fc from 'fast-check'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import {
   actorKinds,
+  dimensions,
+  firstWork,
   matches,
+  measures,
+  ofDifferences,
   partsOf,
   rise,
   withPart,
   type ChangeState,
+  type Dimension,
+  type Measure,
   type Scope,
   type ScopedChange,
 } from '@spoor/core'
+import { memberOf, zones } from '../../core/src/figures/member.arbitrary.ts'
 import { anyScope } from '../../core/src/scope/scope.arbitrary.ts'
 import type { Held, Save as SaveShown } from '@spoor/contract'
 import { savePage } from '../src/ledger/saves.ts'
@@ -19,6 +27,7 @@ import { groupChanges } from '../src/changes/queries/groups.ts'
 import { readPairs } from '../src/changes/queries/pairs.ts'
 import { listRecords } from '../src/changes/queries/records.ts'
 import { sortedChanges } from '../src/ledger/sorted.ts'
+import { readPivot } from '../src/figures/pivot.ts'
 import { summarise } from '../src/changes/queries/summary.ts'
 import { makeWorld, type World } from './support.ts'
 
@@ -51,7 +60,7 @@ beforeAll(async () => {
       table_name: `t${id}`,
       name: `t${id}`,
       plural: `t${id}`,
-      area: 'x',
+      area: id % 2 ? 'odd' : 'even',
       key_columns: '[]',
       label_columns: '[]',
     })
@@ -242,6 +251,62 @@ async function everySave(scopes: readonly Scope[], limit: number): Promise<strin
   }
 }
 
+/** Of two parts at most, so that something is left in it. */
+const shortScope = fc
+  .tuple(anyScope, fc.nat(9), fc.nat(9))
+  .map(([scope, ...kept]): Scope => Object.fromEntries(Object.entries(scope).filter((_, at) => kept.includes(at))))
+
+const moveOf = (change: Made) =>
+  change.isNumber && !change.erased ? (rise(change.before, change.after)?.by ?? null) : null
+
+/** A measure of some changes by another hand: one after the other. */
+function figureOf(own: readonly Made[], measure: Measure, all: readonly Made[]): string | null {
+  const different = (of: (change: Made) => unknown) => new Set(own.map(of)).size
+  const moves = own
+    .flatMap((change) => moveOf(change) ?? [])
+    .map((by) => new Big(by))
+    .sort((a, b) => a.cmp(b))
+  const sumOf = (list: readonly Big[]) => list.reduce((total, one) => total.plus(one), new Big(0))
+  const whole = () => (moves.length === 0 ? null : moves)
+  switch (measure) {
+    case 'saves':
+    case 'share':
+      return own.length === 0 && all.length > 0 ? null : String(different(({ saveId }) => saveId))
+    case 'changes':
+      return own.length === 0 ? null : String(own.length)
+    case 'records':
+      return String(different(({ typeId, key }) => `${typeId} ${key}`))
+    case 'people': {
+      const people = own.filter(({ actorKind }) => actorKind === 'person' || actorKind === 'delegate')
+      return String(new Set(people.map(({ actorId }) => actorId)).size)
+    }
+    case 'net':
+      return whole() && sumOf(moves).toFixed()
+    case 'gross':
+      return whole() && sumOf(moves.map((one) => one.abs())).toFixed()
+    case 'mean':
+      return whole() && sumOf(moves).div(moves.length).toFixed()
+    case 'median':
+      return (
+        whole() &&
+        moves[Math.floor((moves.length - 1) / 2)]!.plus(moves[Math.ceil((moves.length - 1) / 2)]!)
+          .div(2)
+          .toFixed()
+      )
+    case 'p90':
+      return whole() && moves[Math.ceil(moves.length * 0.9) - 1]!.toFixed()
+    case 'last':
+      return own.length === 0 ? null : new Date(Math.max(...own.map(({ atMs }) => atMs))).toISOString()
+  }
+}
+
+/** Amounts to ten places; nothing and no count at all are the same where nothing is in a scope. */
+function sameFigure(a: string | null, b: string | null): boolean {
+  if (a === null || b === null) return Number(a ?? 0) === Number(b ?? 0)
+  if (b.includes('T')) return Date.parse(a) === Date.parse(b)
+  return new Big(a).minus(b).abs().lt('1e-10')
+}
+
 const sum = (list: readonly { saves: number }[]) => list.reduce((total, one) => total + one.saves, 0)
 
 describe('every reading counts what the scope means', () => {
@@ -289,6 +354,61 @@ describe('every reading counts what the scope means', () => {
       }),
       { numRuns: 25 },
     )
+  })
+
+  it('in a pivot of any two dimensions and any measure, totals and the rest included', async () => {
+    let met = 0
+    await fc.assert(
+      fc.asyncProperty(
+        shortScope,
+        fc.constantFrom(...dimensions),
+        fc.option(fc.constantFrom(...dimensions)),
+        fc.constantFrom(...measures),
+        fc.constantFrom(...zones),
+        fc.integer({ min: 1, max: 8 }),
+        async (scope, rows, columns, measure, zone, top) => {
+          fc.pre(rows !== columns)
+          const work = { ...firstWork.pivot, rows, columns, measure, top, empty: false }
+          const answer = readPivot(world.db, [scope], { work, zone }, nowMs)
+          const wanted = expected([scope])
+          const values = [rows, columns].some((one) => one === 'before' || one === 'after')
+          const differs = ofDifferences.has(measure)
+          const fieldsMet = wanted.filter((change) => values || moveOf(change) !== null).map(({ fieldId }) => fieldId)
+          const apart = !values && [rows, columns].includes('field')
+          if ((values || differs) && !apart && new Set(fieldsMet).size > 1) {
+            await expect(answer).rejects.toThrow('They are not put together')
+            return
+          }
+          const own = values ? wanted.filter((change) => !change.erased) : wanted
+          const { rows: xs, columns: ys, cells, rowTotals, total, moreRows, moreColumns } = await answer
+          const member = (dimension: Dimension | null, change: Made) =>
+            dimension === null ? null : memberOf(dimension, change, zone)
+          const at = (list: readonly { value: string | null }[], value: string | null) => {
+            const place = list.findIndex((one) => one.value === value)
+            return place < 0 ? list.length : place
+          }
+          const inRow = (x: number) => own.filter((change) => at(xs, member(rows, change)) === x)
+          expect(new Set(own.map((change) => member(rows, change))).size).toBe(xs.length + moreRows)
+          for (const [x, line] of cells.entries()) {
+            if (!(apart && rows !== 'field'))
+              expect(sameFigure(rowTotals[x]!, figureOf(inRow(x), measure, wanted))).toBe(true)
+            for (const [y, cell] of line.entries()) {
+              if (apart && ((rows === 'field' && x === xs.length) || (columns === 'field' && y === ys.length))) continue
+              const there = inRow(x).filter((change) => at(ys, member(columns, change)) === y)
+              met += there.length > 0 ? 1 : 0
+              expect(
+                sameFigure(cell, there.length === 0 ? null : figureOf(there, measure, wanted)),
+                `${rows} ${columns} ${measure} ${cell}`,
+              ).toBe(true)
+            }
+          }
+          if (!apart) expect(sameFigure(total, figureOf(own, measure, wanted))).toBe(true)
+          expect(moreColumns === 0 || columns !== null).toBe(true)
+        },
+      ),
+      { numRuns: 120 },
+    )
+    expect(met).toBeGreaterThan(250)
   })
 
   it('by a masked value’s order nothing is told of it', async () => {

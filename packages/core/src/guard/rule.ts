@@ -1,5 +1,6 @@
 import Big from 'big.js'
-import { daysWords, isQuiet, weekday } from '../watch/rule.ts'
+import { daysWords, weekday } from '../time/weekday.ts'
+import { isQuiet } from '../watch/rule.ts'
 import { isDate, wallClock } from '../time/zone.ts'
 import { canonicalJson, type Json } from '../proof/canonical.ts'
 import { arrayMembers } from '../value/array.ts'

@@ -1,4 +1,6 @@
 import Big from 'big.js'
+import { weekday } from '../time/weekday.ts'
+import { wallClock } from '../time/zone.ts'
 import { isDecimal } from '../value/difference.ts'
 import type { CapturedValue } from '../value/type.ts'
 import { assertNever } from '../words/assert-never.ts'
@@ -72,6 +74,13 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
       }
       const { fromMs, toMs } = instantsOf(part.span, nowMs)
       return (fromMs === null || change.atMs >= fromMs) && (toMs === null || change.atMs < toMs)
+    }
+    case 'clock': {
+      const { date, time } = wallClock(Math.floor(change.atMs), part.zone)
+      return (
+        (part.hours.length === 0 || part.hours.includes(Number(time.slice(0, 2)))) &&
+        (part.weekdays.length === 0 || part.weekdays.includes(weekday(date)))
+      )
     }
     case 'how':
       return (

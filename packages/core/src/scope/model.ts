@@ -60,6 +60,18 @@ export interface WhenPart {
   effective: boolean
 }
 
+/**
+ * At which hours (0 to 23) of which days of the week (1 is Monday), on the clock of a zone. Each list that is not empty
+ * must hold.
+ */
+export interface ClockPart {
+  part: 'clock'
+  exclude: boolean
+  hours: readonly number[]
+  weekdays: readonly number[]
+  zone: string
+}
+
 /** `restore` is a creation of a record that had been deleted before. */
 export const scopeActions = ['create', 'change', 'delete', 'restore'] as const
 export type ScopeAction = (typeof scopeActions)[number]
@@ -120,7 +132,8 @@ export interface StatePart {
   cases?: readonly number[]
 }
 
-export type ScopePart = WhoPart | WhatPart | RecordPart | WhenPart | HowPart | ValuePart | ReasonPart | StatePart
+export type ScopePart =
+  WhoPart | WhatPart | RecordPart | WhenPart | ClockPart | HowPart | ValuePart | ReasonPart | StatePart
 export type PartName = ScopePart['part']
 
 /**
@@ -132,6 +145,7 @@ export interface Scope {
   readonly what?: WhatPart
   readonly record?: RecordPart
   readonly when?: WhenPart
+  readonly clock?: ClockPart
   readonly how?: HowPart
   readonly value?: ValuePart
   readonly reason?: ReasonPart
@@ -161,8 +175,8 @@ export function withMembers(scope: Scope, members: readonly number[]): Scope {
 }
 
 export function partsOf(scope: Scope): ScopePart[] {
-  const { what, value, record, who, how, reason, when, state } = scope
-  return [what, value, record, who, how, reason, when, state].filter((part) => part !== undefined)
+  const { what, value, record, who, how, reason, when, clock, state } = scope
+  return [what, value, record, who, how, reason, when, clock, state].filter((part) => part !== undefined)
 }
 
 export function withPart(scope: Scope, part: ScopePart): Scope {
@@ -185,6 +199,8 @@ export function isHollow(part: ScopePart): boolean {
       return part.records.length === 0
     case 'when':
       return part.span.span === 'days' && part.span.from === null && part.span.to === null
+    case 'clock':
+      return part.hours.length === 0 && part.weekdays.length === 0
     case 'how':
       return (
         part.actions.length === 0 &&

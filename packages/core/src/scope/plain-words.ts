@@ -1,6 +1,6 @@
 import { GB } from 'chrono-node/en'
 import { addDays, isDate, wallClock } from '../time/zone.ts'
-import { isHollow, type Scope, type Span, type ValueTest, type WhoGroup } from './model.ts'
+import { isHollow, type ClockPart, type Scope, type Span, type ValueTest, type WhoGroup } from './model.ts'
 import { groupWords } from './sentence.ts'
 import { type Entry, type Meaning, type WordVocabulary, alike, distinct, entriesOf } from './word-entries.ts'
 import { daysOf, presetSpan } from './word-times.ts'
@@ -51,6 +51,7 @@ export function readWords(text: string, vocabulary: WordVocabulary, context: Wor
   const blank = (from: number, to: number) => (rest = rest.slice(0, from) + taken.repeat(to - from) + rest.slice(to))
   for (const [from, to] of reader.takeValues(rest)) blank(from, to)
   for (const [from, to] of reader.takeJoined(rest)) blank(from, to)
+  for (const [from, to] of reader.takeClock(rest, context)) blank(from, to)
   for (const [from, to] of reader.takeDates(rest, context)) blank(from, to)
   reader.takeNames(rest)
   reader.pieces.sort((a, b) => a.from - b.from)
@@ -65,6 +66,7 @@ class Reader {
   readonly #meanings: { meaning: Meaning; exclude: boolean }[] = []
   readonly #tests: ValueTest[] = []
   #when: Span | null = null
+  #clock: ClockPart | null = null
   #effective = false
   constructor(vocabulary: WordVocabulary) {
     this.#entries = entriesOf(vocabulary)
@@ -105,6 +107,35 @@ class Reader {
     for (const match of text.matchAll(/["“]([^"”]+)["”]/g)) {
       if (places.some(([from, to]) => match.index >= from && match.index < to)) continue
       take(match as RegExpExecArray, { test: 'contains', text: match[1]! }, `“${match[1]}” in a value`)
+    }
+    return places
+  }
+
+  /** Hours of the day and days of the week. @returns places taken. */
+  takeClock(text: string, { zone }: WordContext): [number, number][] {
+    const places: [number, number][] = []
+    const take = (
+      { 0: said, index }: RegExpExecArray,
+      part: Partial<Pick<ClockPart, 'hours' | 'weekdays'>>,
+      meaning: string,
+    ) => {
+      this.#clock = { part: 'clock', exclude: false, hours: [], weekdays: [], zone, ...this.#clock, ...part }
+      this.#understood(index, index + said.length, meaning)
+      places.push([index, index + said.length])
+    }
+    const days = /\b(?:at|on|during)\s+(?:the\s+)?(weekends?|weekdays|working days)\b/i.exec(text)
+    if (days)
+      take(
+        days,
+        { weekdays: days[1]!.toLowerCase().startsWith('weekend') ? [6, 7] : [1, 2, 3, 4, 5] },
+        days[1]!.toLowerCase().startsWith('weekend') ? 'on Saturdays and Sundays' : 'on Mondays to Fridays',
+      )
+    const hours = /\b(?:between|from)\s+(\d{1,2}):00\s+(?:and|to|until)\s+(\d{1,2}):00/i.exec(text)
+    const [from, to] = [Number(hours?.[1]), Number(hours?.[2])]
+    if (hours && from < 24 && to <= 24 && from !== to % 24) {
+      const length = (to - from + 24) % 24
+      const on = Array.from({ length }, (_, hour) => (from + hour) % 24)
+      take(hours, { hours: on }, `from ${from}:00 to ${to}:00 each day`)
     }
     return places
   }
@@ -304,6 +335,7 @@ class Reader {
     const reason = of('reason').at(-1)
     if (reason) scope['reason'] = { part: 'reason', exclude: !reason.meaning.given, contains: null }
     if (this.#when) scope['when'] = { part: 'when', exclude: false, span: this.#when, effective: this.#effective }
+    if (this.#clock) scope['clock'] = this.#clock
     return Object.fromEntries(Object.entries(scope).filter(([, part]) => part && !isHollow(part))) as Scope
   }
 }

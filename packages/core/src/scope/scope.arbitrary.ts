@@ -64,6 +64,13 @@ export const anyScope: fc.Arbitrary<Scope> = fc
         lines: fc.boolean(),
         records: fc.array(fc.record({ typeId: id, key }), { minLength: 1, maxLength: 3 }),
       }),
+      clock: fc.record({
+        part: fc.constant('clock' as const),
+        exclude: fc.boolean(),
+        hours: fc.uniqueArray(fc.integer({ min: 0, max: 23 }), { maxLength: 6 }),
+        weekdays: fc.uniqueArray(fc.integer({ min: 1, max: 7 }), { maxLength: 4 }),
+        zone,
+      }),
       how: fc.record(
         {
           part: fc.constant('how' as const),

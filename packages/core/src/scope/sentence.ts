@@ -1,3 +1,4 @@
+import { daysWords } from '../time/weekday.ts'
 import { wallClock } from '../time/zone.ts'
 import { capitalised, counted, listed } from '../words/list.ts'
 import { assertNever } from '../words/assert-never.ts'
@@ -7,6 +8,7 @@ import {
   transactionsOf,
   type ActorKind,
   type ChangeState,
+  type ClockPart,
   type PartName,
   type RecordRef,
   type Scope,
@@ -70,6 +72,7 @@ export function sentence(scope: Scope, names: ScopeNames): SentencePiece[] {
   if (scope.how) pieces.push(words(', '), part('how', howText(scope, names)))
   if (scope.reason) pieces.push(words(', '), part('reason', reasonText(scope)))
   pieces.push(words(', '), part('when', whenText(scope, names)))
+  if (scope.clock) pieces.push(words(', '), part('clock', clockText(scope.clock)))
   if (scope.state) pieces.push(words(', '), part('state', stateText(scope, names)))
   pieces.push(words('.'))
   return pieces
@@ -160,6 +163,28 @@ function whenText({ when }: Scope, { lookedAt }: ScopeNames): string {
   if (!when) return 'at any time'
   const effect = when.effective ? 'taking effect ' : ''
   return `${when.exclude ? 'except ' : ''}${effect}${spanWords(when.span, lookedAt)} (${when.span.zone})`
+}
+
+const hourText = (hour: number) => `${String(hour % 24).padStart(2, '0')}:00`
+
+/** Hours of the day as spells, one over midnight as one: "22:00 to 06:00". */
+function hourSpells(hours: readonly number[]): string[] {
+  const on = new Set(hours)
+  if (on.size === 24) return ['00:00 to 24:00']
+  return [...on]
+    .filter((hour) => !on.has((hour + 23) % 24))
+    .sort((a, b) => a - b)
+    .map((from) => {
+      let length = 1
+      while (on.has((from + length) % 24)) length++
+      return `${hourText(from)} to ${hourText(from + length)}`
+    })
+}
+
+function clockText({ hours, weekdays, zone, exclude }: ClockPart): string {
+  const days = weekdays.length > 0 ? [`on ${daysWords(weekdays).replace('each day', 'any day')}`] : []
+  const spells = hours.length > 0 ? [`from ${listed(hourSpells(hours), 'or')}`] : []
+  return `${exclude ? 'except ' : ''}${[...days, ...spells].join(' ')} (${zone})`
 }
 
 function spanWords(span: Span, lookedAt: string | undefined): string {

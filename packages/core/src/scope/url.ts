@@ -52,7 +52,7 @@ const maxSpanDays = 36_600
 export function scopeEntries(scope: Scope): [string, string][] {
   const entries: [string, string][] = []
   const add = (name: string, exclude: boolean, text: string) => entries.push([name, (exclude ? '!' : '') + text])
-  const { what, record, who, when, how, value, reason, state } = scope
+  const { what, record, who, when, clock, how, value, reason, state } = scope
   if (what)
     add(
       'what',
@@ -71,6 +71,12 @@ export function scopeEntries(scope: Scope): [string, string][] {
       ),
     )
   if (when) add('when', when.exclude, (when.effective ? ownDay : '') + spanText(when.span))
+  if (clock)
+    add(
+      'clock',
+      clock.exclude,
+      `${[...clock.hours.map((hour) => `h${hour}`), ...clock.weekdays.map((day) => `d${day}`)].join(listSeparator)}@${clock.zone}`,
+    )
   if (how)
     add(
       'how',
@@ -161,6 +167,9 @@ export function parseScope(entries: Iterable<Entry>): ParsedScope {
       case 'when':
         scope = readWhen(scope, text, exclude, problem)
         break
+      case 'clock':
+        scope = readClock(scope, text, exclude, problem)
+        break
       case 'how':
         scope = readHow(scope, text, exclude, problem)
         break
@@ -225,6 +234,24 @@ function readWhat(scope: Scope, text: string, exclude: boolean, problem: Complai
     else problem(`“${member}” is neither a record type nor a field.`)
   }
   return withUnlessHollow(scope, { part: 'what', exclude, types, fields }, problem)
+}
+
+function readClock(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
+  const at = text.lastIndexOf('@')
+  const zone = text.slice(at + 1)
+  if (at < 0 || !isZone(zone)) {
+    problem(`The time zone “${at < 0 ? '' : zone}” is not known; an hour means nothing without one.`)
+    return scope
+  }
+  const hours: number[] = []
+  const weekdays: number[] = []
+  for (const member of members(text.slice(0, at), problem)) {
+    const [hour, day] = [idAfter('h', member, 2), idAfter('d', member, 1)]
+    if (hour !== null && hour < 24) hours.push(hour)
+    else if (day !== null && day >= 1 && day <= 7) weekdays.push(day)
+    else problem(`“${member}” is neither an hour of the day nor a day of the week.`)
+  }
+  return withUnlessHollow(scope, { part: 'clock', exclude, hours, weekdays, zone }, problem)
 }
 
 function readHow(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {

@@ -1,7 +1,8 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { atWallClock, wallClock } from '../time/zone.ts'
-import { daysWords, isQuiet, nextSpeaking, watchBucket, weekday, type WatchTimes } from './rule.ts'
+import { daysWords, weekday } from '../time/weekday.ts'
+import { isQuiet, nextSpeaking, watchBucket, type WatchTimes } from './rule.ts'
 
 const zones = ['UTC', 'Europe/London', 'America/St_Johns', 'Asia/Kolkata', 'Australia/Lord_Howe', 'Pacific/Apia']
 const time = fc

@@ -1,4 +1,5 @@
 import { addDays, atWallClock, wallClock } from '../time/zone.ts'
+import { daysWords, weekday, weekdayPlural } from '../time/weekday.ts'
 import { counted, listed } from '../words/list.ts'
 
 /** How saves are counted together: those of one run, of one hour of UTC, or of one calendar day. */
@@ -47,11 +48,6 @@ export function watchBucket(
   }
 }
 
-/** 1 for Monday to 7 for Sunday. */
-export function weekday(date: string): number {
-  return ((new Date(`${date}T00:00:00Z`).getUTCDay() + 6) % 7) + 1
-}
-
 /** When something that fired is told of, in epoch milliseconds; never before it fired, and never in quiet hours. */
 export function nextSpeaking({ speaks, quiet, zone }: WatchTimes, firedMs: number): number {
   return afterQuiet(nextTurn(speaks, zone, firedMs), quiet, zone)
@@ -92,16 +88,6 @@ function afterQuiet(ms: number, quiet: QuietHours | null, zone: string): number 
   return firstAfter(ms, quiet.to, zone, () => true)
 }
 
-const dayNames = ['Mondays', 'Tuesdays', 'Wednesdays', 'Thursdays', 'Fridays', 'Saturdays', 'Sundays']
-const workingDays = [1, 2, 3, 4, 5]
-
-/** "Mondays to Fridays", "each day", "Mondays and Thursdays". */
-export function daysWords(days: readonly number[]): string {
-  if (days.length === 7) return 'each day'
-  if (days.length === workingDays.length && workingDays.every((day) => days.includes(day))) return 'Mondays to Fridays'
-  return listed([...days].sort((a, b) => a - b).map((day) => dayNames[day - 1]!))
-}
-
 /** "at once", "each hour", "daily at 17:30", "Mondays at 07:00". */
 export function speaksWords(speaks: WatchSpeaks): string {
   switch (speaks.speaks) {
@@ -112,7 +98,7 @@ export function speaksWords(speaks: WatchSpeaks): string {
     case 'daily':
       return `daily at ${speaks.at}`
     case 'weekly':
-      return `${dayNames[speaks.on - 1]!} at ${speaks.at}`
+      return `${weekdayPlural(speaks.on)} at ${speaks.at}`
   }
 }
 

@@ -89,6 +89,16 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
       })
       return
     }
+    case 'clock':
+      add((q) => {
+        const clock = `?? at time zone ?`
+        const bound = [column('captured_at'), part.zone]
+        if (part.hours.length > 0)
+          q.whereRaw(`extract(hour from ${clock})::int = any(?::int[])`, [...bound, [...part.hours]])
+        if (part.weekdays.length > 0)
+          q.whereRaw(`extract(isodow from ${clock})::int = any(?::int[])`, [...bound, [...part.weekdays]])
+      })
+      return
     case 'what':
       add((q) => {
         q.whereIn(column('type_id'), [...part.types])

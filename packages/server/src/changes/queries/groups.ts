@@ -2,7 +2,7 @@ import type { Scope } from '@spoor/core'
 import type { Group } from '@spoor/contract'
 import type { Database } from '../../database/knex.ts'
 import { asksChanges, whereScope } from '../../ledger/scope-sql.ts'
-import { countsAnswer, fromCounts } from './rollup.ts'
+import { countsAnswer, fromCounts, wholeHours } from './rollup.ts'
 
 const mostGroups = 60
 
@@ -61,10 +61,4 @@ export async function groupChanges(
     groups: groups.map((row) => ({ key: row.key, saves: Number(row.saves), changes: Number(row.changes) })),
     more: found.length > mostGroups,
   }
-}
-
-/** Whether the days of a zone begin on whole hours of UTC, as the hourly counts need it. */
-function wholeHours(zone: string, nowMs: number): boolean {
-  const minute = new Intl.DateTimeFormat('en-GB', { timeZone: zone, minute: '2-digit' }).format(nowMs)
-  return Number(minute) === new Date(nowMs).getUTCMinutes()
 }

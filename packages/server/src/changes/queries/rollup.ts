@@ -24,6 +24,8 @@ export function countsAnswer(scopes: readonly Scope[], nowMs: number): boolean {
           const { fromMs, toMs } = instantsOf(part.span, nowMs)
           return [fromMs, toMs].every((ms) => ms === null || ms % hourMs === 0)
         }
+        case 'clock':
+          return wholeHours(part.zone, nowMs)
         default:
           return false
       }
@@ -34,7 +36,9 @@ export function countsAnswer(scopes: readonly Scope[], nowMs: number): boolean {
 /** Whether scopes ask for nothing but kinds of actor and time. */
 function kindsAnswer(scopes: readonly Scope[]): boolean {
   return scopes.every((scope) =>
-    partsOf(scope).every((part) => part.part === 'when' || (part.part === 'who' && part.actors.length === 0)),
+    partsOf(scope).every(
+      (part) => part.part === 'when' || part.part === 'clock' || (part.part === 'who' && part.actors.length === 0),
+    ),
   )
 }
 
@@ -56,4 +60,10 @@ export function fromCounts(
   const query = db.from(db.raw(`(${table}) as r`))
   for (const scope of scopes) whereScope(query, scope, 'save', 'r', nowMs)
   return query
+}
+
+/** Whether the days of a zone begin on whole hours of UTC, as the hourly counts need it. */
+export function wholeHours(zone: string, nowMs: number): boolean {
+  const minute = new Intl.DateTimeFormat('en-GB', { timeZone: zone, minute: '2-digit' }).format(nowMs)
+  return Number(minute) === new Date(nowMs).getUTCMinutes()
 }
