@@ -363,3 +363,4 @@ export {
   type PivotKey,
 } from './figures/pivot.ts'
 export { scopeOfMember, type CellWorld } from './figures/cell.ts'
+export { amountText, shareOf } from './figures/amount.ts'

@@ -34,6 +34,7 @@ const PairsReading = defineAsyncComponent(() => import('./PairsReading.vue'))
 const RecordsReading = defineAsyncComponent(() => import('./RecordsReading.vue'))
 const SavePane = defineAsyncComponent(() => import('./SavePane.vue'))
 const TimeReading = defineAsyncComponent(() => import('./TimeReading.vue'))
+const WorkReading = defineAsyncComponent(() => import('../figures/WorkReading.vue'))
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
@@ -88,7 +89,7 @@ const watchLink = computed(() => ({
 }))
 /** What is on the screen, as a pack. */
 const packLink = computed(() => {
-  const { save: _, reading: __, sort: ___, runs: ____, ...scope } = route.query
+  const { save: _, reading: __, sort: ___, runs: ____, work: _____, ...scope } = route.query
   const columns = exportColumnsFor(exported.value, layouts[exported.value].shown.value).join(',')
   return { path: '/evidence/making', query: { ...scope, columns } }
 })
@@ -104,12 +105,12 @@ function open(id: string | null) {
 }
 /** An order is one reading's. */
 function read(id: ReadingId) {
-  const { reading: _, sort: __, ...rest } = route.query
+  const { reading: _, sort: __, work: ___, ...rest } = route.query
   void router.replace({ query: id === 'saves' ? rest : { ...rest, reading: id } })
 }
 /** A count leads to the saves that it counts. */
 function show(scope: Scope) {
-  set(scope, { reading: null, sort: null })
+  set(scope, { reading: null, sort: null, work: null })
 }
 
 const markProblem = ref<ProblemBody | null>(null)
@@ -151,7 +152,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
   </ProblemNote>
   <SplitPane name="save" label="the opened save" :open="openId !== null">
     <ActivityRibbon
-      v-if="!problem && reading !== 'time' && reading !== 'around'"
+      v-if="!problem && reading !== 'time' && reading !== 'around' && reading !== 'work'"
       :scope="parsed.scope"
       :text="text"
       :version="version"
@@ -212,6 +213,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
           records: RecordsReading,
           pairs: PairsReading,
           time: TimeReading,
+          work: WorkReading,
           around: AroundReading,
         }[reading]
       "

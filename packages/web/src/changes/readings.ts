@@ -6,6 +6,7 @@ export const readings = [
   { id: 'records', title: 'Records' },
   { id: 'pairs', title: 'Who × what' },
   { id: 'time', title: 'Over time' },
+  { id: 'work', title: 'Work out' },
   { id: 'around', title: 'Around the records' },
 ] as const
 export type ReadingId = (typeof readings)[number]['id']

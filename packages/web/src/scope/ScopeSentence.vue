@@ -30,6 +30,7 @@ const editors = {
   what: defineAsyncComponent(() => import('./WhatEditor.vue')),
   record: defineAsyncComponent(() => import('./RecordEditor.vue')),
   when: defineAsyncComponent(() => import('./WhenEditor.vue')),
+  clock: defineAsyncComponent(() => import('./ClockEditor.vue')),
   how: defineAsyncComponent(() => import('./HowEditor.vue')),
   value: defineAsyncComponent(() => import('./ValueEditor.vue')),
   reason: defineAsyncComponent(() => import('./ReasonEditor.vue')),
@@ -40,6 +41,7 @@ const more = [
   { part: 'record', title: 'Records', hint: 'named ones, with their lines' },
   { part: 'value', title: 'Values', hint: 'from, to, holding, rose or fell by' },
   { part: 'how', title: 'How', hint: 'created, changed, deleted; by which channel or run' },
+  { part: 'clock', title: 'Hours and days', hint: 'at night, at weekends, on Mondays' },
   { part: 'reason', title: 'Reason', hint: 'given, missing, holding a word' },
   { part: 'state', title: 'What became of it', hint: 'reviewed, asked about, set back' },
 ] as const

@@ -1,0 +1,248 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { routes } from '@spoor/contract'
+import {
+  counted,
+  dimensions,
+  dimensionWords,
+  measures,
+  measureWords,
+  mostRows,
+  ofDifferences,
+  scopeOfMember,
+  workText,
+  type CellWorld,
+  type PivotWork,
+  type Scope,
+} from '@spoor/core'
+import { computed, defineAsyncComponent } from 'vue'
+import { call, problemOf } from '../api/client.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { readerZone } from '../value/time.ts'
+import ChoicePart from './ChoicePart.vue'
+import { figureText } from './figure-text.ts'
+
+/** Counts or amounts of the changes in a scope by one or two dimensions; each figure leads to its saves. */
+export interface Props {
+  work: PivotWork
+  scope: Scope
+  text: string
+  version: number
+  names: NamedVocabulary
+}
+const props = defineProps<Props>()
+const emit = defineEmits<{ put: [work: PivotWork]; show: [scope: Scope] }>()
+const PivotChart = defineAsyncComponent(() => import('./PivotChart.vue'))
+
+const asked = computed(() => ({ scope: props.text, work: workText(props.work), zone: readerZone }))
+const { data, error, isPending, isFetching } = useQuery({
+  queryKey: ['pivot', asked, computed(() => props.version)],
+  queryFn: ({ signal }) => call(routes.readPivot, { query: asked.value, signal }),
+  placeholderData: (before) => before,
+  retry: false,
+})
+const put = (change: Partial<PivotWork>) => emit('put', { ...props.work, ...change })
+
+const byWords = dimensions.map((value) => ({ value, text: dimensionWords[value] }))
+const across = [{ value: null, text: 'nothing else' }, ...byWords]
+const measured = measures.map((value) => ({ value, text: measureWords[value] }))
+const tops = [5, 10, 20, 50, 100, mostRows].map((value) => ({ value, text: `the first ${value}` }))
+const orders = [
+  { value: 'most' as const, text: 'the most first' },
+  { value: 'least' as const, text: 'the least first' },
+  { value: 'name' as const, text: 'by name' },
+]
+const empties = [
+  { value: true, text: 'with empty ones' },
+  { value: false, text: 'without empty ones' },
+]
+const forms = [
+  { value: 'table' as const, text: 'a table' },
+  { value: 'bars' as const, text: 'bars' },
+  { value: 'lines' as const, text: 'lines' },
+  { value: 'heat' as const, text: 'a heat map' },
+]
+function turn() {
+  if (props.work.columns) put({ rows: props.work.columns, columns: props.work.rows })
+}
+
+const world = computed<CellWorld>(() => ({
+  types: props.names.types,
+  fields: props.names.fields,
+  actors: props.names.actors,
+  zone: readerZone,
+  nowMs: Date.now(),
+}))
+/** Undefined stands for all of a row or column. */
+function scopeOf(row: number | undefined, column: number | undefined): Scope | null {
+  let meant: Scope | null = props.scope
+  for (const [dimension, at, members] of [
+    [props.work.rows, row, data.value!.rows],
+    [props.work.columns, column, data.value!.columns],
+  ] as const) {
+    if (meant === null || dimension === null || at === undefined) continue
+    const member = members[at]
+    meant = member ? scopeOfMember(meant, dimension, member.value, world.value) : null
+  }
+  return meant
+}
+function press(row: number | undefined, column: number | undefined) {
+  const meant = scopeOf(row, column)
+  if (meant) emit('show', meant)
+  else if (row === data.value!.rows.length || column === data.value!.columns.length) put({ top: mostRows })
+}
+const isRest = (row: number | undefined, column: number | undefined) =>
+  row === data.value!.rows.length || (props.work.columns !== null && column === data.value!.columns.length)
+const canPress = (row: number | undefined, column: number | undefined) =>
+  scopeOf(row, column) !== null || (isRest(row, column) && props.work.top < mostRows)
+const told = (figure: string | null) => figureText(figure, props.work.measure, data.value!.total)
+const unusual = computed(
+  () => new Map((data.value?.unusual ?? []).map((one) => [`${one.row} ${one.column}`, one.expected])),
+)
+const isEmpty = computed(() => data.value !== undefined && data.value.rows.length === 0)
+const rowNames = computed(() => [
+  ...(data.value?.rows ?? []).map(({ name }) => name),
+  ...(data.value && data.value.moreRows > 0 ? [`${counted(data.value.moreRows, 'other')}`] : []),
+])
+const columnNames = computed(() => [
+  ...(data.value?.columns ?? []).map(({ name }) => name),
+  ...(data.value && data.value.moreColumns > 0 ? [`${counted(data.value.moreColumns, 'other')}`] : []),
+])
+function titleOf(row: number | undefined, column: number | undefined): string {
+  const usual = unusual.value.get(`${row} ${column}`)
+  if (usual !== undefined)
+    return `${usual} would be expected if ${rowNames.value[row!]} were as all others are: far more than that`
+  if (!canPress(row, column)) return 'One sentence cannot say both, so that its saves cannot be shown by themselves'
+  return isRest(row, column) ? 'Show more of them' : 'Show the saves'
+}
+</script>
+
+<template>
+  <div class="form" :class="{ stale: isFetching && !isPending }">
+    <p class="sentence" role="group" aria-label="What the pivot shows">
+      The <ChoicePart :value="work.measure" :choices="measured" @choose="(measure) => put({ measure })" /> by
+      <ChoicePart
+        :value="work.rows"
+        :choices="byWords.filter((one) => one.value !== work.columns)"
+        @choose="(rows) => put({ rows })"
+      />
+      and
+      <ChoicePart
+        :value="work.columns"
+        :choices="across.filter((one) => one.value !== work.rows)"
+        @choose="(columns) => put({ columns })"
+      />, <ChoicePart :value="work.top" :choices="tops" @choose="(top) => put({ top })" />,
+      <ChoicePart :value="work.order" :choices="orders" @choose="(order) => put({ order })" />,
+      <ChoicePart :value="work.empty" :choices="empties" @choose="(empty) => put({ empty })" />, as
+      <ChoicePart :value="work.shown" :choices="forms" @choose="(shown) => put({ shown })" />.
+      <button v-if="work.columns" class="plain more" @click="turn">Turn it round</button>
+    </p>
+    <ProblemNote v-if="error" :problem="problemOf(error)" />
+    <p v-else-if="isPending" class="quiet">Counting …</p>
+    <p v-else-if="isEmpty" class="quiet">
+      Nothing in this scope to count. Remove a part of the sentence above to see more.
+    </p>
+    <template v-else-if="data">
+      <PivotChart
+        v-if="work.shown !== 'table'"
+        :shown="work.shown"
+        :measure="work.measure"
+        :rows="rowNames"
+        :columns="columnNames"
+        :answer="data"
+        @press="press"
+      />
+      <p v-if="data.without > 0" class="quiet note">
+        {{ counted(data.without, 'change') }} in this scope {{ data.without === 1 ? 'has' : 'have' }} no difference,
+        because something came or went or because it is no number, and {{ data.without === 1 ? 'is' : 'are' }} left out.
+      </p>
+      <p v-if="unusual.size > 0" class="quiet note">
+        What is far above what its row and its column would make of it stands in plum; pointed at, it says how much that
+        would be.
+      </p>
+      <div class="scroll">
+        <table>
+          <thead>
+            <tr>
+              <th scope="col">{{ dimensionWords[work.rows] }}</th>
+              <th v-for="(name, column) in columnNames" :key="column" class="figure" scope="col">
+                <button
+                  v-if="canPress(undefined, column)"
+                  class="plain head"
+                  :title="titleOf(undefined, column)"
+                  @click="press(undefined, column)"
+                >
+                  {{ name }}
+                </button>
+                <template v-else>{{ name }}</template>
+              </th>
+              <th class="figure" scope="col">{{ work.columns ? 'in all' : measureWords[work.measure] }}</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="(name, row) in rowNames" :key="row">
+              <th scope="row">
+                <button
+                  v-if="canPress(row, undefined)"
+                  class="plain name"
+                  :title="titleOf(row, undefined)"
+                  @click="press(row, undefined)"
+                >
+                  {{ name }}
+                </button>
+                <template v-else>{{ name }}</template>
+              </th>
+              <td v-for="(figure, column) in data.cells[row]" :key="column" class="figure mono">
+                <button
+                  v-if="figure !== null && canPress(row, column)"
+                  class="plain"
+                  :class="{ stands: unusual.has(`${row} ${column}`) }"
+                  :title="titleOf(row, column)"
+                  @click="press(row, column)"
+                >
+                  {{ told(figure) }}
+                </button>
+                <span v-else-if="figure !== null" :title="titleOf(row, column)">{{ told(figure) }}</span>
+              </td>
+              <td class="figure mono all">
+                <button v-if="canPress(row, undefined)" class="plain" @click="press(row, undefined)">
+                  {{ told(data.rowTotals[row] ?? null) }}
+                </button>
+                <template v-else>{{ told(data.rowTotals[row] ?? null) }}</template>
+              </td>
+            </tr>
+          </tbody>
+          <tfoot>
+            <tr>
+              <th scope="row">in all</th>
+              <td v-for="(figure, column) in data.columnTotals" :key="column" class="figure mono all">
+                <button
+                  v-if="figure !== null && canPress(undefined, column)"
+                  class="plain"
+                  @click="press(undefined, column)"
+                >
+                  {{ told(figure) }}
+                </button>
+                <template v-else>{{ told(figure) }}</template>
+              </td>
+              <td class="figure mono all">
+                <button class="plain" @click="press(undefined, undefined)">{{ told(data.total) }}</button>
+              </td>
+            </tr>
+          </tfoot>
+        </table>
+      </div>
+      <p class="quiet note">
+        Days and hours are those of {{ readerZone }}.
+        <template v-if="ofDifferences.has(work.measure)"
+          >A percentile is the nearest amount that really occurred; a median of an even number lies between
+          two.</template
+        >
+      </p>
+    </template>
+  </div>
+</template>
+
+<style scoped src="../scope/sentence.css"></style>
+<style scoped src="./figures.css"></style>
