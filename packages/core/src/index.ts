@@ -364,3 +364,24 @@ export {
 } from './figures/pivot.ts'
 export { scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, shareOf } from './figures/amount.ts'
+export {
+  figureAt,
+  figureMoves,
+  meanOf,
+  sumOf,
+  type FigureMove,
+  type FigurePoint,
+  type Life,
+  type MoveHow,
+} from './figures/over-time.ts'
+export {
+  durationsOf,
+  exactMs,
+  passagesOf,
+  staysOf,
+  stepsOf,
+  type Durations,
+  type Passage,
+  type Stay,
+  type Step,
+} from './figures/stays.ts'

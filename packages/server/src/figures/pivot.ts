@@ -227,7 +227,7 @@ export async function readPivot(
   request: PivotRequest,
   nowMs: number,
 ): Promise<PivotAnswer> {
-  const { work, zone } = request
+  const { work } = request
   const { measure } = work
   const wanted = [work.rows, work.columns].flatMap((one) => one ?? [])
   if (work.rows === work.columns)
