@@ -227,7 +227,7 @@ function stageAbove() {
         type="primary"
         html-type="submit"
         :loading="busy"
-        :disabled="reason.trim().length < 3"
+        :disabled="busy || reason.trim().length < 3"
         >{{ mayForce ? 'Put in force' : 'Ask a second person' }}</Button
       >
       <Button v-if="draft.proposed && !mine && mayForce" :disabled="reason.trim().length < 3" @click="back"
