@@ -132,4 +132,4 @@ export { Case, CaseEntry, CaseItem, CaseOpened, CaseThing, caseKinds, type CaseK
 export { Guard, GuardLine, GuardMet, GuardTrial, type GuardBody, type GuardOpening } from './guards.ts'
 export { Firing, Receiver, Told, Watch, WatchRule, WatchTrial } from './watches.ts'
 export { Pack, PackPreview, packShapes, type PackShape } from './packs.ts'
-export { type PivotAnswer } from './figures.ts'
+export { type FigureAnswer, type PivotAnswer, type StaysAnswer } from './figures.ts'

@@ -333,6 +333,7 @@ export { findingWords, packRules, reportLines, verdictWords } from './pack/repor
 export { proveSave, proveSeal, type HandedSave, type Opening, type ProofStep, type ProofTools } from './proof/prove.ts'
 export {
   dimensions,
+  figureBys,
   figureSteps,
   firstWork,
   measures,
@@ -340,9 +341,11 @@ export {
   parseWork,
   pivotForms,
   pivotOrders,
+  readStayBy,
   reckonings,
   workText,
   type Dimension,
+  type FigureBy,
   type FigureWork,
   type Measure,
   type PivotWork,
@@ -363,7 +366,7 @@ export {
   type PivotKey,
 } from './figures/pivot.ts'
 export { scopeOfMember, type CellWorld } from './figures/cell.ts'
-export { amountText, shareOf } from './figures/amount.ts'
+export { amountText, durationText, shareOf } from './figures/amount.ts'
 export {
   figureAt,
   figureMoves,
@@ -385,3 +388,4 @@ export {
   type Stay,
   type Step,
 } from './figures/stays.ts'
+export { beforeAndAfter, readFigures, type LoadedFigure } from './figures/loaded.ts'

@@ -21,3 +21,18 @@ export function shareOf(part: string, whole: string): number | null {
   const all = new Big(whole)
   return all.eq(0) ? null : Number(new Big(part).times(100).div(all).round(1))
 }
+
+const [minute, hour, day] = [60_000, 3_600_000, 86_400_000]
+
+/** "40 s", "12 min", "5 h 10 min", "3 d 4 h", "45 d". */
+export function durationText(ms: number): string {
+  const two = (unit: number, name: string, smaller: number, smallName: string) => {
+    const all = Math.round(ms / smaller)
+    const [big, small] = [Math.floor((all * smaller) / unit), all % Math.round(unit / smaller)]
+    return small === 0 ? `${big} ${name}` : `${big} ${name} ${small} ${smallName}`
+  }
+  if (ms < minute) return `${Math.round(ms / 1000)} s`
+  if (ms < hour) return `${Math.round(ms / minute)} min`
+  if (ms < day) return two(hour, 'h', minute, 'min')
+  return ms < 14 * day ? two(day, 'd', hour, 'h') : `${grouped(Math.round(ms / day))} d`
+}

@@ -128,6 +128,7 @@ const anyWork: fc.Arbitrary<Work> = fc.oneof(
     fieldId: fc.option(fc.integer({ min: 1, max: 9999 })),
     reckoning: fc.constantFrom('total' as const, 'mean' as const),
     step: fc.constantFrom('day' as const, 'month' as const),
+    by: fc.constantFrom('cause' as const, 'who' as const),
     a: fc.option(fc.constant('2026-04-01')),
     b: fc.option(fc.constant('2026-05-10')),
   }),

@@ -125,10 +125,17 @@ function howOf(before: Holding, after: Holding): MoveHow {
  * What moved the sum of all records between two moments, of each move of each record. Their differences add up to that of
  * the sums at the two, whatever is not known counting as nothing.
  * @param from and `to` as the edges of {@link figureAt}
+ * @param of the sum of numbers, or how many records there are
  */
-export function figureMoves(lives: readonly Life[], from: string, to: string): FigureMove[] {
-  const sums = sumsFor(lives)
-  const numberOf = (holding: Holding) =>
+export function figureMoves(
+  lives: readonly Life[],
+  from: string,
+  to: string,
+  of: 'numbers' | 'records' = 'numbers',
+): FigureMove[] {
+  const sums = of === 'records' ? new Sums() : sumsFor(lives)
+  const numberOf = (holding: Holding) => (of === 'records' ? BigInt(holding.state === 'value') : amountOf(holding))
+  const amountOf = (holding: Holding) =>
     holding.state === 'value' && holding.value !== null ? (sums.scaled(holding.value) ?? 0n) : 0n
   const moves: FigureMove[] = []
   for (const life of lives)

@@ -74,6 +74,9 @@ export interface StaysWork {
 export const reckonings = ['total', 'mean', 'count'] as const
 export type Reckoning = (typeof reckonings)[number]
 export const figureSteps = ['day', 'week', 'month'] as const
+/** By run, correction, what begun and ended, and by hand by whom; by whom alone; or by kind of actor. */
+export const figureBys = ['cause', 'who', 'kind'] as const
+export type FigureBy = (typeof figureBys)[number]
 
 /** A number of all records of a type over time, and what moved it from the end of day `a` to that of day `b`. */
 export interface FigureWork {
@@ -81,6 +84,8 @@ export interface FigureWork {
   fieldId: number | null
   reckoning: Reckoning
   step: (typeof figureSteps)[number]
+  /** By what the difference is split. */
+  by: FigureBy
   a: string | null
   b: string | null
 }
@@ -104,7 +109,7 @@ export const firstWork: { readonly [F in WorkForm]: Extract<Work, { form: F }> }
     shown: 'table',
   },
   stays: { form: 'stays', fieldId: null, by: 'value', from: null, to: null },
-  figure: { form: 'figure', fieldId: null, reckoning: 'total', step: 'day', a: null, b: null },
+  figure: { form: 'figure', fieldId: null, reckoning: 'total', step: 'day', by: 'cause', a: null, b: null },
 }
 
 /** A work as one parameter of a link; {@link parseWork} gives the same back. What is as at first is left out. */
@@ -219,6 +224,7 @@ function readForm(form: WorkForm, read: Reader): Work {
         fieldId: read.id('fieldId'),
         reckoning: read.one('reckoning', firstWork.figure.reckoning, reckonings),
         step: read.one('step', firstWork.figure.step, figureSteps),
+        by: read.one('by', firstWork.figure.by, figureBys),
         a: read.day('a'),
         b: read.day('b'),
       }

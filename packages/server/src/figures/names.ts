@@ -60,7 +60,7 @@ function plainName(dimension: Dimension, value: string): string {
     case 'week':
       return `week of ${dateText(value)}`
     case 'month':
-      return dateText(value).split(' ').slice(1).join(' ')
+      return `${dateText(value).split(' ')[1]!.slice(0, 3)} ${value.slice(0, 4)}`
     case 'quarter':
       return `quarter ${Math.floor((Number(value.slice(5, 7)) - 1) / 3) + 1} of ${value.slice(0, 4)}`
     default:

@@ -13,11 +13,19 @@ export interface Props {
 }
 defineProps<Props>()
 const emit = defineEmits<{ show: [scope: Scope] }>()
-const PivotForm = defineAsyncComponent(() => import('./PivotForm.vue'))
+const formOf = {
+  pivot: defineAsyncComponent(() => import('./PivotForm.vue')),
+  stays: defineAsyncComponent(() => import('./StaysForm.vue')),
+  figure: defineAsyncComponent(() => import('./FigureForm.vue')),
+}
 const route = useRoute()
 const router = useRouter()
 
-const forms: readonly { form: WorkForm; title: string }[] = [{ form: 'pivot', title: 'Pivot' }]
+const forms: readonly { form: WorkForm; title: string }[] = [
+  { form: 'pivot', title: 'Pivot' },
+  { form: 'stays', title: 'Time in value' },
+  { form: 'figure', title: 'Figure over time' },
+]
 const given = computed(() => (typeof route.query['work'] === 'string' ? route.query['work'] : 'pivot'))
 const work = computed(() => parseWork(given.value))
 function put(next: Work) {
@@ -42,9 +50,11 @@ function put(next: Work) {
       What the link asks for is not understood, and nothing was worked out.
       <button class="plain mend" @click="put(firstWork.pivot)">Begin with a pivot</button>
     </p>
-    <PivotForm
-      v-else-if="work.form === 'pivot'"
-      :work="work"
+    <component
+      :is="formOf[work.form]"
+      v-else
+      :key="work.form"
+      :work="work as never"
       :scope="scope"
       :text="text"
       :version="version"

@@ -1,0 +1,256 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { routes } from '@spoor/contract'
+import {
+  counted,
+  durationText,
+  grouped,
+  readStayBy,
+  valueKind,
+  withPart,
+  workText,
+  type Scope,
+  type StayBy,
+  type StaysWork,
+  type ValueTest,
+} from '@spoor/core'
+import { computed } from 'vue'
+import { call, problemOf } from '../api/client.ts'
+import ProblemNote from '../frame/ProblemNote.vue'
+import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { readerZone } from '../value/time.ts'
+import ChoicePart from './ChoicePart.vue'
+import { fieldChoices, fieldMeant } from './field-choice.ts'
+
+/** How long records stayed in the values of a field, or took from one of them to another. */
+export interface Props {
+  work: StaysWork
+  scope: Scope
+  text: string
+  version: number
+  names: NamedVocabulary
+}
+const props = defineProps<Props>()
+const emit = defineEmits<{ put: [work: StaysWork]; show: [scope: Scope] }>()
+
+const ofFew = new Set(['text', 'boolean', 'other'])
+const fits = ({ baseType }: { baseType: string }) => ofFew.has(valueKind(baseType))
+const fields = computed(() => fieldChoices(props.names, fits))
+const meant = computed<StaysWork>(() => ({
+  ...props.work,
+  fieldId: props.work.fieldId ?? fieldMeant(props.scope, props.names, fits),
+}))
+const asked = computed(() => ({ scope: props.text, work: workText(meant.value), zone: readerZone }))
+const { data, error, isFetching, isPending } = useQuery({
+  queryKey: ['stays', asked, computed(() => props.version)],
+  queryFn: ({ signal }) => call(routes.readStays, { query: asked.value, signal }),
+  enabled: computed(() => meant.value.fieldId !== null),
+  placeholderData: (before) => before,
+  retry: false,
+})
+const put = (change: Partial<StaysWork>) => emit('put', { ...meant.value, ...change })
+const field = computed(() => props.names.fields.find(({ id }) => id === meant.value.fieldId))
+const isPassage = computed(() => props.work.to !== null)
+const values = computed(() =>
+  (data.value?.values ?? []).flatMap((value) =>
+    value === null || value === '' ? [] : [{ value, text: `“${value}”` }],
+  ),
+)
+const froms = computed(() => [
+  { value: null as string | null, text: isPassage.value ? 'being made' : 'each value' },
+  ...values.value,
+])
+const tos = computed(() => [
+  { value: null as string | null, text: 'the next, whatever it is' },
+  ...values.value.filter(({ value }) => value !== props.work.from),
+])
+const bys = computed(() => [
+  ...(isPassage.value ? [] : [{ value: 'value' as StayBy, text: 'value' }]),
+  { value: 'who' as StayBy, text: 'who ended it' },
+  { value: 'kind' as StayBy, text: 'kind of actor who ended it' },
+  { value: 'month' as StayBy, text: 'month in which it ended' },
+  ...props.names.fields
+    .filter(
+      (one) => one.typeId === field.value?.typeId && one.id !== meant.value.fieldId && !one.masked && !one.fingerprint,
+    )
+    .map((one) => ({ value: readStayBy(`field.${one.id}`)!, text: one.name })),
+])
+const by = computed<StayBy>(() => (isPassage.value && props.work.by === 'value' ? 'who' : props.work.by))
+function goTo(to: string | null) {
+  const wanted = to !== null && props.work.by === 'value' ? 'who' : props.work.by
+  put({ to, by: to === null ? 'value' : wanted })
+}
+const took = (ms: number | null) => (ms === null ? '' : durationText(ms))
+
+const ofField = (tests: ValueTest[]): Scope => {
+  const what: Scope = {
+    ...props.scope,
+    what: { part: 'what', exclude: false, types: [], fields: [meant.value.fieldId!] },
+  }
+  return tests.length === 0 ? what : withPart(what, { part: 'value', exclude: false, tests })
+}
+/** Saves that ended what a group counts. */
+function scopeOf(key: string): Scope | null {
+  const value = key.startsWith('v') ? key.slice(1) : null
+  const ended = isPassage.value
+    ? ofField([{ test: 'to', value: props.work.to }])
+    : ofField(props.work.from === null ? [] : [{ test: 'from', value: props.work.from }])
+  switch (by.value) {
+    case 'value':
+      return ofField([{ test: 'from', value }])
+    case 'who':
+      return /^\d+$/.test(key)
+        ? withPart(ended, { part: 'who', exclude: false, actors: [Number(key)], kinds: [] })
+        : null
+    default:
+      return null
+  }
+}
+const recordLink = (key: string) => ({ path: '/records', query: { record: `t${data.value!.field.typeId}:${key}` } })
+const steps = computed(() => data.value?.steps ?? [])
+const told = (value: string | null) => (value === null ? 'nothing' : value)
+</script>
+
+<template>
+  <div class="form" :class="{ stale: isFetching && !isPending }">
+    <p class="sentence" role="group" aria-label="Which times are reckoned">
+      How long
+      <ChoicePart
+        :value="meant.fieldId"
+        :choices="fields"
+        placeholder="choose a field"
+        @choose="(fieldId) => put({ fieldId, from: null, to: null, by: 'value' })"
+      />
+      {{ isPassage ? 'took from' : 'stayed in' }}
+      <ChoicePart :value="work.from" :choices="froms" @choose="(from) => put({ from })" />
+      {{ isPassage ? 'to' : 'until' }} <ChoicePart :value="work.to" :choices="tos" @choose="goTo" />, by
+      <ChoicePart :value="by" :choices="bys" @choose="(chosen) => put({ by: chosen })" />.
+    </p>
+    <ProblemNote v-if="error" :problem="problemOf(error)" />
+    <p v-else-if="meant.fieldId === null" class="quiet">
+      Choose a field that holds one of a few values, as a status does: how long records stay in each of them, and how
+      long they take from one to another.
+    </p>
+    <p v-else-if="isPending" class="quiet">Reckoning what every record held …</p>
+    <template v-else-if="data">
+      <p class="note">
+        {{ counted(data.all.many, isPassage ? 'passage' : 'stay') }} of which beginning and end are known<template
+          v-if="data.all.medianMs !== null"
+          >: half took no longer than <b>{{ took(data.all.medianMs) }}</b>, nine in ten no longer than
+          <b>{{ took(data.all.p90Ms) }}</b></template
+        >. {{ counted(data.goingOn, 'record') }} {{ data.goingOn === 1 ? 'is' : 'are' }} on the way now.
+      </p>
+      <div class="two">
+        <div class="scroll">
+          <table v-if="data.groups.length > 0">
+            <thead>
+              <tr>
+                <th scope="col">{{ bys.find(({ value }) => value === by)?.text }}</th>
+                <th scope="col" class="figure">{{ isPassage ? 'passages' : 'stays' }}</th>
+                <th scope="col" class="figure">median</th>
+                <th scope="col" class="figure">90th percentile</th>
+                <th scope="col" class="figure">longest</th>
+                <th v-if="by === 'value'" scope="col" class="figure">in it now</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="group in data.groups" :key="group.key">
+                <th scope="row">
+                  <button
+                    v-if="scopeOf(group.key)"
+                    class="plain name"
+                    title="Show the saves that ended them"
+                    @click="emit('show', scopeOf(group.key)!)"
+                  >
+                    {{ group.name }}
+                  </button>
+                  <template v-else>{{ group.name }}</template>
+                </th>
+                <td class="figure mono">{{ grouped(group.many) }}</td>
+                <td class="figure mono">{{ took(group.medianMs) }}</td>
+                <td class="figure mono">{{ took(group.p90Ms) }}</td>
+                <td class="figure mono">{{ took(group.longestMs) }}</td>
+                <td v-if="by === 'value'" class="figure mono">{{ grouped(group.goingOn) }}</td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-if="data.unknown.began + data.unknown.ended > 0" class="quiet note">
+            Not counted, since nothing tells how long they were:
+            {{ counted(data.unknown.began, 'one', 'of them') }} began before this was tracked, and of
+            {{ grouped(data.unknown.ended) }} nothing is known of how they ended.
+          </p>
+          <p class="quiet note">
+            What ended in the time of the sentence above, by saves that it means, is counted. Months are those of
+            {{ readerZone }}.
+          </p>
+        </div>
+        <section aria-label="On the way now">
+          <h3>On the way now, longest first</h3>
+          <table>
+            <tbody>
+              <tr v-for="one in data.longest.slice(0, 12)" :key="one.key">
+                <th scope="row">
+                  <RouterLink :to="recordLink(one.key)">{{ one.label }}</RouterLink>
+                </th>
+                <td v-if="!isPassage">{{ told(one.value) }}</td>
+                <td class="figure mono">{{ one.forMs === null ? 'since before' : took(one.forMs) }}</td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-if="data.longest.length === 0" class="quiet">None.</p>
+          <h3>Steps</h3>
+          <table>
+            <tbody>
+              <tr v-for="step in steps.slice(0, 14)" :key="`${step.from} ${step.to}`">
+                <th scope="row">
+                  <button
+                    class="plain name"
+                    title="Show the saves"
+                    @click="
+                      emit(
+                        'show',
+                        ofField([
+                          { test: 'from', value: step.from },
+                          { test: 'to', value: step.to },
+                        ]),
+                      )
+                    "
+                  >
+                    {{ told(step.from) }} → {{ told(step.to) }}
+                  </button>
+                </th>
+                <td class="figure mono">{{ grouped(step.many) }}</td>
+                <td :class="{ attention: step.back > 0 }">
+                  {{ step.back > 0 ? `${grouped(step.back)} back to where it had been` : '' }}
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </section>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped src="../scope/sentence.css"></style>
+<style scoped src="./figures.css"></style>
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1.2fr) minmax(320px, 1fr);
+  gap: 28px;
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+h3 {
+  font-size: 15px;
+  font-weight: 650;
+  margin: 4px 0;
+}
+table + h3 {
+  margin-top: 14px;
+}
+</style>
