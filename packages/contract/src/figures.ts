@@ -118,6 +118,8 @@ export const StaysAnswer = v.object({
   values: v.array(Captured),
   all: v.object(took),
   groups: v.array(v.object({ key: v.string(), name: v.string(), ...took, goingOn: v.number() })),
+  /** So many more groups are not told of one by one. */
+  moreGroups: v.number(),
   goingOn: v.number(),
   /** What goes on for longest; null where it is not known since when. */
   longest: v.array(v.object({ key: v.string(), label: v.string(), value: Captured, forMs: Ms })),

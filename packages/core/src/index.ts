@@ -126,7 +126,7 @@ export {
   type TrailSave,
   type WhyUnknown,
 } from './state/trail.ts'
-export { differences, segmentAt, stateAt, timelineOf, type Segment } from './state/timeline.ts'
+export { differences, segmentAt, stateAt, timelineOf, timelinesOf, type Segment } from './state/timeline.ts'
 export { replayed, unapplied, type KeyedSave, type Records } from './state/replay.ts'
 export {
   holdingNow,

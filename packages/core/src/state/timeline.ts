@@ -50,8 +50,14 @@ function joined(spells: readonly Spell[]): Spell[] {
   return result
 }
 
-const holds = (spells: readonly Spell[], at: string) =>
-  spells.some(({ from, to }) => !isBefore(at, from) && (to === null || isBefore(at, to)))
+/** Whether one of some spells in order, none of which touches another, is going on at an instant. */
+function holds(spells: readonly Spell[], at: string): boolean {
+  for (let n = spells.length - 1; n >= 0; n--) {
+    const { from, to } = spells[n]!
+    if (!isBefore(at, from)) return to === null || isBefore(at, to)
+  }
+  return false
+}
 
 function told(of: CapturedValue, hidden: Hidden | null): Holding {
   return hidden === null ? value(of) : unknown(hidden)
@@ -75,8 +81,25 @@ function evidenceOf(save: TrailSave, fieldId: number, tracked: readonly Spell[])
  * tracking began or within a gap. That the record was not there holds as long as any of its fields was tracked.
  */
 export function timelineOf(trail: Trail, fieldId: number): Segment[] {
-  const tracked = joined(trail.coverage.filter((spell) => spell.fieldId === fieldId))
-  const anyTracked = joined(trail.coverage)
+  return timelinesOf(trail.coverage, fieldId)(trail)
+}
+
+/** The same for many records of a type, whose coverage is gone through once. */
+export function timelinesOf(
+  coverage: Trail['coverage'],
+  fieldId: number,
+): (trail: Pick<Trail, 'saves' | 'found'>) => Segment[] {
+  const tracked = joined(coverage.filter((spell) => spell.fieldId === fieldId))
+  const anyTracked = joined(coverage)
+  const cuts = [...tracked, ...anyTracked]
+    .flatMap((spell) => (spell.to === null ? [spell.from] : [spell.from, spell.to]))
+    .sort(compareInstants)
+  const tracking = { tracked, anyTracked, cuts: [...new Set(cuts)] }
+  return (trail) => timeline(trail, fieldId, tracking)
+}
+
+function timeline(trail: Pick<Trail, 'saves' | 'found'>, fieldId: number, tracking: Tracking): Segment[] {
+  const { tracked } = tracking
   const evidence = trail.saves.flatMap((save) => evidenceOf(save, fieldId, tracked) ?? [])
   for (const { at, value: held, hidden } of trail.found.filter((one) => one.fieldId === fieldId))
     evidence.push({ at, before: told(held, hidden), after: told(held, hidden), by: null, found: true })
@@ -94,7 +117,7 @@ export function timelineOf(trail: Trail, fieldId: number): Segment[] {
   }
   for (let at = 0; at <= evidence.length; at++) {
     const [left, right] = [evidence[at - 1], evidence[at]]
-    for (const piece of piecesBetween(left, right, { tracked, anyTracked })) add(piece)
+    for (const piece of piecesBetween(left, right, tracking)) add(piece)
   }
   return segments
 }
@@ -102,50 +125,64 @@ export function timelineOf(trail: Trail, fieldId: number): Segment[] {
 interface Tracking {
   tracked: readonly Spell[]
   anyTracked: readonly Spell[]
+  /** Where any of these begins or ends, in order. */
+  cuts: readonly string[]
+}
+
+/** The place of the first of some instants in order that is past one, or not before it. */
+const firstPast = (instants: readonly string[], at: string) => place(instants, (one) => isBefore(at, one))
+const firstNotBefore = (instants: readonly string[], at: string) => place(instants, (one) => !isBefore(one, at))
+function place(instants: readonly string[], reached: (one: string) => boolean): number {
+  let [low, high] = [0, instants.length]
+  while (low < high) {
+    const middle = (low + high) >> 1
+    if (reached(instants[middle]!)) high = middle
+    else low = middle + 1
+  }
+  return low
 }
 
 /** What is known between two neighbouring pieces of evidence; either may be missing. */
 function piecesBetween(
   left: Evidence | undefined,
   right: Evidence | undefined,
-  { tracked, anyTracked }: Tracking,
+  { tracked, anyTracked, cuts: edges }: Tracking,
 ): Segment[] {
   const [from, to] = [left?.at ?? null, right?.at ?? null]
-  const cuts = [...tracked, ...anyTracked]
-    .flatMap((spell) => (spell.to === null ? [spell.from] : [spell.from, spell.to]))
-    .filter((at) => (from === null || isBefore(from, at)) && (to === null || isBefore(at, to)))
-    .sort(compareInstants)
-  const edges = [from, ...new Set(cuts), to]
-  const pieces = edges.slice(0, -1).map((edge, at) => ({ from: edge, to: edges[at + 1]! }))
-  const within = (spells: readonly Spell[], piece: { from: string | null }) =>
-    piece.from !== null && holds(spells, piece.from)
-  const carries = (holding: Holding | null, piece: { from: string | null }) =>
-    within(holding?.state === 'absent' ? anyTracked : tracked, piece)
-
-  const forward: (Holding | null)[] = []
-  for (let at = 0, holding = left?.after ?? null; at < pieces.length; at++) {
-    if (!carries(holding, pieces[at]!)) holding = null
-    forward.push(holding)
-  }
-  const backward: (Holding | null)[] = []
-  for (let at = pieces.length - 1, holding = right?.before ?? null; at >= 0; at--) {
-    if (!carries(holding, pieces[at]!)) holding = null
-    backward.unshift(holding)
-  }
-  return pieces.map((piece, at) => {
-    const [ahead, back] = [forward[at]!, backward[at]!]
-    const nothing = within(tracked, piece)
-      ? unknown('unseen')
-      : unknown(isGap(tracked, piece.from) ? 'gap' : 'untracked')
-    const holding = ahead && back ? agreed(ahead, back) : (ahead ?? back ?? nothing)
-    const tellers = [ahead && left, back && right].flatMap((one) => one ?? [])
-    return {
-      ...piece,
-      holding,
-      by: ahead !== null && at === 0 ? (left?.by ?? null) : null,
-      found: tellers.length > 0 && tellers.every((one) => one.found),
-    }
+  const first = from === null ? 0 : firstPast(edges, from)
+  const end = to === null ? edges.length : firstNotBefore(edges, to)
+  const within = (spells: readonly Spell[], since: string | null) => since !== null && holds(spells, since)
+  const carries = (holding: Holding | null, since: string | null) =>
+    holding !== null && within(holding.state === 'absent' ? anyTracked : tracked, since)
+  const isOfFound = (one: Evidence | undefined) => one?.found === true
+  /** What is known of a piece by what comes from before it and what follows from after it. */
+  const piece = (since: string | null, until: string | null, ahead: Holding | null, back: Holding | null): Segment => ({
+    from: since,
+    to: until,
+    holding:
+      ahead && back
+        ? agreed(ahead, back)
+        : (ahead ?? back ?? unknown(within(tracked, since) ? 'unseen' : isGap(tracked, since) ? 'gap' : 'untracked')),
+    by: ahead !== null && since === from ? (left?.by ?? null) : null,
+    found:
+      (ahead !== null || back !== null) && (ahead === null || isOfFound(left)) && (back === null || isOfFound(right)),
   })
+  const [after, before] = [left?.after ?? null, right?.before ?? null]
+  // Nearly always tracking neither begins nor ends between two of them.
+  if (first >= end) return [piece(from, to, carries(after, from) ? after : null, carries(before, from) ? before : null)]
+  const bounds = [from, ...edges.slice(first, end), to]
+  const many = bounds.length - 1
+  const ahead: (Holding | null)[] = []
+  for (let at = 0, holding = after; at < many; at++) {
+    if (!carries(holding, bounds[at]!)) holding = null
+    ahead.push(holding)
+  }
+  const back: (Holding | null)[] = []
+  for (let at = many - 1, holding = before; at >= 0; at--) {
+    if (!carries(holding, bounds[at]!)) holding = null
+    back[at] = holding
+  }
+  return ahead.map((one, at) => piece(bounds[at]!, bounds[at + 1]!, one, back[at]!))
 }
 
 /** What comes from before and what follows from after; a value that may be seen stands for one that may not. */

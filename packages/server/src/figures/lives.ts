@@ -1,7 +1,7 @@
 import {
   compareInstants,
   counted,
-  timelineOf,
+  timelinesOf,
   type ActorKind,
   type FoundValue,
   type Life,
@@ -63,6 +63,8 @@ interface Row {
  * @throws Problem where there is more than is held in memory
  */
 export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: number): Promise<Lives> {
+  // All saves of a type are put in order at once.
+  await trx.raw(`set local work_mem = '64MB'`)
   const { rows } = await trx.raw<{ rows: Row[] }>(
     `select s.id, s.captured_at, s.record_key, s.key_before, s.action, coalesce(a.same_as, a.id) as actor_id, s.actor_kind,
             s.run_id, s.correction_id, c.save_id is not null as named, c.before, c.after, c.erased
@@ -96,9 +98,10 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
   for (const [key, value] of found) at(key).found.push(value)
 
   const lives: Lives = { keys: [], lives: [], saves: savesOf(rows) }
+  const timeline = timelinesOf(coverage, fieldId)
   const live = (key: string, saves: readonly Row[], values: readonly FoundValue[]) => {
     lives.keys.push(key)
-    lives.lives.push(timelineOf({ saves: saves.map((row) => saveOf(row, fieldId)), found: values, coverage }, fieldId))
+    lives.lives.push(timeline({ saves: saves.map((row) => saveOf(row, fieldId)), found: values }))
   }
   for (const [key, { saves, found: values }] of own) if (!moved.has(key)) live(key, saves, values)
   for (const spans of await threadsOf(trx, typeId, moved)) {

@@ -28,7 +28,7 @@ import { namesOf } from './names.ts'
 import { demandField, oneState, type FieldOfType } from './over-time.ts'
 
 /** A field with more values has no steps that anybody reads. */
-const mostValues = 200
+const mostValues = 60
 const mostGroups = 200
 const mostSteps = 60
 const mostGoingOn = 50
@@ -70,11 +70,6 @@ export async function readStays(
     const going = timed.filter((one) => one.goesOn)
     const goingBy = groupBy(going, (one) => (work.by === 'value' ? groupOf(one) : ''))
     const keys = [...new Set([...grouped.keys(), ...(work.by === 'value' ? goingBy.keys() : [])])]
-    if (keys.length > mostGroups)
-      throw new Problem(
-        'bad-request',
-        `That would be ${keys.length} groups, more than ${mostGroups}. Nothing was reckoned.`,
-      )
     const names = await groupNames(trx, scopes, keys, work, other, nowMs)
     const groups = keys.map((key): Group => {
       const took = grouped.get(key) ?? []
@@ -92,7 +87,8 @@ export async function readStays(
       all: durationsOf(
         ended.flatMap(({ fromMs, toMs }) => (fromMs === null ? [] : toMs! - fromMs)),
       ) satisfies Durations,
-      groups: groups.sort((a, b) => b.many - a.many || b.goingOn - a.goingOn),
+      groups: groups.sort((a, b) => b.many - a.many || b.goingOn - a.goingOn).slice(0, mostGroups),
+      moreGroups: Math.max(0, groups.length - mostGroups),
       goingOn: going.length,
       longest: await longestOf(trx, lives, field, going, nowMs),
       steps: stepsOf(lives.lives).slice(0, mostSteps),

@@ -16,6 +16,7 @@ import {
 } from '@spoor/core'
 import { computed } from 'vue'
 import { call, problemOf } from '../api/client.ts'
+import { recordLink } from '../records/link.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { readerZone } from '../value/time.ts'
@@ -106,7 +107,7 @@ function scopeOf(key: string): Scope | null {
       return null
   }
 }
-const recordLink = (key: string) => ({ path: '/records', query: { record: `t${data.value!.field.typeId}:${key}` } })
+const linkTo = (key: string) => recordLink({ typeId: data.value!.field.typeId, key })
 const steps = computed(() => data.value?.steps ?? [])
 const told = (value: string | null) => (value === null ? 'nothing' : value)
 </script>
@@ -174,6 +175,9 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
               </tr>
             </tbody>
           </table>
+          <p v-if="data.moreGroups > 0" class="quiet note">
+            {{ counted(data.moreGroups, 'other') }} with fewer are not shown.
+          </p>
           <p v-if="data.unknown.began + data.unknown.ended > 0" class="quiet note">
             Not counted, since nothing tells how long they were:
             {{ counted(data.unknown.began, 'one', 'of them') }} began before this was tracked, and of
@@ -190,7 +194,7 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
             <tbody>
               <tr v-for="one in data.longest.slice(0, 12)" :key="one.key">
                 <th scope="row">
-                  <RouterLink :to="recordLink(one.key)">{{ one.label }}</RouterLink>
+                  <RouterLink :to="linkTo(one.key)">{{ one.label }}</RouterLink>
                 </th>
                 <td v-if="!isPassage">{{ told(one.value) }}</td>
                 <td class="figure mono">{{ one.forMs === null ? 'since before' : took(one.forMs) }}</td>
