@@ -129,7 +129,23 @@ export const StaysAnswer = v.object({
 })
 export type StaysAnswer = v.InferOutput<typeof StaysAnswer>
 
+const exported = { scope: ScopeText, work: Asked, zone: Zone }
+
 export const figureRoutes = {
+  exportWork: route({
+    method: 'GET',
+    path: '/figures/worked-out.csv',
+    needs: 'changes.export',
+    summary: 'What was worked out of a scope as CSV',
+    query: v.object(exported),
+  }),
+  exportWorkbook: route({
+    method: 'GET',
+    path: '/figures/worked-out.xlsx',
+    needs: 'changes.export',
+    summary: 'The same as a workbook: numbers are numbers, everything else is text',
+    query: v.object(exported),
+  }),
   readPivot: route({
     method: 'GET',
     path: '/figures/pivot',

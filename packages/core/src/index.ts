@@ -389,3 +389,4 @@ export {
   type Step,
 } from './figures/stays.ts'
 export { beforeAndAfter, readFigures, type LoadedFigure } from './figures/loaded.ts'
+export { workWords } from './figures/words.ts'

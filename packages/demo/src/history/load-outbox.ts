@@ -26,9 +26,23 @@ export interface PlanSpell {
 
 const columns =
   'captured_at, transaction_id, type_id, plan_version, action, key, key_before, parent_key, label, label_of, delta, context, login, application_name, client_address'
-/** Far above any transaction number the cluster has drawn, so that history and present are never taken for one. */
-const firstTransaction = 1_000_000_000_000
 const chunkRows = 2000
+
+/**
+ * Draws as many transaction numbers of the source as a history has transactions, for nobody else to have: so that history
+ * and present are never taken for one, and all that is found later was found after its history.
+ * @returns the number before the first of them
+ */
+export async function drawTransactions(client: pg.Client, many: number): Promise<bigint> {
+  await client.query('begin')
+  const { rows } = await client.query<{ number: string }>('select pg_current_xact_id() as number')
+  // A part of a transaction that writes has a number of its own.
+  await client.query(
+    `do $$ begin for n in 1 .. ${many} loop begin perform pg_current_xact_id(); exception when division_by_zero then null; end; end loop; end $$`,
+  )
+  await client.query('commit')
+  return BigInt(rows[0]!.number)
+}
 
 /**
  * Writes past history into the capture outbox with past times, as the capture itself would have written it. Only
@@ -39,6 +53,7 @@ export async function loadOutbox(
   trail: readonly HistoryRow[],
   registered: ReadonlyMap<string, RegisteredTable>,
   spells: readonly PlanSpell[],
+  firstTransaction: bigint,
   report: (share: number) => void,
 ): Promise<void> {
   const { rows } = await client.query<{ value: string }>(`select value from spoor_capture.meta where name = 'salt'`)
@@ -47,7 +62,7 @@ export async function loadOutbox(
     for (let at = 0; at < trail.length; at += chunkRows) {
       yield trail
         .slice(at, at + chunkRows)
-        .map((row) => line(row, registered.get(row.table)!, spells, salt))
+        .map((row) => line(row, registered.get(row.table)!, spells, salt, firstTransaction))
         .join('')
       report(Math.min(1, (at + chunkRows) / trail.length))
     }
@@ -64,7 +79,13 @@ function labelOf(row: HistoryRow, { labelColumns, refersTo }: RegisteredTable): 
   })
 }
 
-function line(row: HistoryRow, table: RegisteredTable, spells: readonly PlanSpell[], salt: string): string {
+function line(
+  row: HistoryRow,
+  table: RegisteredTable,
+  spells: readonly PlanSpell[],
+  salt: string,
+  firstTransaction: bigint,
+): string {
   const delta = Object.entries(row.delta).map(([column, [before, after]]) => {
     const hashed = fingerprintColumns.has(`${row.table}.${column}`)
     const kept = (value: string | null) =>
@@ -78,7 +99,7 @@ function line(row: HistoryRow, table: RegisteredTable, spells: readonly PlanSpel
   const { login, context, applicationName, address } = row.hand
   return copyLine([
     new Date(row.atMs).toISOString(),
-    firstTransaction + row.transaction,
+    String(firstTransaction + BigInt(row.transaction)),
     table.typeId,
     spells.findLast((spell) => spell.fromMs <= row.atMs)?.version ?? spells[0]!.version,
     row.action,

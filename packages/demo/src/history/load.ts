@@ -6,7 +6,7 @@ import { businessSchema } from '../larkmere/schema.ts'
 import { quoteIdentifier as id } from '@spoor/server'
 import { generateHistory, type History } from './generate.ts'
 import { loadActivity } from './activity.ts'
-import { loadOutbox } from './load-outbox.ts'
+import { drawTransactions, loadOutbox } from './load-outbox.ts'
 import { loadTables } from './load-tables.ts'
 import { trackLarkmere } from './track.ts'
 
@@ -87,13 +87,17 @@ export async function loadHistory(
     const source = (await sources.list()).find((one) => one.name === targets.sourceName)!
     const administrator = (await new People(db).byLogin(targets.administratorLogin))!
     const gap = history.incidents.find((incident) => incident.name === 'gap')!
+    await client.connect()
+    const first = await drawTransactions(
+      client,
+      history.recorder.trail.reduce((last, row) => Math.max(last, row.transaction), 0),
+    )
     const { register, spells } = await trackLarkmere(db, owner, sources, source.id, administrator, history.from, gap)
     await loadActivity(await sources.connection(source.id), owner, source.id, history.recorder.trail, history.until)
     // Larkmere's hours are told by its own clock, wherever the demo runs.
     await db('spoor.noticing').update({ settings: JSON.stringify({ zone: larkmereZone }), changed_at: db.fn.now() })
-    await client.connect()
     await client.query('begin')
-    await loadOutbox(client, history.recorder.trail, register.tables, spells, report)
+    await loadOutbox(client, history.recorder.trail, register.tables, spells, first, report)
     await client.query(`insert into spoor_capture.meta (name, value) values ('demo_history', 'loaded')`)
     await client.query('commit')
   } finally {

@@ -1,4 +1,4 @@
-import { parseScope } from '@spoor/core'
+import { parseScope, parseWork } from '@spoor/core'
 import type { NamedScope } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -25,7 +25,12 @@ export async function nameScope(
   personId: number,
   { name, scope, shared }: { name: string; scope: string; shared: boolean },
 ): Promise<NamedScope> {
-  const { problems } = parseScope(new URLSearchParams(scope))
+  // A reading that was worked out of it is kept with its scope.
+  const entries = [...new URLSearchParams(scope)]
+  const { problems } = parseScope(entries.filter(([name]) => name !== 'work'))
+  const works = entries.flatMap(([name, value]) => (name === 'work' ? [value] : []))
+  if (works.length > 1 || works.some((work) => parseWork(work) === null))
+    throw new Problem('bad-scope', 'What is worked out there is not understood. Nothing was kept.')
   if (problems.length > 0)
     throw new Problem('bad-scope', 'A scope that is not understood cannot be kept. Nothing was kept.', {
       pieces: problems,

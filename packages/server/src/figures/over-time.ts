@@ -41,7 +41,11 @@ export interface FieldOfType {
 }
 
 /** @throws Problem where there is no such field, or it may not be looked into */
-export async function demandField(db: Database, fieldId: number | null): Promise<FieldOfType> {
+export async function demandField(
+  db: Database,
+  fieldId: number | null,
+  closed: ReadonlySet<number> = new Set(),
+): Promise<FieldOfType> {
   if (fieldId === null) throw new Problem('bad-request', 'No field is named. Nothing was reckoned: choose one.')
   const field = await db('spoor.field as f')
     .join('spoor.record_type as t', 't.id', 'f.type_id')
@@ -53,6 +57,8 @@ export async function demandField(db: Database, fieldId: number | null): Promise
       'not-allowed',
       `${field.name} of ${field.plural} is masked, and is not found out by adding it up.`,
     )
+  if (closed.has(field.id))
+    throw new Problem('not-allowed', `${field.name} of ${field.plural} is left out there, and is not added up either.`)
   return field
 }
 
@@ -65,10 +71,10 @@ export const oneState = { isolationLevel: 'repeatable read', readOnly: true } as
 export async function readFigure(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone }: { work: FigureWork; zone: string },
+  { work, zone, closed }: { work: FigureWork; zone: string; closed?: ReadonlySet<number> },
   nowMs: number,
 ): Promise<FigureAnswer> {
-  const field = await demandField(db, work.fieldId)
+  const field = await demandField(db, work.fieldId, closed)
   if (work.reckoning !== 'count' && valueKind(field.baseType) !== 'number')
     throw new Problem(
       'bad-request',

@@ -48,6 +48,8 @@ const byHour: ReadonlySet<Dimension> = new Set([
 export interface PivotRequest {
   work: PivotWork
   zone: string
+  /** Fields whose values are not to be read, beside those that are masked. */
+  closed?: ReadonlySet<number>
 }
 
 /** Where the rows come from, and at which level. */
@@ -234,7 +236,7 @@ export async function readPivot(
     throw new Problem('bad-request', `Rows and columns are both by ${dimensionWords[work.rows]}. Nothing was reckoned.`)
   const isOfValues = ofDifferences.has(measure) || wanted.some((one) => ofValues.has(one))
   // What is masked is not found out by adding it up.
-  const masked = isOfValues ? [...(await maskedFields(db))] : []
+  const masked = isOfValues ? [...(await maskedFields(db)), ...(request.closed ?? [])] : []
   const scopes: readonly Scope[] =
     masked.length === 0 ? asked : [...asked, { what: { part: 'what', exclude: true, types: [], fields: masked } }]
   await demandOneField(db, scopes, work, nowMs)

@@ -3,12 +3,15 @@ import { isZone, type Scope } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import type * as v from 'valibot'
+import { recordEvent } from '../ledger/events.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { isLimited, reachIn } from '../ledger/reach.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
 import { readFigure } from './over-time.ts'
 import { readPivot } from './pivot.ts'
 import { readStays } from './stays.ts'
+import { workCsv, workSheet, workTable, type WorkTable } from './table.ts'
 
 /** What is worked out of a scope: pivots, time in value, figures over time. */
 export function figuresRouter({ db }: { db: Database }): Router {
@@ -25,7 +28,35 @@ export function figuresRouter({ db }: { db: Database }): Router {
     demandZone(zone)
     return await readStays(db, await wholeScopes(db, scope, person), { work, zone }, Date.now())
   })
+  bind(router, routes.exportWork, async ({ query, person, request, response }) => {
+    const table = await tableFor(db, query, person, request.ip, 'CSV')
+    response.type('text/csv; charset=utf-8').attachment('worked-out.csv')
+    response.send(workCsv(table))
+  })
+  bind(router, routes.exportWorkbook, async ({ query, person, request, response }) => {
+    const table = await tableFor(db, query, person, request.ip, 'a workbook')
+    response
+      .type('application/vnd.openxmlformats-officedocument.spreadsheetml.sheet')
+      .attachment('worked-out.xlsx')
+      .send(await workSheet(table, query.zone))
+  })
   return router
+}
+
+type ExportQuery = v.InferOutput<(typeof routes.exportWork)['query']>
+
+async function tableFor(
+  db: Database,
+  { scope, work, zone }: ExportQuery,
+  person: SignedIn,
+  address: string | undefined,
+  as: string,
+): Promise<WorkTable> {
+  demandZone(zone)
+  const scopes = work.form === 'pivot' ? await requestedScopes(db, scope, person) : await wholeScopes(db, scope, person)
+  const table = await workTable(db, scopes, { work, zone }, Date.now())
+  await recordEvent(db, { kind: 'export', personId: person.id, words: `took out as ${as}: ${table.title}`, address })
+  return table
 }
 
 /** @throws Problem for whoever sees a part: what all records hold comes from saves of anybody. */

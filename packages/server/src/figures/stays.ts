@@ -43,11 +43,11 @@ type Group = StaysAnswer['groups'][number]
 export async function readStays(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone }: { work: StaysWork; zone: string },
+  { work, zone, closed }: { work: StaysWork; zone: string; closed?: ReadonlySet<number> },
   nowMs: number,
 ): Promise<StaysAnswer> {
-  const field = await demandField(db, work.fieldId)
-  const other = work.by.startsWith('field.') ? await demandField(db, Number(work.by.slice(6))) : null
+  const field = await demandField(db, work.fieldId, closed)
+  const other = work.by.startsWith('field.') ? await demandField(db, Number(work.by.slice(6)), closed) : null
   if (other && other.typeId !== field.typeId)
     throw new Problem('bad-request', `${other.name} is no field of ${field.plural}. Nothing was reckoned.`)
   return await db.transaction(async (trx) => {
@@ -233,8 +233,10 @@ async function longestOf(
   going: readonly Timed[],
   nowMs: number,
 ): Promise<StaysAnswer['longest']> {
-  // Of what was there before anything was known the least is known, and it may be the longest.
-  const first = [...going].sort((a, b) => (a.fromMs ?? 0) - (b.fromMs ?? 0)).slice(0, mostGoingOn)
+  // Of what was there before anything was known nobody knows how long: it comes behind all of which that is known.
+  const first = [...going]
+    .sort((a, b) => (a.fromMs ?? Infinity) - (b.fromMs ?? Infinity) || a.record - b.record)
+    .slice(0, mostGoingOn)
   const names = await calledNow(
     trx,
     first.map(({ record }) => ({ typeId, key: keys[record]! })),

@@ -44,7 +44,8 @@ const reading = computed(() => readingOf(route.query['reading']))
 const scrolledTo = ref(0)
 const { summary, counting, fresh, problem, version, takeIn } = useSummary(
   text,
-  () => openId.value === null && scrolledTo.value < 10,
+  // What takes long to reckon is not reckoned anew at every save.
+  () => openId.value === null && scrolledTo.value < 10 && reading.value !== 'work',
 )
 const gaps = computed(() => (counting.value ? [] : (summary.value?.gaps ?? [])))
 const names = useVocabulary(
@@ -81,6 +82,10 @@ const csvAddress = computed(() => {
     } as never,
   })
 })
+
+const workAsked = computed(() => (typeof route.query['work'] === 'string' ? route.query['work'] : 'pivot'))
+const workAddress = (to: typeof routes.exportWork | typeof routes.exportWorkbook) =>
+  addressOf(to, { query: { scope: text.value, work: workAsked.value, zone: readerZone } as never })
 
 /** What comes of what is on the screen, as a watch: it has no time, and nothing became of it yet. */
 const watchLink = computed(() => ({
@@ -126,7 +131,20 @@ async function mark(saves: Save[]) {
   }
 }
 
-const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).scope)
+/** What is kept under a name: the scope, and what is worked out of it. */
+const keepable = computed(() => {
+  const entries = new URLSearchParams(text.value)
+  if (reading.value === 'work') entries.set('work', workAsked.value)
+  return entries.toString()
+})
+function openNamed(kept: string) {
+  const entries = new URLSearchParams(kept)
+  const work = entries.get('work')
+  entries.delete('work')
+  const { scope } = parseScope(entries)
+  if (work !== null) set(scope, { reading: 'work', work, save: null })
+  else set(scope, reading.value === 'work' ? { reading: null, work: null } : {})
+}
 </script>
 
 <template>
@@ -141,7 +159,7 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
     </span>
     <span class="kept"
       ><RouterLink v-if="session.may('watches.edit')" class="watch" :to="watchLink">Watch this</RouterLink>
-      <NamedScopes :scope="text" @open="openNamed"
+      <NamedScopes :scope="keepable" @open="openNamed"
     /></span>
   </div>
   <ProblemNote v-if="problem" :problem="problem" class="problem">
@@ -186,6 +204,12 @@ const openNamed = (scope: string) => set(parseScope(new URLSearchParams(scope)).
         :summary="summary"
       />
       <PressPopover v-if="session.may('changes.export') && !problem && reading !== 'around'" title="Export">
+        <p v-if="reading === 'work'" class="way">
+          <a :href="workAddress(routes.exportWorkbook)" download>What was worked out, as a workbook</a> ·
+          <a :href="workAddress(routes.exportWork)" download>as CSV</a><br /><span class="quiet"
+            >the figures as they stand below, numbers as numbers</span
+          >
+        </p>
         <p class="way">
           <a :href="csvAddress" download>Export as CSV</a><br /><span class="quiet"
             >a line a change, with the columns and in the order of the list of {{ exported }}</span

@@ -139,7 +139,8 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
           v-if="data.all.medianMs !== null"
           >: half took no longer than <b>{{ took(data.all.medianMs) }}</b>, nine in ten no longer than
           <b>{{ took(data.all.p90Ms) }}</b></template
-        >. {{ counted(data.goingOn, 'record') }} {{ data.goingOn === 1 ? 'is' : 'are' }} on the way now.
+        >. {{ counted(data.goingOn, 'record') }} {{ data.goingOn === 1 ? 'is' : 'are' }}
+        {{ isPassage ? 'on the way now' : 'in such a value now' }}.
       </p>
       <div class="two">
         <div class="scroll">
@@ -178,10 +179,13 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
           <p v-if="data.moreGroups > 0" class="quiet note">
             {{ counted(data.moreGroups, 'other') }} with fewer are not shown.
           </p>
-          <p v-if="data.unknown.began + data.unknown.ended > 0" class="quiet note">
-            Not counted, since nothing tells how long they were:
-            {{ counted(data.unknown.began, 'one', 'of them') }} began before this was tracked, and of
-            {{ grouped(data.unknown.ended) }} nothing is known of how they ended.
+          <p v-if="data.unknown.began > 0" class="quiet note">
+            {{ counted(data.unknown.began, 'more', 'more') }} began before this was tracked: how long they took nobody
+            knows, and they are not counted.
+          </p>
+          <p v-if="data.unknown.ended > 0" class="quiet note">
+            Of {{ counted(data.unknown.ended, 'more', 'more') }} nothing is known of how they ended; they are not
+            counted.
           </p>
           <p class="quiet note">
             What ended in the time of the sentence above, by saves that it means, is counted. Months are those of
@@ -189,7 +193,7 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
           </p>
         </div>
         <section aria-label="On the way now">
-          <h3>On the way now, longest first</h3>
+          <h3>{{ isPassage ? 'On the way now' : 'In it now' }}, longest first</h3>
           <table>
             <tbody>
               <tr v-for="one in data.longest.slice(0, 12)" :key="one.key">
@@ -224,7 +228,7 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
                   </button>
                 </th>
                 <td class="figure mono">{{ grouped(step.many) }}</td>
-                <td :class="{ attention: step.back > 0 }">
+                <td class="back" :class="{ attention: step.back > 0 }">
                   {{ step.back > 0 ? `${grouped(step.back)} back to where it had been` : '' }}
                 </td>
               </tr>
@@ -253,6 +257,9 @@ h3 {
   font-size: 15px;
   font-weight: 650;
   margin: 4px 0;
+}
+.back {
+  padding-left: 18px;
 }
 table + h3 {
   margin-top: 14px;

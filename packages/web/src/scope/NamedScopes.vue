@@ -9,7 +9,7 @@ import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 
-/** Scopes kept under a name, one's own and shared ones. What one means is decided by who opens it. */
+/** Scopes and readings kept under a name, one's own and shared ones. What one means is decided by who opens it. */
 export interface Props {
   scope: string
 }
@@ -20,6 +20,7 @@ const shown = ref(false)
 const { data } = useQuery({ queryKey: ['scopes'], queryFn: () => call(routes.listScopes) })
 const scopes = computed(() => data.value?.scopes ?? [])
 const here = computed(() => scopes.value.find((one) => one.scope === props.scope && props.scope !== ''))
+const noun = computed(() => (props.scope.includes('work=') ? 'reading' : 'scope'))
 const name = ref('')
 const shared = ref(false)
 const problem = ref<ProblemBody | null>(null)
@@ -64,7 +65,12 @@ function open(one: NamedScope) {
           <li v-if="scopes.length === 0" class="quiet">None yet. Keep this one under a name to come back to it.</li>
         </ul>
         <form @submit.prevent="keep">
-          <Input v-model:value="name" size="small" placeholder="Keep this scope as …" aria-label="Keep this scope as" />
+          <Input
+            v-model:value="name"
+            size="small"
+            :placeholder="`Keep this ${noun} as …`"
+            :aria-label="`Keep this ${noun} as`"
+          />
           <Checkbox v-model:checked="shared">shared</Checkbox>
           <Button size="small" html-type="submit" :disabled="!name.trim()">Keep</Button>
         </form>
