@@ -5,7 +5,7 @@ import { actorKinds, withMembers, type Scope } from '../scope/model.ts'
 import { anyScope } from '../scope/scope.arbitrary.ts'
 import { scopeOfMember, type CellWorld } from './cell.ts'
 import { memberOf, zones } from './member.arbitrary.ts'
-import { withEmpty } from './pivot.ts'
+import { standsOut, withEmpty } from './pivot.ts'
 import { dimensions, firstWork, parseWork, workText, type Work } from './work.ts'
 
 /** Six actors of six kinds, six types of two areas, a field or two of each. */
@@ -102,6 +102,18 @@ describe('empty members', () => {
     expect(withEmpty('hour', ['3'], 100)).toHaveLength(24)
     expect(withEmpty('day', ['2024-02-28', '2024-03-01'], 100)).toEqual(['2024-02-28', '2024-02-29', '2024-03-01'])
     expect(withEmpty('day', ['2020-01-01', '2026-01-01'], 100)).toEqual(['2020-01-01', '2026-01-01'])
+  })
+})
+
+describe('a cell', () => {
+  it('stands out where chance does not make so many', () => {
+    // Five of somebody's five saves at an hour at which one in five hundred is made.
+    expect(standsOut(5, 5, 200, 100_000)).toBe(true)
+    expect(standsOut(2, 2, 200, 100_000)).toBe(false)
+    expect(standsOut(1200, 3000, 10_000, 100_000)).toBe(true)
+    expect(standsOut(400, 3000, 10_000, 100_000)).toBe(false)
+    expect(standsOut(4703, 4703, 9000, 100_000)).toBe(true)
+    expect(standsOut(0, 0, 0, 0)).toBe(false)
   })
 })
 

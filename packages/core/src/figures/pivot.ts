@@ -1,6 +1,5 @@
 import { actorKinds } from '../scope/model.ts'
 import { addDays } from '../time/zone.ts'
-import { unusual } from '../time/usual.ts'
 import type { Dimension, Measure } from './work.ts'
 
 /**
@@ -105,7 +104,20 @@ export function expected(row: number, column: number, total: number): number {
   return total === 0 ? 0 : (row * column) / total
 }
 
-/** A count far above what its row and its column would make of it. */
+/** So often, or less, chance makes so many of them. */
+const almostNever = 1e-6
+const leastSaves = 3
+const timesExpected = 3
+
+/**
+ * A count far above what its row and its column would make of it: three times of it at least, and so many as chance makes
+ * less than once in a million cells, counts being Poisson's with that mean (the tail's first term and the geometric series
+ * that bounds the rest).
+ */
 export function standsOut(count: number, row: number, column: number, total: number): boolean {
-  return unusual(count, expected(row, column, total))
+  const mean = expected(row, column, total)
+  if (count < leastSaves || count < mean * timesExpected || mean === 0) return false
+  let logTerm = -mean + count * Math.log(mean)
+  for (let n = 2; n <= count; n++) logTerm -= Math.log(n)
+  return Math.exp(logTerm) / (1 - mean / (count + 1)) < almostNever
 }

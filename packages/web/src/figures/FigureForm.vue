@@ -121,19 +121,21 @@ const wallDay = (instant: string) =>
   new Intl.DateTimeFormat('en-CA', { timeZone: readerZone, year: 'numeric', month: '2-digit', day: '2-digit' }).format(
     new Date(instant),
   )
+/** The two days as they are asked for, which may be ahead of the answer. */
+const asDays = () => ({ a: props.work.a ?? between.value!.a.day, b: props.work.b ?? between.value!.b.day })
 /** The nearer of the two days goes to where somebody pressed. */
 function pick(day: string) {
   if (!between.value) return
-  const { a, b } = between.value
+  const { a, b } = asDays()
   const distance = (one: string) => Math.abs(Date.parse(one) - Date.parse(day))
-  const isA = day < a.day || (day < b.day && distance(a.day) <= distance(b.day))
-  put(isA ? { a: day, b: b.day } : { a: a.day, b: day })
+  const isA = day < a || (day < b && distance(a) <= distance(b))
+  put(isA ? { a: day, b } : { a, b: day })
 }
 const days = (which: 'a' | 'b') => ({
-  value: between.value?.[which].day,
+  value: between.value ? asDays()[which] : undefined,
   onChange: (event: Event) => {
     const day = (event.target as HTMLInputElement).value
-    if (day) put({ a: between.value!.a.day, b: between.value!.b.day, [which]: day })
+    if (day) put({ ...asDays(), [which]: day })
   },
 })
 const partName = (part: Part) => {

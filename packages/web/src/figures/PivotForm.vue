@@ -206,7 +206,11 @@ function titleOf(row: number | undefined, column: number | undefined): string {
                 <span v-else-if="figure !== null" :title="titleOf(row, column)">{{ told(figure) }}</span>
               </td>
               <td class="figure mono all">
-                <button v-if="canPress(row, undefined)" class="plain" @click="press(row, undefined)">
+                <button
+                  v-if="data.rowTotals[row] !== null && canPress(row, undefined)"
+                  class="plain"
+                  @click="press(row, undefined)"
+                >
                   {{ told(data.rowTotals[row] ?? null) }}
                 </button>
                 <template v-else>{{ told(data.rowTotals[row] ?? null) }}</template>
