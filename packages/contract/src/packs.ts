@@ -1,6 +1,7 @@
 import * as v from 'valibot'
 import { exportColumns } from './changes.ts'
 import { Captured, IdNumber, Instant, IntParam, Reason, ScopeText } from './common.ts'
+import { WorkText } from './figures.ts'
 import { route } from './route.ts'
 
 /** What a pack can be read as, beside the saves with their proofs, which are always in it. */
@@ -59,6 +60,8 @@ const wish = {
   stamped: v.boolean(),
   /** Fields whose values are left out, with the reason. */
   blacked: v.pipe(v.array(Blacked), v.maxLength(500)),
+  /** What is worked out of the scope and put in with it, as a link has it. */
+  work: v.optional(WorkText),
   /** The open case in which the pack is gathered once it is asked for. */
   caseId: v.optional(IdNumber),
 }
@@ -86,6 +89,8 @@ export const Pack = v.object({
   shown: v.array(v.picklist(packShapes)),
   said: v.boolean(),
   stamped: v.boolean(),
+  /** What was worked out of the scope and is in it. */
+  workedOut: v.nullable(v.string()),
   blacked: v.array(Blacked),
   madeBy: v.string(),
   askedAt: Instant,

@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { addDays, figureAt, figureMoves, firstWork, segmentAt, sumOf, wallClock, type FigureWork } from '@spoor/core'
 import { livesOf, type Lives } from '../src/figures/lives.ts'
-import { oneState, readFigure } from '../src/figures/over-time.ts'
+import { asOfOneMoment, readFigure } from '../src/figures/over-time.ts'
 import { readStays } from '../src/figures/stays.ts'
 import { Taking } from '../src/tracking/taking.ts'
 import { drawing } from './drawing.ts'
@@ -70,8 +70,7 @@ beforeAll(async () => {
 })
 afterAll(() => world.close())
 
-const lives = (name: string): Promise<Lives> =>
-  world.db.transaction((trx) => livesOf(trx, typeId, fieldIds[name]!), oneState)
+const lives = (name: string): Promise<Lives> => asOfOneMoment(world.db, (trx) => livesOf(trx, typeId, fieldIds[name]!))
 
 describe('what a field of every record held', () => {
   it('is what the table held at every moment, whatever became of keys', async () => {

@@ -22,6 +22,7 @@ import type { FigureAnswer } from '@spoor/contract'
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { isLimited, reachIn } from '../ledger/reach.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { livesOf, type Lives, type LifeSave } from './lives.ts'
 import { namesOf } from './names.ts'
@@ -62,7 +63,17 @@ export async function demandField(
   return field
 }
 
-export const oneState = { isolationLevel: 'repeatable read', readOnly: true } as const
+const oneState = { isolationLevel: 'repeatable read', readOnly: true } as const
+
+/** Everything as of one moment of the ledger: of one's own, or of the transaction that one is in. */
+export const asOfOneMoment = <T>(db: Database, work: (trx: Knex.Transaction) => Promise<T>): Promise<T> =>
+  db.isTransaction ? work(db as Knex.Transaction) : db.transaction(work, oneState)
+
+/** @throws Problem for whoever sees a part: what all records hold comes from saves of anybody. */
+export function demandWhole(scopes: readonly Scope[]): void {
+  if (isLimited(reachIn(scopes)))
+    throw new Problem('not-allowed', 'Whoever sees a part of the trail is not told what all records hold or held.')
+}
 
 /**
  * A number of all records of a type over the time that a scope speaks of, and what moved it between two days.
@@ -80,7 +91,8 @@ export async function readFigure(
       'bad-request',
       `${field.name} of ${field.plural} holds ${field.baseType} and no numbers, so that it has no ${work.reckoning}. Nothing was reckoned: choose another field, or count the records.`,
     )
-  return await db.transaction(async (trx) => {
+  demandWhole(scopes)
+  return await asOfOneMoment(db, async (trx) => {
     const lives = await livesOf(trx, field.typeId, field.id)
     const spell = await spellOf(trx, field.id, scopes, zone, nowMs)
     const days = spell === null ? [] : daysOf(spell, work.step, zone)
@@ -96,7 +108,7 @@ export async function readFigure(
         .slice(0, mostMarks),
       between: await between(trx, scopes, lives, work, points, zone, nowMs),
     }
-  }, oneState)
+  })
 }
 
 /** The end of a day as an instant: the beginning of the next. */

@@ -20,6 +20,7 @@ import type { Database } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { asksChanges, whereScopes } from '../ledger/scope-sql.ts'
 import { namesOf } from './names.ts'
+import { asOfOneMoment } from './over-time.ts'
 
 /** More rows or columns than these are not read by anybody. */
 const mostOrderedRows = 750
@@ -285,30 +286,28 @@ async function grouping(
      group by grouping sets ((x, y), (x), (y), ())`
   const most = [isOrdered(0) ? mostOrderedRows : 2_000_000, isOrdered(1) ? mostOrderedColumns : 2_000_000]
   try {
-    return await db.transaction(
-      async (trx) => {
-        await trx.raw(`set local statement_timeout = ${longestMs}`)
-        const { rows } = await trx.raw<{ rows: (Row & { many_x: string; many_y: string })[] }>(sql, [
-          base as never,
-          ...limits,
-          ...most,
-        ])
-        const [first] = rows
-        if (first && first.figure === null && first.many_x !== '0' && rows.length === 1 && first.rows === null) {
-          const at = Number(first.many_x) > most[0]! ? 0 : 1
-          const dimension = wanted[at]!
-          throw new Problem(
-            'bad-request',
-            `That would be ${counted(Number(at === 0 ? first.many_x : first.many_y), dimension)} beside one another, more than ${grouped(most[at]!)}. Nothing was reckoned: take longer spells, or less time.`,
-          )
-        }
-        return {
-          cells: rows.filter((row) => row.rows !== null),
-          members: first ? [Number(first.many_x), Number(first.many_y)] : [0, 0],
-        }
-      },
-      { readOnly: true },
-    )
+    return await asOfOneMoment(db, async (trx) => {
+      // A pack that is made waits for as long as it takes.
+      if (trx !== db) await trx.raw(`set local statement_timeout = ${longestMs}`)
+      const { rows } = await trx.raw<{ rows: (Row & { many_x: string; many_y: string })[] }>(sql, [
+        base as never,
+        ...limits,
+        ...most,
+      ])
+      const [first] = rows
+      if (first && first.figure === null && first.many_x !== '0' && rows.length === 1 && first.rows === null) {
+        const at = Number(first.many_x) > most[0]! ? 0 : 1
+        const dimension = wanted[at]!
+        throw new Problem(
+          'bad-request',
+          `That would be ${counted(Number(at === 0 ? first.many_x : first.many_y), dimension)} beside one another, more than ${grouped(most[at]!)}. Nothing was reckoned: take longer spells, or less time.`,
+        )
+      }
+      return {
+        cells: rows.filter((row) => row.rows !== null),
+        members: first ? [Number(first.many_x), Number(first.many_y)] : [0, 0],
+      }
+    })
   } catch (error) {
     if (errorCode(error) !== '57014') throw error
     throw new Problem(

@@ -1,12 +1,11 @@
 import { Router } from 'express'
-import { isZone, type Scope } from '@spoor/core'
+import { isZone } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type * as v from 'valibot'
 import { recordEvent } from '../ledger/events.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
-import { isLimited, reachIn } from '../ledger/reach.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
 import { readFigure } from './over-time.ts'
 import { readPivot } from './pivot.ts'
@@ -22,11 +21,11 @@ export function figuresRouter({ db }: { db: Database }): Router {
   })
   bind(router, routes.readFigure, async ({ query: { scope, work, zone }, person }) => {
     demandZone(zone)
-    return await readFigure(db, await wholeScopes(db, scope, person), { work, zone }, Date.now())
+    return await readFigure(db, await requestedScopes(db, scope, person), { work, zone }, Date.now())
   })
   bind(router, routes.readStays, async ({ query: { scope, work, zone }, person }) => {
     demandZone(zone)
-    return await readStays(db, await wholeScopes(db, scope, person), { work, zone }, Date.now())
+    return await readStays(db, await requestedScopes(db, scope, person), { work, zone }, Date.now())
   })
   bind(router, routes.exportWork, async ({ query, person, request, response }) => {
     const table = await tableFor(db, query, person, request.ip, 'CSV')
@@ -53,18 +52,10 @@ async function tableFor(
   as: string,
 ): Promise<WorkTable> {
   demandZone(zone)
-  const scopes = work.form === 'pivot' ? await requestedScopes(db, scope, person) : await wholeScopes(db, scope, person)
+  const scopes = await requestedScopes(db, scope, person)
   const table = await workTable(db, scopes, { work, zone }, Date.now())
   await recordEvent(db, { kind: 'export', personId: person.id, words: `took out as ${as}: ${table.title}`, address })
   return table
-}
-
-/** @throws Problem for whoever sees a part: what all records hold comes from saves of anybody. */
-async function wholeScopes(db: Database, scope: string, person: SignedIn): Promise<Scope[]> {
-  const scopes = await requestedScopes(db, scope, person)
-  if (isLimited(reachIn(scopes)))
-    throw new Problem('not-allowed', 'Whoever sees a part of the trail is not told what all records hold or held.')
-  return scopes
 }
 
 function demandZone(zone: string): void {

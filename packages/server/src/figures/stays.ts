@@ -25,7 +25,7 @@ import { referencesOf } from '../ledger/references.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
 import { livesOf, type Lives } from './lives.ts'
 import { namesOf } from './names.ts'
-import { demandField, oneState, type FieldOfType } from './over-time.ts'
+import { asOfOneMoment, demandField, demandWhole, type FieldOfType } from './over-time.ts'
 
 /** A field with more values has no steps that anybody reads. */
 const mostValues = 60
@@ -50,7 +50,8 @@ export async function readStays(
   const other = work.by.startsWith('field.') ? await demandField(db, Number(work.by.slice(6)), closed) : null
   if (other && other.typeId !== field.typeId)
     throw new Problem('bad-request', `${other.name} is no field of ${field.plural}. Nothing was reckoned.`)
-  return await db.transaction(async (trx) => {
+  demandWhole(scopes)
+  return await asOfOneMoment(db, async (trx) => {
     const lives = await livesOf(trx, field.typeId, field.id)
     const values = countValues(lives.lives)
     if (values.size > mostValues)
@@ -97,7 +98,7 @@ export async function readStays(
         ended: timed.filter((one) => one.lost).length,
       },
     }
-  }, oneState)
+  })
 }
 
 function countValues(lives: readonly Life[]): Map<string | null, number> {

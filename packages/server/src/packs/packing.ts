@@ -12,6 +12,7 @@ import {
   manifestText,
   packFiles,
   packStatementText,
+  parseWork,
   signedNote,
   counted,
   type PackCover,
@@ -25,6 +26,7 @@ import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
+import { workCsv, workSheet, workTable } from '../figures/table.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import { People } from '../people/people.ts'
@@ -33,7 +35,7 @@ import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import type { TimeAuthority } from '../custody/authority.ts'
 import { firstPage, namesOfFields, sealedUnder } from './first-page.ts'
 import { csvFile, demandWorkbook, mostOnPaper, pdfFile, workbook, type TableWanted } from './tables.ts'
-import { csvMetadata, savesSchema } from './schemas.ts'
+import { csvMetadata, savesSchema, workMetadata } from './schemas.ts'
 import { saidOf, saidWords } from './said.ts'
 import { packedSaves, type SavesTold } from './saves.ts'
 import { packRow, type PackRow } from './store.ts'
@@ -201,6 +203,18 @@ export class Packing implements JobHandler {
       await job.progress({ doing: 'writing the workbook' })
       await writer.add('data/changes.xlsx', [await workbook(trx, table)])
       files.push({ name: 'data/changes.xlsx', what: 'the same as a workbook: numbers and days are such' })
+    }
+    if (row.work !== null) {
+      await job.progress({ doing: 'working out the figures' })
+      const work = parseWork(row.work)!
+      const workedOut = await workTable(trx, scopes, { work, zone: row.zone, closed: new Set(closed.keys()) }, nowMs)
+      await writer.add('data/worked-out.csv', [workCsv(workedOut)])
+      await writer.add('data/worked-out.csv-metadata.json', [`${JSON.stringify(workMetadata(workedOut), null, 1)}\n`])
+      files.push({ name: 'data/worked-out.csv', what: `what was worked out: ${workedOut.title}` })
+      if (row.shown.includes('xlsx')) {
+        await writer.add('data/worked-out.xlsx', [await workSheet(workedOut, row.zone)])
+        files.push({ name: 'data/worked-out.xlsx', what: 'the same as a workbook' })
+      }
     }
     const said = row.said ? await saidOf(trx, told.saveIds, casesIn(scopes[0])) : []
     if (said.length > 0) {

@@ -1,3 +1,4 @@
+import type { WorkTable } from '../figures/table.ts'
 import { exportHeadings, type ExportColumn } from '@spoor/contract'
 
 /** What the files of a pack hold, for programs that read them. */
@@ -65,6 +66,22 @@ export const csvMetadata = (columns: readonly ExportColumn[], zone: string) => (
       datatype: column === 'time' ? 'dateTime' : column === 'save' ? 'integer' : 'string',
       ...(column === 'time' ? { 'dc:description': `on the clock of ${zone}, with its offset` } : {}),
       // An empty cell is nothing; empty text is two quotation marks.
+      null: '',
+    })),
+  },
+})
+
+/** `data/worked-out.csv`, the same way. */
+export const workMetadata = ({ title, columns }: WorkTable) => ({
+  '@context': 'http://www.w3.org/ns/csvw',
+  url: 'worked-out.csv',
+  'dc:title': title,
+  dialect: { header: true, lineTerminators: ['\r\n'], encoding: 'utf-8' },
+  tableSchema: {
+    columns: columns.map(({ name, kind }, at) => ({
+      name: `c${at + 1}`,
+      titles: name,
+      datatype: { text: 'string', number: 'decimal', instant: 'dateTime' }[kind],
       null: '',
     })),
   },

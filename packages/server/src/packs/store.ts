@@ -8,7 +8,8 @@ import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { exportWords } from '../ledger/scope-words.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
-import { isZone } from '@spoor/core'
+import { demandWhole } from '../figures/over-time.ts'
+import { isZone, parseWork } from '@spoor/core'
 import { ask, openJob } from '../work/jobs.ts'
 import { linksOf } from './links.ts'
 
@@ -24,6 +25,8 @@ export interface PackRow {
   shown: Pack['shown']
   said: boolean
   stamped: boolean
+  /** What is worked out of its scope and put in, as a link has it. */
+  work: string | null
   /** Why by field. */
   blacked: Record<string, string>
   made_by: number
@@ -42,7 +45,7 @@ export interface PackRow {
 }
 
 const columns =
-  'id title why scope zone columns shown said stamped blacked made_by asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
+  'id title why scope zone columns shown said stamped work blacked made_by asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
     .split(' ')
     .map((name) => `k.${name}`)
 
@@ -110,6 +113,7 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
     shown: row.shown,
     said: row.said,
     stamped: row.stamped,
+    workedOut: row.work,
     blacked: Object.entries(row.blacked).map(([fieldId, why]) => ({ fieldId: Number(fieldId), why })),
     madeBy: row.made_by_name,
     askedAt: row.asked_at,
@@ -143,7 +147,9 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
  */
 export async function askForPack(db: Database, body: PackBody, person: SignedIn, address?: string): Promise<Pack> {
   if (!isZone(body.zone)) throw new Problem('bad-request', `The time zone “${body.zone}” is not known.`)
-  await requestedScopes(db, body.scope, person)
+  const scopes = await requestedScopes(db, body.scope, person)
+  const work = body.work === undefined ? null : parseWork(body.work)
+  if (work !== null && work.form !== 'pivot') demandWhole(scopes)
   const words = await exportWords(db, body.scope, person)
   const id = await db.transaction(async (trx) => {
     const [row] = await trx('spoor.pack')
@@ -156,6 +162,7 @@ export async function askForPack(db: Database, body: PackBody, person: SignedIn,
         shown: body.shown,
         said: body.said && allows(person.role, 'review.read'),
         stamped: body.stamped,
+        work: body.work ?? null,
         blacked: JSON.stringify(Object.fromEntries(body.blacked.map(({ fieldId, why }) => [fieldId, why]))),
         made_by: person.id,
       })

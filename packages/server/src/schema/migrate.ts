@@ -34,6 +34,7 @@ import { up as cases } from './migrations/030-cases.ts'
 import { up as witnesses } from './migrations/031-witnesses.ts'
 import { up as watches } from './migrations/032-watches.ts'
 import { up as guards } from './migrations/033-guards.ts'
+import { up as workedOut } from './migrations/035-worked-out.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -74,6 +75,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '032-watches': watches,
   '033-guards': guards,
   '034-known-openings': knownOpenings,
+  '035-worked-out': workedOut,
 }
 
 const source: Knex.MigrationSource<string> = {

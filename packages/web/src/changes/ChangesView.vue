@@ -96,7 +96,8 @@ const watchLink = computed(() => ({
 const packLink = computed(() => {
   const { save: _, reading: __, sort: ___, runs: ____, work: _____, ...scope } = route.query
   const columns = exportColumnsFor(exported.value, layouts[exported.value].shown.value).join(',')
-  return { path: '/evidence/making', query: { ...scope, columns } }
+  const work = reading.value === 'work' ? { work: workAsked.value } : {}
+  return { path: '/evidence/making', query: { ...scope, ...work, columns } }
 })
 useEventListener('keydown', (event) => {
   if (event.key !== 'e' || event.ctrlKey || event.metaKey || event.altKey || isWriting(event.target)) return

@@ -56,6 +56,8 @@ const onScreen = exportColumns.filter((column) => asked.includes(column))
 const columns = ref<ExportColumn[]>(onScreen.length > 0 ? onScreen : usual)
 const said = ref(caseId.value !== undefined)
 const stamped = ref(true)
+const worked = typeof route.query['work'] === 'string' ? route.query['work'] : undefined
+const withWork = ref(worked !== undefined)
 /** Why, by the field that is blacked out. */
 const blacked = ref<Record<number, string>>({})
 
@@ -90,6 +92,7 @@ const wish = computed(() => ({
   blacked: Object.entries(blacked.value)
     .filter(([, reason]) => reason.trim().length >= shortest)
     .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
+  ...(worked !== undefined && withWork.value ? { work: worked } : {}),
   ...(caseId.value !== undefined && session.may('cases.write') ? { caseId: caseId.value } : {}),
 }))
 const settledMs = 350
@@ -169,6 +172,12 @@ const change = (scope: Scope) => set(scope)
           >
           <p class="quiet">The saves with their proofs are always in it: they are what is checked.</p>
         </div>
+        <template v-if="worked !== undefined">
+          <span id="pack-work" class="name">worked out</span>
+          <div class="said" role="group" aria-labelledby="pack-work">
+            <Checkbox v-model:checked="withWork">what was worked out of these changes, as a table</Checkbox>
+          </div>
+        </template>
         <template v-if="session.may('review.read')">
           <span id="pack-said" class="name">with it</span>
           <div class="said" role="group" aria-labelledby="pack-said">
