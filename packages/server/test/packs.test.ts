@@ -347,6 +347,35 @@ describe('the register', () => {
     expect((await check(bytes, await ownKey())).verdict).toBe('holds')
   }, 30_000)
 
+  it('has what was worked out of its changes, and no figure of what is left out', async () => {
+    await sql(`insert into post values (950, 5, 'figures', 's')`)
+    await sql(`update post set pay = 7 where id = 950`)
+    const { pack, bytes } = await made({ work: 'pivot;rows=field;columns=;measure=changes', shown: ['csv', 'xlsx'] })
+    expect((await check(bytes, await ownKey())).verdict).toBe('holds')
+    const { rows } = await world.db.raw<{ rows: { name: string; changes: string }[] }>(
+      `select f.name || ' of ' || t.plural as name, count(*)::text as changes
+         from ledger.change c join spoor.field f on f.id = c.field_id join spoor.record_type t on t.id = f.type_id group by 1`,
+    )
+    const lines = parse(textOf(bytes, 'worked-out.csv'), { columns: true }) as Record<string, string>[]
+    const told = new Map(lines.map((line) => [line['field'], line['changes, in all']]))
+    for (const { name, changes } of rows) expect(told.get(name)).toBe(changes)
+    expect(told.get('in all')).toBe(String(rows.reduce((sum, { changes }) => sum + Number(changes), 0)))
+    expect(pack.cover!.files.map(({ name }) => name)).toEqual(
+      expect.arrayContaining(['data/worked-out.csv', 'data/worked-out.xlsx']),
+    )
+    const blacked = [{ fieldId: fields.get('pay')!, why: 'not theirs' }]
+    const { id } = await askForPack(
+      world.db,
+      wish({ work: `figure;fieldId=${fields.get('pay')}`, blacked }),
+      world.admin,
+    )
+    await workOnce(world, new Packing({ db: world.db, directory, authority: null, key, sealWithinMs: 0 }))
+    expect(await readPack(world.db, world.admin, id)).toMatchObject({
+      state: 'failed',
+      failed: expect.stringContaining('is left out there'),
+    })
+  })
+
   it('has what was said of its saves, for whoever may read that', async () => {
     await sql(`insert into post values (6000, 1, 'asked about', 's')`)
     await world.collect()

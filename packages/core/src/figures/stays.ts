@@ -35,7 +35,7 @@ export function* staysOf(lives: readonly Life[]): Generator<Stay> {
         value: holding.value,
         fromMs: by === null || from === null ? null : exactMs(from),
         by,
-        toMs: to === null || next?.by == null ? null : exactMs(to),
+        toMs: to === null || (next?.by ?? null) === null ? null : exactMs(to),
         endedBy: next?.by ?? null,
         next: next?.holding,
       }
