@@ -47,7 +47,11 @@ const put = (change: Partial<PivotWork>) => emit('put', { ...props.work, ...chan
 const byWords = dimensions.map((value) => ({ value, text: dimensionWords[value] }))
 const across = [{ value: null, text: 'nothing else' }, ...byWords]
 const measured = measures.map((value) => ({ value, text: measureWords[value] }))
-const tops = [5, 10, 20, 50, 100, mostRows].map((value) => ({ value, text: `the first ${value}` }))
+const tops = computed(() =>
+  [...new Set([5, 10, 20, 50, 100, mostRows, props.work.top])]
+    .sort((a, b) => a - b)
+    .map((value) => ({ value, text: `the first ${value}` })),
+)
 const orders = [
   { value: 'most' as const, text: 'the most first' },
   { value: 'least' as const, text: 'the least first' },
