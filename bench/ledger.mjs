@@ -3,6 +3,8 @@ import { makeWorld } from './world.mjs'
 import { readActivity } from '../packages/server/dist/changes/queries/activity.js'
 import { changePage } from '../packages/server/dist/changes/queries/changes.js'
 import { groupChanges } from '../packages/server/dist/changes/queries/groups.js'
+import { firstWork } from '@spoor/core'
+import { readPivot } from '../packages/server/dist/figures/pivot.js'
 import { savePage } from '../packages/server/dist/ledger/saves.js'
 import { today } from '../packages/server/dist/today/today.js'
 import { tryOnPast } from '../packages/server/dist/watches/trial.js'
@@ -267,4 +269,36 @@ export async function tryPast(cluster) {
   }
   const value = await p95(5, () => tryOnPast(db, rule, world.person, now()))
   return [line('try-on-past', value, 10_000, 'one numeric field, by the day, a year', counted)]
+}
+
+/** A year's pivot of two dimensions: from the hourly counts, and from the changes themselves. */
+export async function pivot(cluster) {
+  const { db, first, counted } = await bigLedger(cluster)
+  const year = lastDays(365)
+  const read = (scope, work) => readPivot(db, [scope, {}], { work: { ...firstWork.pivot, ...work }, zone }, now())
+  return [
+    line(
+      'pivot-hours',
+      await p95(5, () => read(year, { rows: 'who', columns: 'month' })),
+      1000,
+      'saves by who and month, a year, from hourly counts',
+      counted,
+    ),
+    line(
+      'pivot-changes',
+      await p95(3, () => read(year, { rows: 'field', columns: 'month', measure: 'changes' })),
+      6000,
+      'changes by field and month, a year, from the changes',
+      counted,
+    ),
+    line(
+      'pivot-differences',
+      await p95(3, () =>
+        read({ ...year, ...field(first.field + 1) }, { rows: 'who', columns: 'month', measure: 'median' }),
+      ),
+      6000,
+      'the median difference of one field by who and month, a year',
+      counted,
+    ),
+  ]
 }

@@ -16,6 +16,7 @@ run(async () => {
   const big = await import('../bench/ledger.mjs')
   const { findRecord } = await import('../bench/find.mjs')
   const { correction, rebuild } = await import('../bench/correction.mjs')
+  const { figure, timeInValue } = await import('../bench/figures.mjs')
   const { found } = await import('../bench/found.mjs')
   const { exportCsv } = await import('../bench/export.mjs')
   const { pack } = await import('../bench/pack.mjs')
@@ -41,6 +42,9 @@ run(async () => {
     days: big.daysReading,
     count: big.count,
     today: big.todayPage,
+    pivot: big.pivot,
+    'time-in-value': timeInValue,
+    figure,
     found,
     'state-record': stateRecord,
     'state-type': stateType,

@@ -365,7 +365,7 @@ export {
   withEmpty,
   type PivotKey,
 } from './figures/pivot.ts'
-export { scopeOfMember, type CellWorld } from './figures/cell.ts'
+export { partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, durationText, shareOf } from './figures/amount.ts'
 export {
   figureAt,

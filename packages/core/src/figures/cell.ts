@@ -4,6 +4,7 @@ import {
   withPart,
   type ActorKind,
   type HowPart,
+  type PartName,
   type Scope,
   type Span,
   type WhatPart,
@@ -14,6 +15,28 @@ import { canonicalKey } from '../scope/url.ts'
 import { startOfDay, addDays } from '../time/zone.ts'
 import { lastDayOf } from './pivot.ts'
 import type { Dimension } from './work.ts'
+
+/** The part of a scope in which each dimension is said. */
+export const partOfDimension: Readonly<Record<Dimension, PartName>> = {
+  who: 'who',
+  kind: 'who',
+  unit: 'who',
+  area: 'what',
+  type: 'what',
+  field: 'what',
+  record: 'record',
+  before: 'value',
+  after: 'value',
+  channel: 'how',
+  run: 'how',
+  reason: 'reason',
+  hour: 'clock',
+  weekday: 'clock',
+  day: 'when',
+  week: 'when',
+  month: 'when',
+  quarter: 'when',
+}
 
 /** What has to be known of names so that a member of a dimension can be said in a scope. */
 export interface CellWorld {

@@ -1,3 +1,4 @@
+import { setImmediate as breathe } from 'node:timers/promises'
 import {
   compareInstants,
   counted,
@@ -38,6 +39,8 @@ export interface Lives {
 const mostEvidence = 1_500_000
 /** Each of those that changed their key is followed by itself. */
 const mostMoved = 3000
+/** So many records are reckoned in one go. */
+const atOnce = 500
 /** A save that a plan's triggers captured comes so long at most before the plan is said to be in force. */
 const earlyMs = 10_000
 
@@ -103,7 +106,13 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
     lives.keys.push(key)
     lives.lives.push(timeline({ saves: saves.map((row) => saveOf(row, fieldId)), found: values }))
   }
-  for (const [key, { saves, found: values }] of own) if (!moved.has(key)) live(key, saves, values)
+  let reckoned = 0
+  for (const [key, { saves, found: values }] of own) {
+    if (moved.has(key)) continue
+    live(key, saves, values)
+    // Others are served, and captured rows collected, meanwhile.
+    if (++reckoned % atOnce === 0) await breathe()
+  }
   for (const spans of await threadsOf(trx, typeId, moved)) {
     const within = (row: Row) => spans.some((span) => span.key === row.record_key && isWithin(row.id, span))
     const saves = spans.flatMap(({ key }) => own.get(key)?.saves.filter(within) ?? [])

@@ -25,6 +25,7 @@ import { asOfOneMoment } from './over-time.ts'
 /** More rows or columns than these are not read by anybody. */
 const mostOrderedRows = 750
 const mostOrderedColumns = 120
+const mostCells = 20_000
 /** More groups than these are not gone through while somebody waits. */
 const longestMs = 60_000
 
@@ -343,6 +344,11 @@ async function answered(
     }
   }
   const [rows, columns] = [await line('x', work.rows), await line('y', work.columns)]
+  if (rows.keys.length * columns.keys.length > mostCells)
+    throw new Problem(
+      'bad-request',
+      `That would be ${grouped(rows.keys.length * columns.keys.length)} figures, more than ${grouped(mostCells)}. Nothing is shown: take longer spells, fewer rows, or less time.`,
+    )
   const placeOf = (x: string | null, y: string | null) => JSON.stringify([x, y])
   const figures = new Map(
     cells.map((row) => [placeOf(isWhole(row.gx) ? null : row.x, isWhole(row.gy) ? null : row.y), row.figure]),

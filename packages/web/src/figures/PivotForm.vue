@@ -9,6 +9,7 @@ import {
   measureWords,
   mostRows,
   ofDifferences,
+  partOfDimension,
   scopeOfMember,
   workText,
   type CellWorld,
@@ -92,14 +93,29 @@ function scopeOf(row: number | undefined, column: number | undefined): Scope | n
   return meant
 }
 function press(row: number | undefined, column: number | undefined) {
-  const meant = scopeOf(row, column)
+  const meant = isRest(row, column) ? null : scopeOf(row, column)
   if (meant) emit('show', meant)
-  else if (row === data.value!.rows.length || column === data.value!.columns.length) put({ top: mostRows })
+  else if (isRest(row, column)) put({ top: mostRows })
 }
 const isRest = (row: number | undefined, column: number | undefined) =>
   row === data.value!.rows.length || (props.work.columns !== null && column === data.value!.columns.length)
-const canPress = (row: number | undefined, column: number | undefined) =>
-  scopeOf(row, column) !== null || (isRest(row, column) && props.work.top < mostRows)
+/** Whether a row or column can be said by itself; asked once for each, since a zone's days are slow to tell. */
+const canSay = computed(() => ({
+  rows: (data.value?.rows ?? []).map((_, row) => scopeOf(row, undefined) !== null),
+  columns: (data.value?.columns ?? []).map((_, column) => scopeOf(undefined, column) !== null),
+}))
+function canPress(row: number | undefined, column: number | undefined): boolean {
+  if (isRest(row, column)) return props.work.top < mostRows
+  const [rowSaid, columnSaid] = [
+    row === undefined || canSay.value.rows[row]!,
+    column === undefined || canSay.value.columns[column]!,
+  ]
+  if (!rowSaid || !columnSaid) return false
+  const { rows, columns } = props.work
+  // Two things of one part of the sentence may be said each by itself and not together.
+  const isOnePart = columns !== null && partOfDimension[rows] === partOfDimension[columns]
+  return !isOnePart || row === undefined || column === undefined || scopeOf(row, column) !== null
+}
 const told = (figure: string | null) => figureText(figure, props.work.measure, data.value!.total)
 const unusual = computed(
   () => new Map((data.value?.unusual ?? []).map((one) => [`${one.row} ${one.column}`, one.expected])),

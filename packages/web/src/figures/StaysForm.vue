@@ -37,9 +37,11 @@ const emit = defineEmits<{ put: [work: StaysWork]; show: [scope: Scope] }>()
 const ofFew = new Set(['text', 'boolean', 'other'])
 const fits = ({ baseType }: { baseType: string }) => ofFew.has(valueKind(baseType))
 const fields = computed(() => fieldChoices(props.names, fits))
+/** What the sentence names, where the form names nothing; a passage has one value alone. */
 const meant = computed<StaysWork>(() => ({
   ...props.work,
   fieldId: props.work.fieldId ?? fieldMeant(props.scope, props.names, fits),
+  by: props.work.to !== null && props.work.by === 'value' ? 'who' : props.work.by,
 }))
 const asked = computed(() => ({ scope: props.text, work: workText(meant.value), zone: readerZone }))
 const { data, error, isFetching, isPending } = useQuery({
@@ -76,11 +78,7 @@ const bys = computed(() => [
     )
     .map((one) => ({ value: readStayBy(`field.${one.id}`)!, text: one.name })),
 ])
-const by = computed<StayBy>(() => (isPassage.value && props.work.by === 'value' ? 'who' : props.work.by))
-function goTo(to: string | null) {
-  const wanted = to !== null && props.work.by === 'value' ? 'who' : props.work.by
-  put({ to, by: to === null ? 'value' : wanted })
-}
+const by = computed(() => meant.value.by)
 const took = (ms: number | null) => (ms === null ? '' : durationText(ms))
 
 const ofField = (tests: ValueTest[]): Scope => {
@@ -124,8 +122,12 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
       />
       {{ isPassage ? 'took from' : 'stayed in' }}
       <ChoicePart :value="work.from" :choices="froms" @choose="(from) => put({ from })" />
-      {{ isPassage ? 'to' : 'until' }} <ChoicePart :value="work.to" :choices="tos" @choose="goTo" />, by
-      <ChoicePart :value="by" :choices="bys" @choose="(chosen) => put({ by: chosen })" />.
+      {{ isPassage ? 'to' : 'until' }}
+      <ChoicePart
+        :value="work.to"
+        :choices="tos"
+        @choose="(to) => put({ to, by: to === null ? 'value' : meant.by })"
+      />, by <ChoicePart :value="by" :choices="bys" @choose="(chosen) => put({ by: chosen })" />.
     </p>
     <ProblemNote v-if="error" :problem="problemOf(error)" />
     <p v-else-if="meant.fieldId === null" class="quiet">

@@ -1,0 +1,75 @@
+import { firstWork } from '@spoor/core'
+import { readFigure } from '../packages/server/dist/figures/over-time.js'
+import { readStays } from '../packages/server/dist/figures/stays.js'
+import { makeWorld, median, timed } from './world.mjs'
+
+const records = 100_000
+const changesEach = 4
+const zone = 'Europe/London'
+
+let made
+
+/** A hundred thousand records, each made once and changed a few times in two years: a status and an amount. */
+async function world(cluster) {
+  return (made ??= await make(cluster))
+}
+
+async function make(cluster) {
+  const own = await makeWorld(cluster, 'create table public.home (id int primary key, state text, rent numeric(10,2))')
+  await own.track({ home: ['state', 'rent'] })
+  const { db } = own
+  const [type] = await db('spoor.record_type').where({ table_name: 'home' })
+  const [state] = await db('spoor.field').where({ type_id: type.id, column_name: 'state' }).pluck('id')
+  const [rent] = await db('spoor.field').where({ type_id: type.id, column_name: 'rent' }).pluck('id')
+  await db.raw(
+    `select ledger.ensure_month((now() - make_interval(days => d))::date) from generate_series(0, 760, 15) d`,
+  )
+  await db.raw(`update spoor.coverage set from_at = now() - interval '731 days'`)
+  await db.raw(`insert into spoor.actor (kind, name) values ('person', 'one')`)
+  const saves = records * (changesEach + 1)
+  // One after another, so that every record goes through the same steps.
+  await db.raw(`insert into ledger.save (id, captured_at, source_id, type_id, record_key, label, action, actor_id, actor_kind, claimed, channel, db_login, transaction_id, plan_version, outbox_seq, run_id)
+    select g, now() - (${saves} - g) * (interval '730 days' / ${saves}), 1, ${type.id}, '["' || g % ${records} || '"]', 'home', case when g < ${records} then 'create' else 'change' end,
+           1, 'person', false, 'screen', 'app', g::text, 1, g, g / 50 from generate_series(0, ${saves - 1}) g`)
+  const values = (at) =>
+    `(array['raised','approved','in progress','done','checked'])[1 + (s.id / ${records} + ${at})::int % 5]`
+  await db.raw(`insert into ledger.change (save_id, captured_at, field_id, type_id, record_key, actor_id, actor_kind, before, after)
+    select s.id, s.captured_at, ${state}, s.type_id, s.record_key, 1, 'person', case when s.action = 'change' then ${values(4)} end, ${values(0)} from ledger.save s`)
+  await db.raw(`insert into ledger.change (save_id, captured_at, field_id, type_id, record_key, actor_id, actor_kind, before, after)
+    select s.id, s.captured_at, ${rent}, s.type_id, s.record_key, 1, 'person', case when s.action = 'change' then (100 + s.id / ${records} - 1)::text end, (100 + s.id / ${records})::text from ledger.save s`)
+  await db.raw('analyze ledger.save, ledger.change')
+  return { db, close: () => own.close(), state, rent }
+}
+
+async function measured(cluster, name, against, work) {
+  const { db, ...fields } = await world(cluster)
+  const times = []
+  for (let n = 0; n < 3; n++) times.push(await timed(() => work(db, fields)))
+  const value = median(times)
+  return [
+    {
+      name,
+      value,
+      unit: 'ms',
+      against: `${against}; ${records} records of ${changesEach + 1} saves`,
+      ratio: null,
+      target: '<= 2000 ms',
+      holds: value <= 2000,
+    },
+  ]
+}
+
+/** How long every record stayed in each value of a status. */
+export const timeInValue = (cluster) =>
+  measured(cluster, 'time-in-value', 'a status, all values, median of 3', (db, { state }) =>
+    readStays(db, [{}], { work: { ...firstWork.stays, fieldId: state }, zone }, Date.now()),
+  )
+
+/** The total of an amount over all records, two years by day, with what moved it. */
+export async function figure(cluster) {
+  const lines = await measured(cluster, 'figure', 'a total by day over two years, median of 3', (db, { rent }) =>
+    readFigure(db, [{}], { work: { ...firstWork.figure, fieldId: rent }, zone }, Date.now()),
+  )
+  await (await world(cluster)).close()
+  return lines
+}
