@@ -1,7 +1,19 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { addDays, figureAt, figureMoves, firstWork, segmentAt, sumOf, wallClock, type FigureWork } from '@spoor/core'
+import {
+  addDays,
+  figureAt,
+  figureMoves,
+  firstWork,
+  segmentAt,
+  sumOf,
+  wallClock,
+  type FigureWork,
+  type PivotWork,
+  type Scope,
+} from '@spoor/core'
 import { livesOf, type Lives } from '../src/figures/lives.ts'
 import { asOfOneMoment, readFigure } from '../src/figures/over-time.ts'
+import { readPivot } from '../src/figures/pivot.ts'
 import { readStays } from '../src/figures/stays.ts'
 import { Taking } from '../src/tracking/taking.ts'
 import { drawing } from './drawing.ts'
@@ -219,5 +231,42 @@ describe('time in value', () => {
   it('is of a field of a few values only', async () => {
     const work = { ...firstWork.stays, fieldId: fieldIds['weekly']! }
     await expect(readStays(world.db, [{}], { work, zone }, Date.now())).rejects.toThrow('different values')
+  })
+})
+
+describe('a pivot', () => {
+  it('of more than anybody reads is refused, whatever is measured', async () => {
+    const { db } = world
+    const days = 160
+    const nobodys = 9999
+    await db.raw(
+      `select ledger.ensure_month((now() - make_interval(days => d))::date) from generate_series(0, 400, 15) d`,
+    )
+    await db.raw(
+      `insert into ledger.save (id, captured_at, source_id, type_id, record_key, label, action, actor_id, actor_kind, claimed, channel, db_login, transaction_id, plan_version, outbox_seq)
+       select 1000000 + n, now() - make_interval(days => 2 * n), ?, ?, '["x"]', 'x', 'change', 1, 'person', false, 'screen', 'x', n::text, 1, n from generate_series(1, ?) n`,
+      [world.sourceId, nobodys, days],
+    )
+    // Of acts the hourly counts know nothing.
+    const scope: Scope = {
+      what: { part: 'what', exclude: false, types: [nobodys], fields: [] },
+      how: { part: 'how', exclude: false, actions: ['change'], channels: [], runs: [] },
+    }
+    const read = (work: Partial<PivotWork>) =>
+      readPivot(db, [scope], { work: { ...firstWork.pivot, ...work }, zone: 'UTC' }, Date.now())
+    for (const measure of ['saves', 'records', 'last'] as const)
+      await expect(read({ columns: 'day', measure, empty: false }), measure).rejects.toThrow(`${days} days`)
+    expect((await read({ columns: 'month', measure: 'records' })).total).toBe('1')
+    expect((await read({ rows: 'day', columns: null, empty: false })).rows).toHaveLength(days)
+    await expect(read({ rows: 'who', columns: 'who' })).rejects.toThrow('both by who')
+  })
+
+  it('of what is masked is refused, and says so', async () => {
+    const secret = { what: { part: 'what' as const, exclude: false, types: [], fields: [fieldIds['secret']!] } }
+    const read = (work: Partial<PivotWork>) =>
+      readPivot(world.db, [secret], { work: { ...firstWork.pivot, ...work }, zone }, Date.now())
+    await expect(read({ measure: 'net' })).rejects.toThrow('is masked')
+    await expect(read({ rows: 'after' })).rejects.toThrow('is masked')
+    expect((await read({})).rows.length).toBeGreaterThan(0)
   })
 })

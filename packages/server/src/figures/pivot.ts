@@ -241,6 +241,9 @@ export async function readPivot(
   const masked = isOfValues ? [...(await maskedFields(db)), ...(request.closed ?? [])] : []
   const scopes: readonly Scope[] =
     masked.length === 0 ? asked : [...asked, { what: { part: 'what', exclude: true, types: [], fields: masked } }]
+  const what = asked[0]?.what
+  if (what && !what.exclude && what.types.length === 0 && what.fields.every((id) => masked.includes(id)))
+    throw new Problem('not-allowed', 'What is named there is masked or left out, and is not found out by adding it up.')
   await demandOneField(db, scopes, work, nowMs)
   const ground = groundOf(request, scopes, nowMs)
   const apart = scopes.some(asksChanges) || wanted.some((one) => ofChanges.has(one))
@@ -296,7 +299,8 @@ async function grouping(
         ...most,
       ])
       const [first] = rows
-      if (first && first.figure === null && first.many_x !== '0' && rows.length === 1 && first.rows === null) {
+      // Nothing was put into cells, although there is something: there would be too many.
+      if (first && first.rows === null && first.many_x !== '0') {
         const at = Number(first.many_x) > most[0]! ? 0 : 1
         const dimension = wanted[at]!
         throw new Problem(
