@@ -1,4 +1,5 @@
 import { expect, test, type Page } from '@playwright/test'
+import { durationText } from '@spoor/core'
 import type { Incident, IncidentName } from '@spoor/demo'
 import { axeFindsNothing, demo, listenForErrors, query, readJson, rows, signIn } from './demo.ts'
 
@@ -63,10 +64,16 @@ test('who works at which hour: the login at 02:40 stands out', async () => {
   await page.goto(
     `${application}/changes?what=t${await typeOf('tenancy')}&who=k.person,k.unknown&reading=work&work=pivot;columns=hour;top=50`,
   )
-  const line = page.getByRole('row', { name: /^login maint_ro/ })
-  const stands = line.locator('button.stands')
+  // By now somebody may have said who that was.
+  const [actor] = await query<{ name: string }>(
+    databases.spoor,
+    `select distinct coalesce(k.name, a.name) as name from ledger.save s join spoor.actor a on a.id = s.actor_id
+       left join spoor.actor k on k.id = a.same_as where s.db_login = 'maint_ro'`,
+  )
+  const line = page.getByRole('row').filter({ has: page.getByRole('rowheader', { name: actor!.name, exact: true }) })
+  const stands = line.getByRole('cell').nth(2).locator('button.stands')
   await expect(stands).toHaveText(String(fact.counts['saves']!))
-  await expect(stands).toHaveAttribute('title', /would be expected if login maint_ro were as all others/)
+  await expect(stands).toHaveAttribute('title', /would be expected if .* were as all others/)
   await stands.click()
   await expect(scope()).toContainText('from 02:00 to 03:00 (Europe/London)')
   await expect(tail()).toHaveText(new RegExp(`^\\s*${fact.counts['saves']} saves`))
@@ -144,13 +151,10 @@ test('repair orders from raised to completed, by contractor, and it is kept for 
        from held h join spoor.record r on r.record_key = '["' || h.contractor || '"]' and r.type_id = $3 group by r.label order by 1 desc, 3 limit 1`,
     [status, await fieldOf('repair_order', 'contractor_id'), await typeOf('contractor')],
   )
-  const line = page.getByRole('row', { name: `${told!.label} ${told!.many} `, exact: false })
+  const line = page.getByRole('row').filter({ has: page.getByRole('rowheader', { name: told!.label, exact: true }) })
   await expect(line).toBeVisible()
   await axeFindsNothing(page)
-  const median = Math.round(Number(told!.median) / 3600)
-  await expect(line.getByRole('cell').nth(1)).toHaveText(
-    median % 24 === 0 ? `${median / 24} d` : `${Math.floor(median / 24)} d ${median % 24} h`,
-  )
+  await expect(line.getByRole('cell').nth(1)).toHaveText(durationText(Number(told!.median) * 1000))
   await page.getByRole('button', { name: 'Kept scopes' }).click()
   await page.getByLabel('Keep this reading as').fill('Repairs for the board')
   await page.getByRole('button', { name: 'Keep', exact: true }).click()
