@@ -61,8 +61,12 @@ test('a pivot is put together by pressing its sentence, and agrees with SQL by h
 
 test('who works at which hour: the login at 02:40 stands out', async () => {
   const fact = incident('terminal')
+  // What the tests before have done today at whatever hour it is by now says nothing of how people work.
+  const day = (offset: number) =>
+    new Date(Date.parse(fact.from) + offset * 86_400_000).toLocaleDateString('en-CA', { timeZone: 'Europe/London' })
+  const when = `when=${day(-180)}..${day(0)}@Europe/London`
   await page.goto(
-    `${application}/changes?what=t${await typeOf('tenancy')}&who=k.person,k.unknown&reading=work&work=pivot;columns=hour;top=50`,
+    `${application}/changes?what=t${await typeOf('tenancy')}&who=k.person,k.unknown&${when}&reading=work&work=pivot;columns=hour;top=50`,
   )
   // By now somebody may have said who that was.
   const [actor] = await query<{ name: string }>(
@@ -71,13 +75,30 @@ test('who works at which hour: the login at 02:40 stands out', async () => {
        left join spoor.actor k on k.id = a.same_as where s.db_login = 'maint_ro'`,
   )
   const line = page.getByRole('row').filter({ has: page.getByRole('rowheader', { name: actor!.name, exact: true }) })
-  const stands = line.getByRole('cell').nth(2).locator('button.stands')
+  await expect(line).toBeVisible()
+  const hours = await page.getByRole('columnheader').allTextContents()
+  const night = hours.findIndex((text) => text.trim().startsWith('02'))
+  const stands = line
+    .getByRole('cell')
+    .nth(night - 1)
+    .locator('button.stands')
   await expect(stands).toHaveText(String(fact.counts['saves']!))
   await expect(stands).toHaveAttribute('title', /would be expected if .* were as all others/)
   await stands.click()
   await expect(scope()).toContainText('from 02:00 to 03:00 (Europe/London)')
   await expect(tail()).toHaveText(new RegExp(`^\\s*${fact.counts['saves']} saves`))
   await expect(rows(page)).toHaveCount(1)
+  // The same said by hand: hours and days of the week are a part of the sentence.
+  await page.goto(`${application}/changes?what=t${await typeOf('tenancy')}&who=k.unknown&${when}`)
+  await page.getByRole('button', { name: 'Narrow further' }).click()
+  await page.getByRole('button', { name: 'Hours and days' }).click()
+  await page.getByRole('button', { name: '02', exact: true }).click()
+  await expect(scope()).toContainText('from 02:00 to 03:00 (Europe/London)')
+  await expect(tail()).toHaveText(new RegExp(`^\\s*${fact.counts['saves']} saves`))
+  await page.getByRole('button', { name: 'Everything but these instead' }).click()
+  await expect(scope()).toContainText('except from 02:00 to 03:00')
+  await axeFindsNothing(page)
+  await page.keyboard.press('Escape')
 })
 
 async function typeOf(table: string): Promise<number> {
@@ -121,6 +142,16 @@ test('the rent roll shows the wrong uplift, and the 412 are exact', async () => 
     .last()
     .textContent()
   expect(amount(together!)).toBe(Number(told!.all))
+  // Figures of somebody's own, with the same marks on them; what is no figure is said.
+  await page.getByText('Figures of your own, with these marks on them').click()
+  const own = (text: string) => ({ name: 'calls.csv', mimeType: 'text/csv', buffer: Buffer.from(text) })
+  await page.getByLabel('File of figures').setInputFiles(own(`${before},many`))
+  await expect(page.getByRole('alert')).toContainText('Line 1 has no plain number after its day')
+  const after = new Date(Date.parse(`${day}T12:00:00Z`) + 86_400_000).toISOString().slice(0, 10)
+  await page.getByLabel('File of figures').setInputFiles(own(`${before},10\n${day},30\n${after},32`))
+  await expect(
+    page.getByText(/on average 10 over the 1 figure before, 30 over the 1 figure from then on/),
+  ).toBeVisible()
   await axeFindsNothing(page)
   await part.getByRole('button').click()
   await expect(tail()).toHaveText(/^\s*412 saves/)

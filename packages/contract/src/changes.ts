@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Action, Captured, Instant, IntParam, Kind, SaveId, ScopeText, IdNumber } from './common.ts'
+import { Action, Captured, Instant, IntParam, Kind, SaveId, ScopeText, IdNumber, GivenZone } from './common.ts'
 import { route } from './route.ts'
 
 /** One field of one save. Values longer than the list's limit come cut, and say so. */
@@ -317,7 +317,7 @@ export const changesRoutes = {
       list: v.optional(v.picklist(['saves', 'changes']), 'changes'),
       sort: v.optional(v.picklist([...new Set([...saveSorts, ...changeSorts])]), 'time'),
       descending: v.optional(v.picklist(['0', '1']), '1'),
-      zone: v.optional(v.pipe(v.string(), v.maxLength(100)), 'UTC'),
+      zone: v.optional(GivenZone, 'UTC'),
     }),
   }),
   revealChange: route({

@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { actorKinds } from '@spoor/core'
+import { actorKinds, isZone } from '@spoor/core'
 
 /** Whether a date is in the calendar and one that a database keeps: 31 February is not, nor is the year 0. */
 export function isDay(text: string): boolean {
@@ -37,6 +37,8 @@ export const Reason = v.pipe(
   v.minLength(3, 'Give a reason of at least three letters.'),
   v.maxLength(2000),
 )
+/** A time zone as it is given: the name of one that there is. */
+export const GivenZone = v.pipe(v.string(), v.maxLength(100), v.check(isZone, 'This time zone is not known.'))
 /** A scope as the parameters of a link, percent-encoded: `what=f12&who=!k.import`. */
 export const ScopeText = v.optional(v.pipe(v.string(), v.maxLength(20_000)), '')
 export const Kind = v.picklist(actorKinds)

@@ -8,10 +8,8 @@ import {
   type Work,
   type WorkForm,
 } from '@spoor/core'
-import { Captured, Instant, ScopeText } from './common.ts'
+import { Captured, Instant, ScopeText, GivenZone } from './common.ts'
 import { route } from './route.ts'
-
-const Zone = v.pipe(v.string(), v.maxLength(100))
 
 /** What is worked out, as a link has it. */
 export const WorkText = v.pipe(
@@ -117,7 +115,15 @@ export const StaysAnswer = v.object({
   /** Values that it held, those first that were held most often. */
   values: v.array(Captured),
   all: v.object(took),
-  groups: v.array(v.object({ key: v.string(), name: v.string(), ...took, goingOn: v.number() })),
+  groups: v.array(
+    v.object({
+      /** Of what it is: a value, an actor's number, a kind, the first day of a month; absent where that is not known. */
+      of: v.object({ value: v.optional(Captured) }),
+      name: v.string(),
+      ...took,
+      goingOn: v.number(),
+    }),
+  ),
   /** So many more groups are not told of one by one. */
   moreGroups: v.number(),
   goingOn: v.number(),
@@ -129,7 +135,7 @@ export const StaysAnswer = v.object({
 })
 export type StaysAnswer = v.InferOutput<typeof StaysAnswer>
 
-const exported = { scope: ScopeText, work: Asked, zone: Zone }
+const exported = { scope: ScopeText, work: Asked, zone: GivenZone }
 
 export const figureRoutes = {
   exportWork: route({
@@ -151,7 +157,7 @@ export const figureRoutes = {
     path: '/figures/pivot',
     needs: 'changes.read',
     summary: 'Counts or amounts of the changes in a scope by one or two dimensions',
-    query: v.object({ scope: ScopeText, work: askedAs('pivot'), zone: Zone }),
+    query: v.object({ scope: ScopeText, work: askedAs('pivot'), zone: GivenZone }),
     response: PivotAnswer,
   }),
   readFigure: route({
@@ -159,7 +165,7 @@ export const figureRoutes = {
     path: '/figures/over-time',
     needs: 'changes.read',
     summary: 'A number of all records of a type over time, and what moved it between two days',
-    query: v.object({ scope: ScopeText, work: askedAs('figure'), zone: Zone }),
+    query: v.object({ scope: ScopeText, work: askedAs('figure'), zone: GivenZone }),
     response: FigureAnswer,
   }),
   readStays: route({
@@ -167,7 +173,7 @@ export const figureRoutes = {
     path: '/figures/stays',
     needs: 'changes.read',
     summary: 'How long records stayed in the values of a field, or took from one to another',
-    query: v.object({ scope: ScopeText, work: askedAs('stays'), zone: Zone }),
+    query: v.object({ scope: ScopeText, work: askedAs('stays'), zone: GivenZone }),
     response: StaysAnswer,
   }),
 }

@@ -1,6 +1,6 @@
 import * as v from 'valibot'
 import { exportColumns } from './changes.ts'
-import { Captured, IdNumber, Instant, IntParam, Reason, ScopeText } from './common.ts'
+import { Captured, IdNumber, Instant, IntParam, Reason, ScopeText, GivenZone } from './common.ts'
 import { WorkText } from './figures.ts'
 import { route } from './route.ts'
 
@@ -51,7 +51,7 @@ const wish = {
   ),
   why: Reason,
   scope: ScopeText,
-  zone: v.pipe(v.string(), v.maxLength(100)),
+  zone: GivenZone,
   columns: v.pipe(v.array(Column), v.minLength(1), v.maxLength(exportColumns.length)),
   shown: v.pipe(v.array(v.picklist(packShapes)), v.maxLength(packShapes.length)),
   /** Whether what people said of its saves is in it, for whoever may read that: notes, questions and their answers. */

@@ -1,10 +1,9 @@
 import * as v from 'valibot'
 import { actorKinds } from '@spoor/core'
-import { Action, Instant, IntParam, Kind, SaveId, ScopeText, GivenDay } from './common.ts'
+import { Action, Instant, IntParam, Kind, SaveId, ScopeText, GivenDay, GivenZone } from './common.ts'
 import { ActorRef, Change, changeSorts, Reference } from './changes.ts'
 import { route } from './route.ts'
 
-const Zone = v.pipe(v.string(), v.maxLength(100))
 const Limit = v.optional(
   v.pipe(v.string(), v.regex(/^\d{1,3}$/), v.transform(Number), v.minValue(1), v.maxValue(200)),
   '100',
@@ -112,7 +111,7 @@ export const readingsRoutes = {
     path: '/changes/activity',
     needs: 'changes.read',
     summary: 'Saves in a scope over time by kind of actor, in spells fit for the scope’s length',
-    query: v.object({ ...scoped, zone: Zone }),
+    query: v.object({ ...scoped, zone: GivenZone }),
     response: Activity,
   }),
   groupChanges: route({
@@ -122,7 +121,7 @@ export const readingsRoutes = {
     summary: 'Counts in a scope by day, actor or record type',
     query: v.object({
       ...scoped,
-      zone: Zone,
+      zone: GivenZone,
       by: v.picklist(['day', 'actor', 'type']),
       before: v.optional(GivenDay),
     }),

@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { GivenInstant, Instant, Kind } from './common.ts'
+import { GivenInstant, Instant, Kind, GivenZone } from './common.ts'
 import { StoryShown } from './noticing.ts'
 import { route } from './route.ts'
 
@@ -46,7 +46,7 @@ export const todayRoutes = {
     query: v.object({
       from: v.optional(GivenInstant),
       until: v.optional(GivenInstant),
-      zone: v.optional(v.pipe(v.string(), v.maxLength(100)), 'UTC'),
+      zone: v.optional(GivenZone, 'UTC'),
     }),
     response: Today,
   }),

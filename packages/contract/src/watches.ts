@@ -1,6 +1,6 @@
 import * as v from 'valibot'
-import { isZone, watchSpells } from '@spoor/core'
-import { IdNumber, Instant, IntParam, Reason, SaveId, ScopeText } from './common.ts'
+import { watchSpells } from '@spoor/core'
+import { IdNumber, Instant, IntParam, Reason, SaveId, ScopeText, GivenZone } from './common.ts'
 import { route } from './route.ts'
 
 const Time = v.pipe(v.string(), v.regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'Give a time as 17:30.'))
@@ -29,7 +29,6 @@ const Speaks = v.variant('speaks', [
   v.strictObject({ speaks: v.literal('weekly'), at: Time, on: Weekday }),
 ])
 
-const Zone = v.pipe(v.string(), v.maxLength(100), v.check(isZone, 'This time zone is not known.'))
 const mostTold = 50
 
 /** What a watch is: which saves, when it fires, when it speaks, and to whom. */
@@ -38,7 +37,7 @@ export const WatchRule = v.strictObject({
   fires: Fires,
   speaks: Speaks,
   quiet: v.nullable(v.strictObject({ from: Time, to: Time })),
-  zone: Zone,
+  zone: GivenZone,
   /** Who is told in Spoor, by number. */
   people: v.pipe(v.array(IdNumber), v.maxLength(mostTold)),
   /** Addresses that are told by mail. */

@@ -333,60 +333,35 @@ export { findingWords, packRules, reportLines, verdictWords } from './pack/repor
 export { proveSave, proveSeal, type HandedSave, type Opening, type ProofStep, type ProofTools } from './proof/prove.ts'
 export {
   dimensions,
-  figureBys,
-  figureSteps,
   firstWork,
   measures,
   mostRows,
   parseWork,
-  pivotForms,
-  pivotOrders,
   readStayBy,
-  reckonings,
   workText,
   type Dimension,
-  type FigureBy,
   type FigureWork,
   type Measure,
   type PivotWork,
-  type Reckoning,
   type StayBy,
   type StaysWork,
   type Work,
   type WorkForm,
 } from './figures/work.ts'
-export {
-  dimensionWords,
-  lastDayOf,
-  measureWords,
-  ofDifferences,
-  ordered,
-  standsOut,
-  withEmpty,
-  type PivotKey,
-} from './figures/pivot.ts'
+export { dimensionWords, measureWords, ofDifferences, ordered, standsOut, withEmpty } from './figures/pivot.ts'
 export { partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, durationText, shareOf } from './figures/amount.ts'
-export {
-  figureAt,
-  figureMoves,
-  meanOf,
-  sumOf,
-  type FigureMove,
-  type FigurePoint,
-  type Life,
-  type MoveHow,
-} from './figures/over-time.ts'
+export { figureAt, figureMoves, meanOf, type FigurePoint, type Life } from './figures/over-time.ts'
+export { figureParts, scopeOfPart, type FigurePart, type LifeSave } from './figures/parts.ts'
 export {
   durationsOf,
-  exactMs,
-  passagesOf,
-  staysOf,
+  groupOfStay,
+  scopeOfStays,
+  scopeOfValues,
+  staysFor,
   stepsOf,
-  type Durations,
-  type Passage,
   type Stay,
-  type Step,
+  type StayGroup,
 } from './figures/stays.ts'
 export { beforeAndAfter, readFigures, type LoadedFigure } from './figures/loaded.ts'
-export { workWords } from './figures/words.ts'
+export { memberWords, workWords } from './figures/words.ts'

@@ -1,3 +1,4 @@
+import Big from 'big.js'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import {
   addDays,
@@ -5,19 +6,21 @@ import {
   figureMoves,
   firstWork,
   segmentAt,
-  sumOf,
   wallClock,
   type FigureWork,
   type PivotWork,
   type Scope,
 } from '@spoor/core'
 import { livesOf, type Lives } from '../src/figures/lives.ts'
-import { asOfOneMoment, readFigure } from '../src/figures/over-time.ts'
+import { asOfOneMoment } from '../src/figures/ground.ts'
+import { readFigure } from '../src/figures/over-time.ts'
 import { readPivot } from '../src/figures/pivot.ts'
 import { readStays } from '../src/figures/stays.ts'
 import { Taking } from '../src/tracking/taking.ts'
 import { drawing } from './drawing.ts'
 import { makeWorld, track, workOnce, type World } from './support.ts'
+
+const sumOf = (decimals: readonly string[]) => decimals.reduce((sum, one) => sum.plus(one), new Big(0)).toFixed()
 
 /** What a table really held at a moment. */
 interface Seen {
@@ -118,8 +121,9 @@ describe('what a field of every record held', () => {
       [0, 120],
       [17, 61],
     ] as const) {
-      const moves = figureMoves(own, seen[from]!.at, seen[to]!.at).map(({ difference }) => difference)
-      expect(Number(sumOf([...moves, seen[from]!.total!, `-${seen[to]!.total!}`]))).toBe(0)
+      const { moves, text } = figureMoves(own, seen[from]!.at, seen[to]!.at)
+      const moved = text(moves.reduce((sum, { difference }) => sum + difference, 0n))
+      expect(Number(sumOf([moved, seen[from]!.total!, `-${seen[to]!.total!}`]))).toBe(0)
     }
   })
 })

@@ -6,6 +6,7 @@ import { compareFound } from '../src/found/compare.ts'
 import { compareRecords } from '../src/custody/compare-records.ts'
 import { sha256, sha256Hex } from '../src/ledger/sha256.ts'
 import { proofsOfFound } from '../src/found/prove.ts'
+import { findingsOf, findingsOfType } from '../src/found/read.ts'
 import { takeFoundAgain, Taking } from '../src/tracking/taking.ts'
 import { readStanding } from '../src/standing/kept.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
@@ -155,6 +156,14 @@ describe('what is there when tracking begins', () => {
     expect(untouched).toBeLessThan(now.size / 6)
     expect(await compareFound(world.db)).toEqual([])
     expect(await compareRecords(world.db)).toEqual([])
+    // Of the whole type at once it is told as it is of each record.
+    const whole = new Map((await findingsOfType(world.db, typeId, ids[0]!)).map((one) => [one.record_key, one]))
+    const each = (
+      await Promise.all([...whole.keys()].map((key) => findingsOf(world.db, typeId, [{ key, from: '0', to: null }])))
+    ).flat()
+    expect(each).toHaveLength(whole.size)
+    expect(whole.size).toBeGreaterThan(records / 2)
+    expect(each.filter((one) => one.instant !== whole.get(one.record_key)?.instant)).toEqual([])
   }, 240_000)
 
   it('is what it was from the first moment of tracking, for those that nobody had touched before', async () => {

@@ -22,17 +22,15 @@ export function shareOf(part: string, whole: string): number | null {
   return all.eq(0) ? null : Number(new Big(part).times(100).div(all).round(1))
 }
 
-const [minute, hour, day] = [60_000, 3_600_000, 86_400_000]
-
-/** "40 s", "12 min", "5 h 10 min", "3 d 4 h", "45 d". */
+/** "40 s", "12 min", "5 h 10 min", "3 d 4 h", "45 d": what is less than its last unit is rounded. */
 export function durationText(ms: number): string {
-  const two = (unit: number, name: string, smaller: number, smallName: string) => {
-    const all = Math.round(ms / smaller)
-    const [big, small] = [Math.floor((all * smaller) / unit), all % Math.round(unit / smaller)]
-    return small === 0 ? `${big} ${name}` : `${big} ${name} ${small} ${smallName}`
-  }
-  if (ms < minute) return `${Math.round(ms / 1000)} s`
-  if (ms < hour) return `${Math.round(ms / minute)} min`
-  if (ms < day) return two(hour, 'h', minute, 'min')
-  return ms < 14 * day ? two(day, 'd', hour, 'h') : `${grouped(Math.round(ms / day))} d`
+  const [seconds, minutes, hours, days] = [1000, 60_000, 3_600_000, 86_400_000].map((unit) =>
+    Math.round(ms / unit),
+  ) as [number, number, number, number]
+  const two = (all: number, many: number, big: string, small: string) =>
+    all % many === 0 ? `${all / many} ${big}` : `${Math.floor(all / many)} ${big} ${all % many} ${small}`
+  if (seconds < 60) return `${seconds} s`
+  if (minutes < 60) return `${minutes} min`
+  if (minutes < 24 * 60) return two(minutes, 60, 'h', 'min')
+  return hours < 14 * 24 ? two(hours, 24, 'd', 'h') : `${grouped(days)} d`
 }

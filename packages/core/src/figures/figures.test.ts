@@ -3,6 +3,7 @@ import { describe, expect, it } from 'vitest'
 import { matches, type ScopedChange } from '../scope/evaluate.ts'
 import { actorKinds, withMembers, type Scope } from '../scope/model.ts'
 import { anyScope } from '../scope/scope.arbitrary.ts'
+import { amountText, durationText, shareOf } from './amount.ts'
 import { scopeOfMember, type CellWorld } from './cell.ts'
 import { memberOf, zones } from './member.arbitrary.ts'
 import { standsOut, withEmpty } from './pivot.ts'
@@ -114,6 +115,25 @@ describe('a cell', () => {
     expect(standsOut(400, 3000, 10_000, 100_000)).toBe(false)
     expect(standsOut(4703, 4703, 9000, 100_000)).toBe(true)
     expect(standsOut(0, 0, 0, 0)).toBe(false)
+  })
+})
+
+describe('amounts', () => {
+  it('are read without losing a digit, and shares of nothing are none', () => {
+    expect(amountText('123456789012345678.905')).toBe('123,456,789,012,345,678.91')
+    expect(amountText('-0.5', { signed: true })).toBe('−0.5')
+    expect(amountText('1234', { signed: true })).toBe('+1,234')
+    expect(amountText('0.00', { signed: true })).toBe('0.00')
+    expect(amountText('1e3')).toBe('1,000')
+    expect([shareOf('1', '3'), shareOf('0', '0')]).toEqual([33.3, null])
+  })
+  it('of time are read in two of its units', () => {
+    const [minute, hour, day] = [60_000, 3_600_000, 86_400_000]
+    const told = [400, 59_600, 12 * minute, 5 * hour + 10 * minute, 3 * hour, 3 * day + 4 * hour, 45 * day].map(
+      durationText,
+    )
+    expect(told).toEqual(['0 s', '1 min', '12 min', '5 h 10 min', '3 h', '3 d 4 h', '45 d'])
+    expect([day - 1, 59.7 * minute, 14 * day - 1].map(durationText)).toEqual(['1 d', '1 h', '14 d'])
   })
 })
 

@@ -1,7 +1,7 @@
 import Big from 'big.js'
 import { isDate } from '../time/zone.ts'
 import { isDecimal } from '../value/difference.ts'
-import { meanOf, sumOf } from './over-time.ts'
+import { meanOf } from './over-time.ts'
 
 /** A figure of a day that somebody brought along. */
 export interface LoadedFigure {
@@ -42,7 +42,8 @@ export function beforeAndAfter(
   const [before, after] = [figures.filter((one) => one.day < day), figures.filter((one) => one.day >= day)]
   const many = Math.min(before.length, after.length)
   if (many === 0) return null
-  const mean = (list: readonly LoadedFigure[]) => meanOf(sumOf(list.map(({ figure }) => figure)), many)!
+  const mean = (list: readonly LoadedFigure[]) =>
+    meanOf(list.reduce((sum, { figure }) => sum.plus(figure), new Big(0)).toFixed(), many)!
   const [a, b] = [mean(before.slice(-many)), mean(after.slice(0, many))]
   return { many, before: a, after: b, difference: new Big(b).minus(a).toFixed() }
 }

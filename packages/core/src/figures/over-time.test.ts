@@ -4,8 +4,10 @@ import { describe, expect, it } from 'vitest'
 import { fields, instant, last, worlds, type World } from '../state/state.arbitrary.ts'
 import { segmentAt, timelineOf } from '../state/timeline.ts'
 import { compareInstants } from '../state/trail.ts'
-import { figureAt, figureMoves, sumOf } from './over-time.ts'
-import { durationsOf, passagesOf, staysOf, stepsOf } from './stays.ts'
+import { beforeAndAfter, readFigures } from './loaded.ts'
+import { figureAt, figureMoves } from './over-time.ts'
+import { figureParts, type LifeSave } from './parts.ts'
+import { durationsOf, staysFor, stepsOf } from './stays.ts'
 
 /** What "a" and "b" stand for: a number of two digits after the point, and one with many. */
 const numbers: Record<string, string> = { a: '120.55', b: '-3.0000000000000000001' }
@@ -23,6 +25,20 @@ const asNumbers = ({ trail, truth }: World) => {
     },
   }
 }
+
+/** Saves of two people and a job, in runs of a few, some of a correction. */
+const savesAt = new Map(
+  Array.from({ length: last + 1 }, (_, second): [string, LifeSave] => [
+    String(second),
+    {
+      at: instant(second),
+      actorId: second % 3,
+      actorKind: second % 3 === 0 ? 'job' : 'person',
+      runId: second % 5 === 0 ? null : String(Math.floor(second / 10)),
+      correctionId: second % 11 === 0 ? 7 : null,
+    },
+  ]),
+)
 
 describe('a figure over time', () => {
   it('is the sum of what each record held, and its moves add up to its difference', () => {
@@ -56,8 +72,13 @@ describe('a figure over time', () => {
           }
           const moves = figureMoves(lives, edges[0]!, edges.at(-1)!)
           const between = new Big(points.at(-1)!.total ?? 0).minus(points[0]!.total ?? 0)
-          expect(new Big(sumOf(moves.map(({ difference }) => difference))).eq(between)).toBe(true)
-          for (const { at: when } of moves) expect(compareInstants(when, edges[0]!)).toBeGreaterThan(0)
+          for (const { at: when } of moves.moves) expect(compareInstants(when, edges[0]!)).toBeGreaterThan(0)
+          // However it is split, and however little of it is told one by one.
+          for (const by of ['cause', 'who', 'kind'] as const) {
+            const { parts, rest } = figureParts(moves, savesAt, by, 2)
+            const sum = [...parts, rest].reduce((total, { difference }) => total.plus(difference), new Big(0))
+            expect(sum.eq(between)).toBe(true)
+          }
         },
       ),
       { numRuns: 300 },
@@ -71,21 +92,23 @@ describe('time in value', () => {
     fc.assert(
       fc.property(fc.array(worlds, { minLength: 1, maxLength: 4 }), (all) => {
         const lives = all.map(({ trail }) => timelineOf(trail, 2))
-        for (const { record, value, fromMs, toMs, by, endedBy } of staysOf(lives)) {
+        for (const { record, value, fromMs, toMs, endedBy, goesOn } of staysFor(lives, { from: null, to: null })) {
           const { truth } = all[record]!
           const held = (second: number) => truth[second]?.[2]
-          if (by !== null) {
-            expect(fromMs).toBe(Date.parse(instant(Number(by))))
+          const secondOf = (ms: number) => (ms - Date.parse(instant(0))) / 1000
+          if (fromMs !== null) {
             // Another value, or no record, the moment before.
-            expect([held(Number(by)), held(Number(by) - 1) === value]).toEqual([value, false])
+            const second = secondOf(fromMs)
+            expect([held(second), held(second - 1) === value]).toEqual([value, false])
           }
           if (endedBy !== null) {
             expect(toMs).toBe(Date.parse(instant(Number(endedBy))))
             expect([held(Number(endedBy) - 1), held(Number(endedBy)) === value]).toEqual([value, false])
           }
-          if (by !== null && endedBy !== null) {
+          if (goesOn) expect([held(last), endedBy]).toEqual([value, null])
+          if (fromMs !== null && endedBy !== null) {
             known++
-            for (let second = Number(by); second < Number(endedBy); second++) expect(held(second)).toBe(value)
+            for (let second = secondOf(fromMs); second < Number(endedBy); second++) expect(held(second)).toBe(value)
           }
         }
       }),
@@ -121,39 +144,67 @@ describe('time in value', () => {
       life('raised', undefined),
       life('approved', 'done', 'raised', 'done'),
     ]
-    expect(
-      passagesOf(lives, 'raised', 'done').map(({ record, fromMs, toMs, by, lostMs }) => [
+    const passed = (from: string | null) =>
+      staysFor(lives, { from, to: 'done' }).map(({ record, fromMs, toMs, endedBy, goesOn, lost }) => [
         record,
-        toMs === null ? null : (toMs - fromMs) / 1000,
-        by,
-        lostMs === null ? null : (lostMs - fromMs) / 1000,
-      ]),
-    ).toEqual([
-      [0, 30, 's3', null],
-      [1, null, null, null],
-      [2, null, null, 10],
-      [3, 10, 's3', null],
+        toMs === null ? null : (toMs - fromMs!) / 1000,
+        endedBy,
+        goesOn ? 'goes on' : lost ? 'lost' : 'ended',
+      ])
+    expect(passed('raised')).toEqual([
+      [0, 30, 's3', 'ended'],
+      [1, null, null, 'goes on'],
+      [2, null, null, 'lost'],
+      [3, 10, 's3', 'ended'],
     ])
-    expect(
-      passagesOf(lives, null, 'done').map(({ record, toMs, fromMs }) => [record, toMs && (toMs - fromMs) / 1000]),
-    ).toEqual([
-      [0, 30],
-      [1, null],
-      [2, null],
-      [3, 10],
+    expect(passed(null)).toEqual([
+      [0, 30, 's3', 'ended'],
+      [1, null, null, 'goes on'],
+      [2, null, null, 'lost'],
+      [3, 10, 's1', 'ended'],
     ])
     expect(stepsOf(lives)).toContainEqual({ from: 'approved', to: 'raised', many: 1, back: 1 })
     expect(stepsOf(lives)).toContainEqual({ from: 'raised', to: 'approved', many: 2, back: 0 })
   })
 
   it('has a median and a 90th percentile by nearest rank', () => {
-    expect(durationsOf([])).toEqual({ many: 0, medianMs: null, p90Ms: null, longestMs: null })
-    expect(durationsOf([5, 1, 3, 9])).toEqual({ many: 4, medianMs: 4, p90Ms: 9, longestMs: 9 })
-    expect(durationsOf(Array.from({ length: 100 }, (_, n) => 100 - n))).toEqual({
+    const took = (list: readonly number[]) => durationsOf(list.map((ms) => ({ fromMs: 0, toMs: ms })))
+    expect(took([])).toEqual({ many: 0, medianMs: null, p90Ms: null, longestMs: null })
+    expect(took([5, 1, 3, 9])).toEqual({ many: 4, medianMs: 4, p90Ms: 9, longestMs: 9 })
+    expect(took(Array.from({ length: 100 }, (_, n) => 100 - n))).toEqual({
       many: 100,
       medianMs: 50.5,
       p90Ms: 90,
       longestMs: 100,
     })
+    // What is not known is no time.
+    expect(
+      durationsOf([
+        { fromMs: null, toMs: 4 },
+        { fromMs: 1, toMs: null },
+      ]).many,
+    ).toBe(0)
+  })
+})
+
+describe('figures of somebody’s own', () => {
+  it('are read as they stand, or not at all', () => {
+    expect(readFigures('\uFEFFday,calls\r\n2026-04-02,"12.50"\r\n2026-04-01;7\n')).toEqual([
+      { day: '2026-04-01', figure: '7' },
+      { day: '2026-04-02', figure: '12.50' },
+    ])
+    for (const [text, words] of [
+      ['2026-04-01,7\n2026-02-30,8', 'Line 2 does not begin with a day'],
+      ['2026-04-01,1,234.50', 'Line 1 has no plain number'],
+      ['2026-04-01,many', 'Line 1 has no plain number'],
+      ['2026-04-01,1\n2026-04-01,2', 'gives 2026-04-01 a second figure'],
+      ['day,calls\n\n', 'holds no figures'],
+    ] as const)
+      expect(readFigures(text), text).toContain(words)
+  })
+  it('are compared over as many before a day as from it on', () => {
+    const figures = ['10', '20', '30', '41', '43'].map((figure, n) => ({ day: `2026-04-0${n + 1}`, figure }))
+    expect(beforeAndAfter(figures, '2026-04-04')).toEqual({ many: 2, before: '25', after: '42', difference: '17' })
+    expect(beforeAndAfter(figures, '2026-04-01')).toBeNull()
   })
 })

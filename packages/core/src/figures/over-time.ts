@@ -1,6 +1,6 @@
 import Big from 'big.js'
 import type { Segment } from '../state/timeline.ts'
-import { compareInstants, type Holding } from '../state/trail.ts'
+import { compareInstants, firstPast, type Holding } from '../state/trail.ts'
 import { isDecimal } from '../value/difference.ts'
 
 /** A field of one record over all of time, as its timeline has it. */
@@ -56,17 +56,6 @@ function sumsFor(lives: Iterable<Life>): Sums {
   return sums
 }
 
-/** The place of the first edge after an instant. */
-function firstAfter(edges: readonly string[], instant: string): number {
-  let [low, high] = [0, edges.length]
-  while (low < high) {
-    const middle = (low + high) >> 1
-    if (compareInstants(edges[middle]!, instant) > 0) high = middle
-    else low = middle + 1
-  }
-  return low
-}
-
 /**
  * A number of all records at some moments.
  * @param edges instants in order; each stands for the moment just before it, so that the end of a day is the beginning of
@@ -80,8 +69,8 @@ export function figureAt(lives: readonly Life[], edges: readonly string[]): Figu
   for (const life of lives)
     for (const { from, to, holding } of life) {
       if (holding.state === 'absent') continue
-      const first = from === null ? 0 : firstAfter(edges, from)
-      const end = to === null ? edges.length : firstAfter(edges, to)
+      const first = from === null ? 0 : firstPast(edges, from)
+      const end = to === null ? edges.length : firstPast(edges, to)
       if (first >= end) continue
       const number = holding.state === 'value' && holding.value !== null ? sums.scaled(holding.value) : null
       const counts = holding.state === 'unknown' ? unknown : number === null ? without : numbers
@@ -110,8 +99,14 @@ export interface FigureMove {
   by: string | null
   how: MoveHow
   at: string
-  /** Exact. */
-  difference: string
+  /** In whole numbers of the last digit that any of the values has. */
+  difference: bigint
+}
+
+export interface FigureMoves {
+  moves: FigureMove[]
+  /** A sum of differences as exact decimal text. */
+  text(sum: bigint): string
 }
 
 function howOf(before: Holding, after: Holding): MoveHow {
@@ -132,11 +127,11 @@ export function figureMoves(
   from: string,
   to: string,
   of: 'numbers' | 'records' = 'numbers',
-): FigureMove[] {
+): FigureMoves {
   const sums = of === 'records' ? new Sums() : sumsFor(lives)
-  const numberOf = (holding: Holding) => (of === 'records' ? BigInt(holding.state === 'value') : amountOf(holding))
   const amountOf = (holding: Holding) =>
     holding.state === 'value' && holding.value !== null ? (sums.scaled(holding.value) ?? 0n) : 0n
+  const numberOf = (holding: Holding) => (of === 'records' ? BigInt(holding.state === 'value') : amountOf(holding))
   const moves: FigureMove[] = []
   for (const life of lives)
     for (let at = 1; at < life.length; at++) {
@@ -145,20 +140,9 @@ export function figureMoves(
       const difference = numberOf(after.holding) - numberOf(before.holding)
       const how = howOf(before.holding, after.holding)
       if (difference === 0n && how === 'changed') continue
-      moves.push({ by: after.by, how, at: after.from!, difference: sums.text(difference) })
+      moves.push({ by: after.by, how, at: after.from!, difference })
     }
-  return moves
-}
-
-/** The exact sum of decimals. */
-export function sumOf(decimals: Iterable<string>): string {
-  let sum = new Big(0)
-  let places = 0
-  for (const one of decimals) {
-    sum = sum.plus(one)
-    places = Math.max(places, one.split('.')[1]?.length ?? 0)
-  }
-  return sum.toFixed(places)
+  return { moves, text: (sum) => sums.text(sum) }
 }
 
 /** A mean to six digits after the point; null of none. */

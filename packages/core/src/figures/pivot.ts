@@ -2,15 +2,6 @@ import { actorKinds } from '../scope/model.ts'
 import { addDays } from '../time/zone.ts'
 import type { Dimension, Measure } from './work.ts'
 
-/**
- * A row or column: `value` is the dimension's value as text, null for what has none ("no unit"). Values are numbers of
- * actors, types, fields and runs, `t3:["7"]` for records, hours 0 to 23, days of the week 1 (Monday) to 7, and the first
- * day of a day, week, month or quarter.
- */
-export interface PivotKey {
-  value: string | null
-}
-
 /** Dimensions with an order of their own, whose members are all shown. */
 export const ordered: ReadonlySet<Dimension> = new Set(['hour', 'weekday', 'day', 'week', 'month', 'quarter'])
 
@@ -100,7 +91,7 @@ export function withEmpty(dimension: Dimension, present: readonly (string | null
 }
 
 /** What there would be in a cell if its row and its column had nothing to do with one another. */
-export function expected(row: number, column: number, total: number): number {
+function expected(row: number, column: number, total: number): number {
   return total === 0 ? 0 : (row * column) / total
 }
 

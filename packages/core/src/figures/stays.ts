@@ -1,45 +1,85 @@
+import { withPart, type Scope, type ValueTest } from '../scope/model.ts'
+import { segmentAt } from '../state/timeline.ts'
+import { wallClock } from '../time/zone.ts'
 import type { Holding } from '../state/trail.ts'
 import type { Life } from './over-time.ts'
+import type { LifeSave } from './parts.ts'
+import type { StaysWork } from './work.ts'
 
 /**
- * A spell in which a record held one value. Its beginning is known where a save brought it; its end where a save took it
- * away. Times are epoch milliseconds, microseconds as a fraction.
+ * A spell in which a record held one value, or its way from one value to another. Its beginning is known where a save
+ * brought it; its end where a save ended it. Times are epoch milliseconds, microseconds as a fraction.
  */
 export interface Stay {
   record: number
+  /** Of a passage that to which it leads. */
   value: string | null
-  /** Null where it was there before anything was known of it. */
+  /** Null where it began before anything was known of it. */
   fromMs: number | null
-  by: string | null
-  /** Null where it goes on, or where nothing is known after it. */
+  /** Null where it goes on, or where nothing tells how it ended. */
   toMs: number | null
   endedBy: string | null
-  /** What came after: a value, that the record was gone, or that nothing more is known; undefined while it goes on. */
-  next: Holding | undefined
+  goesOn: boolean
+  /** Whether nothing is known of how it ended; of a passage, whether the record was gone before it came there. */
+  lost: boolean
 }
 
 /** Epoch milliseconds of an instant, microseconds as a fraction. */
-export function exactMs(instant: string): number {
+function exactMs(instant: string): number {
   const [second, fraction = ''] = instant.replace('Z', '').split('.')
   return Date.parse(`${second}Z`) + Number(`0.${fraction || '0'}`) * 1000
 }
 
-/** The stays of each record in the values of a field, in order. @param lives of records by their place */
-export function* staysOf(lives: readonly Life[]): Generator<Stay> {
+/** What a work asks for: stays in the values of a field, or passages between two of them. @param lives by record */
+export function staysFor(lives: readonly Life[], { from, to }: Pick<StaysWork, 'from' | 'to'>): Stay[] {
+  if (to !== null) return passagesOf(lives, from, to)
+  return from === null ? staysOf(lives) : staysOf(lives).filter(({ value }) => value === from)
+}
+
+/** The stays of each record in the values of a field, in order. */
+function staysOf(lives: readonly Life[]): Stay[] {
+  const stays: Stay[] = []
   for (const [record, life] of lives.entries())
     for (const [at, { from, to, holding, by }] of life.entries()) {
       if (holding.state !== 'value') continue
       const next = life[at + 1]
-      yield {
+      const endedBy = next?.by ?? null
+      stays.push({
         record,
         value: holding.value,
         fromMs: by === null || from === null ? null : exactMs(from),
-        by,
-        toMs: to === null || (next?.by ?? null) === null ? null : exactMs(to),
-        endedBy: next?.by ?? null,
-        next: next?.holding,
-      }
+        toMs: to === null || endedBy === null ? null : exactMs(to),
+        endedBy,
+        goesOn: !next,
+        lost: next !== undefined && endedBy === null,
+      })
     }
+  return stays
+}
+
+/**
+ * Passages from a value to another, by whatever came between: of a record that comes to the first again before it reached
+ * the second, from its first coming. @param from null: from the record's making
+ */
+function passagesOf(lives: readonly Life[], from: string | null, to: string): Stay[] {
+  const passages: Stay[] = []
+  for (const [record, life] of lives.entries()) {
+    let begun: number | null = null
+    const end = (how: Pick<Stay, 'toMs' | 'endedBy' | 'goesOn' | 'lost'>) => {
+      if (begun !== null) passages.push({ record, value: to, fromMs: begun, ...how })
+      begun = null
+    }
+    const open = { toMs: null, endedBy: null }
+    for (const [at, { from: instant, holding, by }] of life.entries()) {
+      if (holding.state !== 'value') end({ ...open, goesOn: false, lost: true })
+      if (holding.state !== 'value' || by === null || instant === null) continue
+      const made = life[at - 1]?.holding.state === 'absent'
+      if (begun === null && (from === null ? made : holding.value === from)) begun = exactMs(instant)
+      if (holding.value === to) end({ toMs: exactMs(instant), endedBy: by, goesOn: false, lost: false })
+    }
+    end({ ...open, goesOn: true, lost: false })
+  }
+  return passages
 }
 
 /** How long something took, of those of which it is known. */
@@ -52,8 +92,11 @@ export interface Durations {
   longestMs: number | null
 }
 
-export function durationsOf(ms: readonly number[]): Durations {
-  const sorted = Float64Array.from(ms).sort()
+/** Of those of which beginning and end are known. */
+export function durationsOf(stays: readonly Pick<Stay, 'fromMs' | 'toMs'>[]): Durations {
+  const sorted = Float64Array.from(
+    stays.flatMap(({ fromMs, toMs }) => (fromMs === null || toMs === null ? [] : toMs - fromMs)),
+  ).sort()
   const many = sorted.length
   if (many === 0) return { many, medianMs: null, p90Ms: null, longestMs: null }
   return {
@@ -62,6 +105,62 @@ export function durationsOf(ms: readonly number[]): Durations {
     p90Ms: sorted[Math.ceil(many * 0.9) - 1]!,
     longestMs: sorted[many - 1]!,
   }
+}
+
+/**
+ * A group of stays: `value` what it is of (a value, the number of an actor, a kind, the first day of a month), null for
+ * nothing; undefined where it is not known.
+ */
+export interface StayGroup {
+  value?: string | null | undefined
+}
+
+/**
+ * To which group a stay belongs.
+ * @param saves by number @param other of another field of the record, by what the stays are held apart
+ * @param zone of months
+ */
+export function groupOfStay(
+  { record, value, toMs, endedBy }: Stay,
+  by: StaysWork['by'],
+  saves: ReadonlyMap<string, LifeSave>,
+  other: (record: number) => Life | undefined,
+  zone: string,
+): StayGroup {
+  if (by === 'value') return { value }
+  const save = endedBy === null ? undefined : saves.get(endedBy)
+  if (!save || toMs === null) return {}
+  switch (by) {
+    case 'who':
+      return { value: String(save.actorId) }
+    case 'kind':
+      return { value: save.actorKind }
+    case 'month':
+      return { value: `${wallClock(Math.floor(toMs), zone).date.slice(0, 7)}-01` }
+    default: {
+      const holding = segmentAt(other(record) ?? [], save.at)?.holding
+      return holding?.state === 'value' ? { value: holding.value } : {}
+    }
+  }
+}
+
+/** The saves that ended the stays of a group; null where one sentence cannot say them. */
+export function scopeOfStays(scope: Scope, work: StaysWork, fieldId: number, { value }: StayGroup): Scope | null {
+  const ended: ValueTest[] =
+    work.to !== null ? [{ test: 'to', value: work.to }] : work.from === null ? [] : [{ test: 'from', value: work.from }]
+  if (value === undefined) return null
+  if (work.by === 'value') return scopeOfValues(scope, fieldId, [{ test: 'from', value }])
+  if (work.by !== 'who') return null
+  const meant = scopeOfValues(scope, fieldId, ended)
+  return meant && withPart(meant, { part: 'who', exclude: false, actors: [Number(value)], kinds: [] })
+}
+
+/** Changes of one field with some values, within a scope. */
+export function scopeOfValues(scope: Scope, fieldId: number, tests: readonly ValueTest[]): Scope | null {
+  const what = withPart(scope, { part: 'what', exclude: false, types: [], fields: [fieldId] })
+  if (tests.length === 0) return what
+  if (scope.value?.exclude) return null
+  return withPart(what, { part: 'value', exclude: false, tests: [...(scope.value?.tests ?? []), ...tests] })
 }
 
 /** A step from one value to the next. */
@@ -94,44 +193,4 @@ export function stepsOf(lives: readonly Life[]): Step[] {
     }
   }
   return [...steps.values()].sort((a, b) => b.many - a.many)
-}
-
-/** From when a record came to one value until it first came to another. */
-export interface Passage {
-  record: number
-  fromMs: number
-  /** Null while it has not come there; {@link lostMs} says whether it still may. */
-  toMs: number | null
-  /** The save that brought it there. */
-  by: string | null
-  /** When the record was gone, or nothing more was known of it, before it came there. */
-  lostMs: number | null
-}
-
-/**
- * Passages from a value to another, by whatever came between: of a record that comes to the first again before it reached
- * the second, from its first coming. @param from null: from the record's making
- */
-export function passagesOf(lives: readonly Life[], from: string | null, to: string): Passage[] {
-  const passages: Passage[] = []
-  for (const [record, life] of lives.entries()) {
-    let begun: number | null = null
-    const end = (toMs: number | null, by: string | null, lostMs: number | null) => {
-      if (begun !== null) passages.push({ record, fromMs: begun, toMs, by, lostMs })
-      begun = null
-    }
-    for (const [at, { from: instant, holding, by }] of life.entries()) {
-      const before = life[at - 1]?.holding
-      if (holding.state !== 'value') {
-        end(null, null, instant === null ? null : exactMs(instant))
-        continue
-      }
-      if (by === null || instant === null) continue
-      const made = before?.state === 'absent'
-      if (begun === null && (from === null ? made : holding.value === from)) begun = exactMs(instant)
-      if (holding.value === to) end(exactMs(instant), by, null)
-    }
-    end(null, null, null)
-  }
-  return passages
 }

@@ -1,5 +1,9 @@
+import { actorKinds } from '../scope/model.ts'
+import { dateText, kindPlural } from '../scope/sentence.ts'
+import { weekdayWords } from '../time/weekday.ts'
+import { capitalised } from '../words/list.ts'
 import { dimensionWords, measureWords } from './pivot.ts'
-import type { Reckoning, Work } from './work.ts'
+import type { Dimension, Reckoning, Work } from './work.ts'
 
 const reckoningWords: Readonly<Record<Reckoning, string>> = { total: 'total', mean: 'mean', count: 'number' }
 
@@ -12,8 +16,7 @@ export function workWords(work: Work, field: string | null): string {
   switch (work.form) {
     case 'pivot': {
       const across = work.columns === null ? '' : ` and ${dimensionWords[work.columns]}`
-      const measure = measureWords[work.measure]
-      return `${measure.charAt(0).toUpperCase()}${measure.slice(1)} by ${dimensionWords[work.rows]}${across}`
+      return `${capitalised(measureWords[work.measure])} by ${dimensionWords[work.rows]}${across}`
     }
     case 'stays':
       return work.to === null
@@ -21,5 +24,43 @@ export function workWords(work: Work, field: string | null): string {
         : `Time of ${named} from ${work.from === null ? 'being made' : `“${work.from}”`} to “${work.to}”`
     case 'figure':
       return `The ${reckoningWords[work.reckoning]} of ${work.reckoning === 'count' ? `records that have ${named}` : named}, ${work.step} by ${work.step}`
+  }
+}
+
+const withoutOne: Partial<Record<Dimension, string>> = {
+  unit: 'no unit said',
+  run: 'before runs were kept',
+  before: 'nothing',
+  after: 'nothing',
+}
+
+/** What a member of a dimension is called where that is known without asking; null for those that have none. */
+export function memberWords(dimension: Dimension, value: string | null): string {
+  if (value === null) return withoutOne[dimension] ?? 'none'
+  switch (dimension) {
+    case 'kind': {
+      const kind = actorKinds.find((one) => one === value)
+      return kind ? kindPlural[kind] : value
+    }
+    // Nothing but a text that is empty would be seen as nothing.
+    case 'before':
+    case 'after':
+      return value === '' ? 'empty text' : value
+    case 'reason':
+      return value === 'yes' ? 'with a reason' : 'without a reason'
+    case 'hour':
+      return `${value.padStart(2, '0')}:00`
+    case 'weekday':
+      return weekdayWords[Number(value) - 1] ?? value
+    case 'day':
+      return dateText(value)
+    case 'week':
+      return `week of ${dateText(value)}`
+    case 'month':
+      return `${dateText(value).split(' ')[1]!.slice(0, 3)} ${value.slice(0, 4)}`
+    case 'quarter':
+      return `quarter ${Math.floor((Number(value.slice(5, 7)) - 1) / 3) + 1} of ${value.slice(0, 4)}`
+    default:
+      return value
   }
 }

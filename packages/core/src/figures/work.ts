@@ -1,6 +1,10 @@
 import { isDate } from '../time/zone.ts'
 
-/** What saves can be put in rows and columns by. */
+/**
+ * What saves can be put in rows and columns by. Members are texts, or null for what has none ("no unit"): numbers of actors,
+ * types, fields and runs, `t3:["7"]` for records, hours 0 to 23, days of the week 1 (Monday) to 7, and the first day of a
+ * day, week, month or quarter.
+ */
 export const dimensions = [
   'who',
   'kind',
@@ -39,8 +43,8 @@ export const measures = [
 ] as const
 export type Measure = (typeof measures)[number]
 
-export const pivotOrders = ['most', 'least', 'name'] as const
-export const pivotForms = ['table', 'bars', 'lines', 'heat'] as const
+const pivotOrders = ['most', 'least', 'name'] as const
+const pivotForms = ['table', 'bars', 'lines', 'heat'] as const
 
 /** Counts or amounts by one or two dimensions. */
 export interface PivotWork {
@@ -71,11 +75,11 @@ export interface StaysWork {
   to: string | null
 }
 
-export const reckonings = ['total', 'mean', 'count'] as const
+const reckonings = ['total', 'mean', 'count'] as const
 export type Reckoning = (typeof reckonings)[number]
-export const figureSteps = ['day', 'week', 'month'] as const
+const figureSteps = ['day', 'week', 'month'] as const
 /** By run, correction, what begun and ended, and by hand by whom; by whom alone; or by kind of actor. */
-export const figureBys = ['cause', 'who', 'kind'] as const
+const figureBys = ['cause', 'who', 'kind'] as const
 export type FigureBy = (typeof figureBys)[number]
 
 /** A number of all records of a type over time, and what moved it from the end of day `a` to that of day `b`. */

@@ -74,6 +74,11 @@ describe('plain words', () => {
     ['tenancies by anyone but me', 'what=t1&who=!me'],
     ['by whoever has left, yesterday', 'who=left&when=2026-11-24..2026-11-24@Europe/London'],
     ['deposit by finance and income & arrears', 'what=f12&who=u.Finance,u.Income%20%26%20arrears'],
+    ['deposit at weekends', 'what=f12&clock=d6,d7@Europe/London'],
+    [
+      'tenancies between 22:00 and 02:00 on working days, yesterday',
+      'what=t1&when=2026-11-24..2026-11-24@Europe/London&clock=h22,h23,h0,h1,d1,d2,d3,d4,d5@Europe/London',
+    ],
     ['by newcomers in the last 7 days', 'who=joined6m&when=last7d@Europe/London'],
     ['by whoever joined in the last 3 months', 'who=joined3m'],
     [

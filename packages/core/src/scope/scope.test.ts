@@ -68,6 +68,14 @@ describe('the sentence', () => {
     ],
     ['when=..2026-03-31@UTC', 'Changes to anything tracked by anyone, up to 31 March 2026 (UTC).'],
     ['when=!last7d@UTC', 'Changes to anything tracked by anyone, except in the last 7 days (UTC).'],
+    [
+      'clock=h22,h23,h0,h1,h9@UTC',
+      'Changes to anything tracked by anyone, at any time, from 09:00 to 10:00 or 22:00 to 02:00 (UTC).',
+    ],
+    [
+      'clock=!d6,d7@Europe/London',
+      'Changes to anything tracked by anyone, at any time, except on Saturdays and Sundays (Europe/London).',
+    ],
     ['who=a99', 'Changes to anything tracked by actor 99, at any time.'],
   ])('%s', (link, expected) => {
     const { scope, problems } = read(link)
@@ -102,6 +110,10 @@ describe('a scope in a link', () => {
     ['when=..@UTC', 'names nothing'],
     ['when=effective.look@UTC', 'not a spell'],
     ['when=effective.2026-03-05T10:00Z..@UTC', 'no hours'],
+    ['clock=h24@UTC', 'neither an hour'],
+    ['clock=d0@UTC', 'neither an hour'],
+    ['clock=h1', 'an hour means nothing without one'],
+    ['clock=@UTC', 'names nothing'],
     ['how=sideways', 'neither an act'],
     ['value=rose.-3', 'not an amount'],
     ['value=rose.x', 'not an amount'],

@@ -2,6 +2,8 @@ import type { CapturedValue } from '../value/type.ts'
 import {
   absent,
   compareInstants,
+  firstNotBefore,
+  firstPast,
   sameHolding,
   unknown,
   value,
@@ -127,19 +129,6 @@ interface Tracking {
   anyTracked: readonly Spell[]
   /** Where any of these begins or ends, in order. */
   cuts: readonly string[]
-}
-
-/** The place of the first of some instants in order that is past one, or not before it. */
-const firstPast = (instants: readonly string[], at: string) => place(instants, (one) => isBefore(at, one))
-const firstNotBefore = (instants: readonly string[], at: string) => place(instants, (one) => !isBefore(one, at))
-function place(instants: readonly string[], reached: (one: string) => boolean): number {
-  let [low, high] = [0, instants.length]
-  while (low < high) {
-    const middle = (low + high) >> 1
-    if (reached(instants[middle]!)) high = middle
-    else low = middle + 1
-  }
-  return low
 }
 
 /** What is known between two neighbouring pieces of evidence; either may be missing. */

@@ -72,3 +72,21 @@ export function compareInstants(a: string, b: string): number {
   const [x, y] = a.length === b.length ? [a, b] : [a.replace('Z', ''), b.replace('Z', '')]
   return x < y ? -1 : x > y ? 1 : 0
 }
+
+/** The place of the first of some instants in order that is past one. */
+export const firstPast = (instants: readonly string[], at: string): number =>
+  firstReached(instants, (one) => compareInstants(one, at) > 0)
+
+/** The place of the first of some instants in order that is not before one. */
+export const firstNotBefore = (instants: readonly string[], at: string): number =>
+  firstReached(instants, (one) => compareInstants(one, at) >= 0)
+
+function firstReached(instants: readonly string[], reached: (one: string) => boolean): number {
+  let [low, high] = [0, instants.length]
+  while (low < high) {
+    const middle = (low + high) >> 1
+    if (reached(instants[middle]!)) high = middle
+    else low = middle + 1
+  }
+  return low
+}

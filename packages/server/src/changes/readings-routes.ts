@@ -1,8 +1,7 @@
 import { Router } from 'express'
-import { counted, isZone } from '@spoor/core'
+import { counted } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import { boundArray, type Database } from '../database/knex.ts'
-import { Problem } from '../errors.ts'
 import { reachOf } from '../ledger/reach.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { bind } from '../http/bind.ts'
@@ -17,21 +16,15 @@ import { requestedScopes } from '../ledger/scope-request.ts'
 /** The same scope read in other ways than by save. */
 export function readingsRouter({ db }: { db: Database }): Router {
   const router = Router()
-  const demandZone = (zone: string) => {
-    if (!isZone(zone)) throw new Problem('bad-request', `The time zone “${zone}” is not known.`)
-  }
-
   bind(router, routes.listChanges, async ({ query, person }) => {
     const { after, limit, sort, descending } = query
     const scopes = await requestedScopes(db, query.scope, person)
     return await changePage(db, scopes, { after, limit, sort, descending: descending === '1', nowMs: Date.now() })
   })
   bind(router, routes.readActivity, async ({ query, person }) => {
-    demandZone(query.zone)
     return await readActivity(db, await requestedScopes(db, query.scope, person), query.zone, Date.now())
   })
   bind(router, routes.groupChanges, async ({ query, person }) => {
-    demandZone(query.zone)
     return await groupChanges(
       db,
       await requestedScopes(db, query.scope, person),

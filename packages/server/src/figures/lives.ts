@@ -1,30 +1,20 @@
 import { setImmediate as breathe } from 'node:timers/promises'
 import {
-  compareInstants,
   counted,
   timelinesOf,
   type ActorKind,
   type FoundValue,
   type Life,
+  type LifeSave,
   type SaveAction,
   type TrailSave,
 } from '@spoor/core'
 import type { Knex } from 'knex'
 import { Problem } from '../errors.ts'
-import { findingsOf, underWay } from '../found/read.ts'
-import { isErased, valuesOf, type FoundRow } from '../found/record.ts'
+import { findingsOf, findingsOfType, type FoundLook } from '../found/read.ts'
+import { isErased, valuesOf } from '../found/record.ts'
 import { coverageOf } from '../ledger/coverage.ts'
 import { threadOf, type KeySpan } from '../ledger/thread.ts'
-
-/** What is known of the save that began a spell. */
-export interface LifeSave {
-  at: string
-  action: SaveAction
-  actorId: number
-  actorKind: ActorKind
-  runId: string | null
-  correctionId: number | null
-}
 
 /** A field of every record of a type, over all of time. */
 export interface Lives {
@@ -39,10 +29,10 @@ export interface Lives {
 const mostEvidence = 1_500_000
 /** Each of those that changed their key is followed by itself. */
 const mostMoved = 3000
+/** Neither a number nor a status is longer; what is told apart by more is not told apart. */
+const longest = 500
 /** So many records are reckoned in one go. */
 const atOnce = 500
-/** A save that a plan's triggers captured comes so long at most before the plan is said to be in force. */
-const earlyMs = 10_000
 
 interface Row {
   id: string
@@ -70,7 +60,8 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
   await trx.raw(`set local work_mem = '64MB'`)
   const { rows } = await trx.raw<{ rows: Row[] }>(
     `select s.id, s.captured_at, s.record_key, s.key_before, s.action, coalesce(a.same_as, a.id) as actor_id, s.actor_kind,
-            s.run_id, s.correction_id, c.save_id is not null as named, c.before, c.after, c.erased
+            s.run_id, s.correction_id, c.save_id is not null as named,
+            left(c.before, ${longest}) as before, left(c.after, ${longest}) as after, c.erased
        from ledger.save s
        join spoor.actor a on a.id = s.actor_id
        left join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = ?
@@ -83,8 +74,8 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
       'too-large',
       `There are more than ${counted(mostEvidence, 'save')} to reckon this from. Nothing was reckoned: take a pivot of the changes instead.`,
     )
-  const found = await foundOf(trx, typeId, fieldId)
-  const coverage = await coverageOf(trx, typeId, await nearBeginnings(trx, typeId, rows))
+  const found = await findingsOfType(trx, typeId, fieldId)
+  const coverage = await coverageOf(trx, typeId, rows)
   const moved = new Set(rows.flatMap((row) => (row.key_before === null ? [] : [row.key_before, row.record_key])))
   if (moved.size > mostMoved)
     throw new Problem(
@@ -98,7 +89,7 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
     return one
   }
   for (const row of rows) at(row.record_key).saves.push(row)
-  for (const [key, value] of found) at(key).found.push(value)
+  for (const look of found) at(look.record_key).found.push(...valueIn(look, fieldId))
 
   const lives: Lives = { keys: [], lives: [], saves: savesOf(rows) }
   const timeline = timelinesOf(coverage, fieldId)
@@ -115,12 +106,11 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
   }
   for (const spans of await threadsOf(trx, typeId, moved)) {
     const within = (row: Row) => spans.some((span) => span.key === row.record_key && isWithin(row.id, span))
-    const saves = spans.flatMap(({ key }) => own.get(key)?.saves.filter(within) ?? [])
-    const unique = [...new Set(saves)].sort((a, b) => (BigInt(a.id) < BigInt(b.id) ? -1 : 1))
-    const values = (await findingsOf(trx, typeId, spans)).flatMap((row) =>
-      valueIn(row, row.field_ids, fieldId, row.instant),
-    )
-    live(spans.at(-1)!.key, unique, values)
+    const saves = [...new Set(spans.map(({ key }) => key))]
+      .flatMap((key) => own.get(key)?.saves.filter(within) ?? [])
+      .sort((a, b) => (BigInt(a.id) < BigInt(b.id) ? -1 : 1))
+    const values = (await findingsOf(trx, typeId, spans)).flatMap((look) => valueIn(look, fieldId))
+    live(spans.at(-1)!.key, saves, values)
   }
   return lives
 }
@@ -144,7 +134,6 @@ function savesOf(rows: readonly Row[]): Map<string, LifeSave> {
       row.id,
       {
         at: row.captured_at,
-        action: row.action,
         actorId: row.actor_id,
         actorKind: row.actor_kind,
         runId: row.run_id,
@@ -159,53 +148,11 @@ function saveOf({ id, captured_at, action, named, before, after, erased }: Row, 
   return { id, at: captured_at, action, changes }
 }
 
-function valueIn(row: FoundRow, fieldIds: readonly number[], fieldId: number, at: string): FoundValue[] {
-  const place = fieldIds.indexOf(fieldId)
+function valueIn(look: FoundLook, fieldId: number): FoundValue[] {
+  const place = look.field_ids.indexOf(fieldId)
   if (place < 0) return []
-  const hidden = isErased(row, fieldId) ? 'erased' : null
-  return [{ fieldId, at, value: hidden ? null : (valuesOf(row)[place] ?? null), hidden }]
-}
-
-/** What was found of each record, by the key that it had then. */
-async function foundOf(trx: Knex.Transaction, typeId: number, fieldId: number): Promise<[string, FoundValue][]> {
-  const { rows } = await trx.raw<{ rows: (FoundRow & { field_ids: number[] })[] }>(
-    `select f.taking_id, f.place, f.record_key, f.at, f.vals, f.kept, t.field_ids
-       from ledger.found f join spoor.taking t on t.id = f.taking_id
-      where f.type_id = ? and ? = any(t.field_ids)`,
-    [typeId, fieldId],
-  )
-  if (rows.length === 0) return []
-  // A change that was under way while its record was read came after what was read, whatever the clocks say.
-  const { rows: early } = await trx.raw<{ rows: { taking_id: number; place: string; instant: string }[] }>(
-    `select f.taking_id, f.place, min(s.captured_at) - interval '1 microsecond' as instant
-       from spoor.taking t
-       join ledger.found f on f.taking_id = t.id
-       join ledger.save s on s.type_id = t.type_id and (s.record_key = f.record_key or s.key_before = f.record_key)
-        and s.captured_at <= f.at and s.captured_at > f.at - interval '7 days'
-        and s.captured_at > t.began_at - interval '7 days' and s.captured_at <= coalesce(t.ended_at, clock_timestamp())
-      where t.type_id = ? and ? = any(t.field_ids) and (${underWay}) group by 1, 2`,
-    [typeId, fieldId],
-  )
-  const earlier = new Map(early.map(({ taking_id, place, instant }) => [`${taking_id} ${place}`, instant]))
-  return rows.flatMap((row) =>
-    valueIn(row, row.field_ids, fieldId, earlier.get(`${row.taking_id} ${row.place}`) ?? row.at).map(
-      (value): [string, FoundValue] => [row.record_key, value],
-    ),
-  )
-}
-
-/** Saves so near to where tracking began that they may bear out that it began earlier. */
-async function nearBeginnings(
-  trx: Knex.Transaction,
-  typeId: number,
-  rows: readonly Row[],
-): Promise<{ id: string; captured_at: string }[]> {
-  const begun = await trx('spoor.coverage as c')
-    .join('spoor.field as f', 'f.id', 'c.field_id')
-    .where('f.type_id', typeId)
-    .distinct<{ from_at: string }[]>('c.from_at')
-  const spells = begun.map(({ from_at }) => [new Date(Date.parse(from_at) - earlyMs).toISOString(), from_at] as const)
-  return rows.filter(({ captured_at }) =>
-    spells.some(([from, to]) => compareInstants(from, captured_at) <= 0 && compareInstants(captured_at, to) <= 0),
-  )
+  const hidden = isErased(look, fieldId) ? 'erased' : null
+  return [
+    { fieldId, at: look.instant, value: hidden ? null : (valuesOf(look)[place]?.slice(0, longest) ?? null), hidden },
+  ]
 }

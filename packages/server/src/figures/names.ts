@@ -1,17 +1,7 @@
-import {
-  actorKinds,
-  dateText,
-  kindPlural,
-  runWords,
-  weekdayWords,
-  type Dimension,
-  type RunKind,
-  type Scope,
-} from '@spoor/core'
+import { memberWords, type Dimension, type Scope } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
-import { isLimited, reachIn } from '../ledger/reach.ts'
-import { whereScope } from '../ledger/scope-sql.ts'
-import { seenRecord } from '../changes/queries/seen-record.ts'
+import { reachIn } from '../ledger/reach.ts'
+import { recordNames, runNames } from '../changes/queries/names.ts'
 
 /**
  * What members of a dimension are called, in their order.
@@ -31,41 +21,7 @@ export async function namesOf(
     values.flatMap((value) => value ?? []),
     nowMs,
   )
-  return values.map((value) =>
-    value === null ? (withoutOne[dimension] ?? 'none') : (named.get(value) ?? plainName(dimension, value)),
-  )
-}
-
-const withoutOne: Partial<Record<Dimension, string>> = {
-  unit: 'no unit said',
-  run: 'before runs were kept',
-  before: 'nothing',
-  after: 'nothing',
-}
-
-function plainName(dimension: Dimension, value: string): string {
-  switch (dimension) {
-    case 'kind': {
-      const kind = actorKinds.find((one) => one === value)
-      return kind ? kindPlural[kind] : value
-    }
-    case 'reason':
-      return value === 'yes' ? 'with a reason' : 'without a reason'
-    case 'hour':
-      return `${value.padStart(2, '0')}:00`
-    case 'weekday':
-      return weekdayWords[Number(value) - 1] ?? value
-    case 'day':
-      return dateText(value)
-    case 'week':
-      return `week of ${dateText(value)}`
-    case 'month':
-      return `${dateText(value).split(' ')[1]!.slice(0, 3)} ${value.slice(0, 4)}`
-    case 'quarter':
-      return `quarter ${Math.floor((Number(value.slice(5, 7)) - 1) / 3) + 1} of ${value.slice(0, 4)}`
-    default:
-      return value
-  }
+  return values.map((value) => (value === null ? undefined : named.get(value)) ?? memberWords(dimension, value))
 }
 
 async function known(
@@ -92,31 +48,12 @@ async function known(
           .whereRaw('f.id = any(?::int[])', [ids])
           .select('f.id', db.raw(`f.name || ' of ' || t.plural as name`)),
       )
-    case 'run': {
-      const runs = db('ledger.run as n').whereRaw('n.id = any(?::bigint[])', [ids])
-      if (isLimited(reach)) {
-        void runs
-          .join('ledger.save as s', 's.run_id', 'n.id')
-          .groupBy('n.id')
-          .select('n.id', 'n.kind', 'n.declared', db.raw('count(*) as saves'))
-        whereScope(runs, reach, 'save', 's', nowMs)
-      } else void runs.select('n.id', 'n.kind', 'n.declared', 'n.saves')
-      const rows = (await runs) as { id: string; kind: RunKind; declared: string | null; saves: string }[]
-      return new Map(rows.map((row) => [row.id, runWords(row.kind, row.declared, Number(row.saves))]))
-    }
+    case 'run':
+      return await runNames(db, values, reach, nowMs)
     case 'record': {
       const refs = values.map((value) => /^t(\d+):(.*)$/s.exec(value)!)
-      const { rows } = await db.raw<{ rows: { id: string; name: string }[] }>(
-        `select 't' || wanted.type_id || ':' || wanted.record_key as id, t.name || ' ' || r.label as name
-           from unnest(?::int[], ?::text[]) as wanted(type_id, record_key)
-           join ${isLimited(reach) ? 'lateral ?' : 'spoor.record'} r using (type_id, record_key) join spoor.record_type t on t.id = r.type_id`,
-        [
-          boundArray(refs.map(([, typeId]) => typeId!)),
-          boundArray(refs.map(([, , key]) => key!)),
-          ...(isLimited(reach) ? [seenRecord(db, reach, nowMs, 'wanted')] : []),
-        ],
-      )
-      return named(rows)
+      const records = refs.map(([, typeId, key]) => ({ typeId: Number(typeId), key: key! }))
+      return await recordNames(db, records, reach, nowMs)
     }
     default:
       return new Map()

@@ -8,7 +8,6 @@ import {
   withEmpty,
   type Dimension,
   type Measure,
-  type PivotKey,
   type PivotWork,
   type Scope,
 } from '@spoor/core'
@@ -20,7 +19,7 @@ import type { Database } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { asksChanges, whereScopes } from '../ledger/scope-sql.ts'
 import { namesOf } from './names.ts'
-import { asOfOneMoment } from './over-time.ts'
+import { asOfOneMoment, type WorkRequest } from './ground.ts'
 
 /** More rows or columns than these are not read by anybody. */
 const mostOrderedRows = 750
@@ -47,17 +46,10 @@ const byHour: ReadonlySet<Dimension> = new Set([
   'quarter',
 ])
 
-export interface PivotRequest {
-  work: PivotWork
-  zone: string
-  /** Fields whose values are not to be read, beside those that are masked. */
-  closed?: ReadonlySet<number>
-}
-
 /** Where the rows come from, and at which level. */
 type Ground = 'hours' | 'save' | 'change'
 
-function groundOf({ work, zone }: PivotRequest, scopes: readonly Scope[], nowMs: number): Ground {
+function groundOf({ work, zone }: WorkRequest<PivotWork>, scopes: readonly Scope[], nowMs: number): Ground {
   const wanted = [work.rows, work.columns].flatMap((one) => one ?? [])
   const counts = work.measure === 'saves' || work.measure === 'share' || work.measure === 'changes'
   if (counts && wanted.every((one) => byHour.has(one)) && countsAnswer(scopes, nowMs) && wholeHours(zone, nowMs))
@@ -69,7 +61,7 @@ function groundOf({ work, zone }: PivotRequest, scopes: readonly Scope[], nowMs:
 
 /**
  * How a measure is made: of rows that were put together by cell first, or of every row, because parts of it do not add up.
- * `m` is the figure of a row, `o` whether the row has none.
+ * `m` is the figure of a row.
  */
 interface Making {
   /** Of one row. */
@@ -228,7 +220,7 @@ const valueIn = (code: string) => (code === none ? null : code.slice(1))
 export async function readPivot(
   db: Database,
   asked: readonly Scope[],
-  request: PivotRequest,
+  request: WorkRequest<PivotWork>,
   nowMs: number,
 ): Promise<PivotAnswer> {
   const { work } = request
@@ -255,7 +247,7 @@ export async function readPivot(
 async function grouping(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone }: PivotRequest,
+  { work, zone }: WorkRequest<PivotWork>,
   { ground, making, wanted, nowMs }: { ground: Ground; making: Making; wanted: readonly Dimension[]; nowMs: number },
 ): Promise<{ cells: Row[]; members: number[] }> {
   const base = rowsOf(db, scopes, ground, wanted, work.measure, nowMs)
@@ -325,7 +317,7 @@ async function grouping(
 async function answered(
   db: Database,
   scopes: readonly Scope[],
-  { work }: PivotRequest,
+  { work }: WorkRequest<PivotWork>,
   { cells, members }: { cells: readonly Row[]; members: readonly number[] },
   { ground, nowMs }: { ground: Ground; nowMs: number },
 ): Promise<PivotAnswer> {
@@ -366,7 +358,7 @@ async function answered(
     !apart(work.rows, x) &&
     !apart(work.columns, y)
   const figure = (x: string | null, y: string | null) => (mixed(x, y) ? null : (figures.get(placeOf(x, y)) ?? null))
-  const codes = ({ keys, more }: { keys: readonly PivotKey[]; more: number }) => [
+  const codes = ({ keys, more }: { keys: readonly { value: string | null }[]; more: number }) => [
     ...keys.map(({ value }) => (value === null ? none : `v${value}`)),
     ...(more > 0 ? [rest] : []),
   ]

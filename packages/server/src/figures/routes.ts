@@ -1,8 +1,6 @@
 import { Router } from 'express'
-import { isZone } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import type { Database } from '../database/knex.ts'
-import { Problem } from '../errors.ts'
 import type * as v from 'valibot'
 import { recordEvent } from '../ledger/events.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
@@ -16,15 +14,12 @@ import { workCsv, workSheet, workTable, type WorkTable } from './table.ts'
 export function figuresRouter({ db }: { db: Database }): Router {
   const router = Router()
   bind(router, routes.readPivot, async ({ query: { scope, work, zone }, person }) => {
-    demandZone(zone)
     return await readPivot(db, await requestedScopes(db, scope, person), { work, zone }, Date.now())
   })
   bind(router, routes.readFigure, async ({ query: { scope, work, zone }, person }) => {
-    demandZone(zone)
     return await readFigure(db, await requestedScopes(db, scope, person), { work, zone }, Date.now())
   })
   bind(router, routes.readStays, async ({ query: { scope, work, zone }, person }) => {
-    demandZone(zone)
     return await readStays(db, await requestedScopes(db, scope, person), { work, zone }, Date.now())
   })
   bind(router, routes.exportWork, async ({ query, person, request, response }) => {
@@ -51,13 +46,8 @@ async function tableFor(
   address: string | undefined,
   as: string,
 ): Promise<WorkTable> {
-  demandZone(zone)
   const scopes = await requestedScopes(db, scope, person)
   const table = await workTable(db, scopes, { work, zone }, Date.now())
   await recordEvent(db, { kind: 'export', personId: person.id, words: `took out as ${as}: ${table.title}`, address })
   return table
-}
-
-function demandZone(zone: string): void {
-  if (!isZone(zone)) throw new Problem('bad-request', `The time zone “${zone}” is not known.`)
 }

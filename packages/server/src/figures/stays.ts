@@ -1,19 +1,16 @@
 import {
   durationsOf,
   groupBy,
+  groupOfStay,
   instantsOf,
-  kindPlural,
-  passagesOf,
   recordPlace,
-  segmentAt,
-  staysOf,
+  staysFor,
   stepsOf,
-  wallClock,
   withoutPart,
-  dateText,
-  type Durations,
   type Life,
   type Scope,
+  type Stay,
+  type StayGroup,
   type StaysWork,
 } from '@spoor/core'
 import type { StaysAnswer } from '@spoor/contract'
@@ -23,17 +20,15 @@ import { Problem } from '../errors.ts'
 import { calledNow } from '../ledger/called.ts'
 import { referencesOf } from '../ledger/references.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
+import { asOfOneMoment, demandField, demandWhole, named, type FieldOfType, type WorkRequest } from './ground.ts'
 import { livesOf, type Lives } from './lives.ts'
 import { namesOf } from './names.ts'
-import { asOfOneMoment, demandField, demandWhole, type FieldOfType } from './over-time.ts'
 
 /** A field with more values has no steps that anybody reads. */
 const mostValues = 60
 const mostGroups = 200
 const mostSteps = 60
 const mostGoingOn = 50
-
-type Group = StaysAnswer['groups'][number]
 
 /**
  * How long records stayed in the values of a field, or took from one to another. What ended in the scope's time, by saves
@@ -43,7 +38,7 @@ type Group = StaysAnswer['groups'][number]
 export async function readStays(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone, closed }: { work: StaysWork; zone: string; closed?: ReadonlySet<number> },
+  { work, zone, closed }: WorkRequest<StaysWork>,
   nowMs: number,
 ): Promise<StaysAnswer> {
   const field = await demandField(db, work.fieldId, closed)
@@ -60,42 +55,43 @@ export async function readStays(
         `${field.name} of ${field.plural} held ${values.size} different values. Time in value is for a field with a few, as a status has. Nothing was reckoned: choose another field.`,
       )
     const counts = await countingOf(trx, scopes, field, nowMs)
-    const others = other ? await livesByKey(trx, other) : null
-    const timed = work.to === null ? staying(lives, work) : passing(lives, work)
-    const ended = timed.filter((one) => one.endedBy !== null && counts(one.endedBy, one.toMs!))
-    const groupOf = groupingOf(lives, work, others, zone)
-    const grouped = groupBy(
+    const stays = staysFor(lives.lives, work)
+    const ended = stays.filter(({ endedBy, toMs }) => endedBy !== null && counts(endedBy, toMs!))
+    const going = stays.filter(({ goesOn }) => goesOn)
+    const otherOf = await otherField(trx, lives, other)
+    const keyOf = (stay: Stay) => JSON.stringify(groupOfStay(stay, work.by, lives.saves, otherOf, zone))
+    const took = groupBy(
       ended.filter(({ fromMs }) => fromMs !== null),
-      groupOf,
+      keyOf,
     )
-    const going = timed.filter((one) => one.goesOn)
-    const goingBy = groupBy(going, (one) => (work.by === 'value' ? groupOf(one) : ''))
-    const keys = [...new Set([...grouped.keys(), ...(work.by === 'value' ? goingBy.keys() : [])])]
-    const names = await groupNames(trx, scopes, keys, work, other, nowMs)
-    const groups = keys.map((key): Group => {
-      const took = grouped.get(key) ?? []
-      const stays = goingBy.get(key) ?? []
-      return {
-        key,
-        name: names.get(key) ?? key,
-        ...durationsOf(took.map(({ fromMs, toMs }) => toMs! - fromMs!)),
-        goingOn: stays.length,
-      }
-    })
+    // Only a value is known before the end.
+    const goingBy = work.by === 'value' ? groupBy(going, keyOf) : new Map<string, Stay[]>()
+    const groups = [...new Set([...took.keys(), ...goingBy.keys()])]
+      .map((key) => ({
+        of: JSON.parse(key) as StayGroup,
+        ...durationsOf(took.get(key) ?? []),
+        goingOn: goingBy.get(key)?.length ?? 0,
+      }))
+      .sort((a, b) => b.many - a.many || b.goingOn - a.goingOn)
+    const shown = groups.slice(0, mostGroups)
+    const names = await groupNames(
+      { trx, scopes, nowMs },
+      shown.map(({ of }) => of),
+      work,
+      other,
+    )
     return {
-      field: { id: field.id, typeId: field.typeId, name: field.name, plural: field.plural },
+      field: named(field),
       values: [...values].sort((a, b) => b[1] - a[1]).map(([value]) => value),
-      all: durationsOf(
-        ended.flatMap(({ fromMs, toMs }) => (fromMs === null ? [] : toMs! - fromMs)),
-      ) satisfies Durations,
-      groups: groups.sort((a, b) => b.many - a.many || b.goingOn - a.goingOn).slice(0, mostGroups),
-      moreGroups: Math.max(0, groups.length - mostGroups),
+      all: durationsOf(ended),
+      groups: shown.map((group, at) => ({ ...group, name: names[at]! })),
+      moreGroups: groups.length - shown.length,
       goingOn: going.length,
       longest: await longestOf(trx, lives, field, going, nowMs),
       steps: stepsOf(lives.lives).slice(0, mostSteps),
       unknown: {
         began: ended.filter(({ fromMs }) => fromMs === null).length,
-        ended: timed.filter((one) => one.lost).length,
+        ended: stays.filter(({ lost }) => lost).length,
       },
     }
   })
@@ -107,38 +103,6 @@ function countValues(lives: readonly Life[]): Map<string | null, number> {
     for (const { holding } of life)
       if (holding.state === 'value') values.set(holding.value, (values.get(holding.value) ?? 0) + 1)
   return values
-}
-
-/** A stay or a passage. */
-interface Timed {
-  record: number
-  value: string | null
-  fromMs: number | null
-  toMs: number | null
-  endedBy: string | null
-  goesOn: boolean
-  /** Whether nothing is known of how it ended. */
-  lost: boolean
-}
-
-function staying({ lives }: Lives, { from }: StaysWork): Timed[] {
-  return [...staysOf(lives)].flatMap(({ record, value, fromMs, toMs, endedBy, next }) => {
-    if (from !== null && value !== from) return []
-    const goesOn = next === undefined
-    return { record, value, fromMs, toMs, endedBy, goesOn, lost: !goesOn && endedBy === null }
-  })
-}
-
-function passing({ lives }: Lives, { from, to }: StaysWork): Timed[] {
-  return passagesOf(lives, from, to!).map(({ record, fromMs, toMs, by, lostMs }) => ({
-    record,
-    value: to,
-    fromMs,
-    toMs,
-    endedBy: by,
-    goesOn: toMs === null && lostMs === null,
-    lost: lostMs !== null,
-  }))
 }
 
 /** Whether a save counts: by its time, and by whatever else the scope says of it but its fields. */
@@ -160,70 +124,35 @@ async function countingOf(
   return (saveId, atMs) => ids.has(saveId) && inTime(atMs)
 }
 
-async function livesByKey(trx: Knex.Transaction, { id, typeId }: FieldOfType): Promise<ReadonlyMap<string, Life>> {
-  const { keys, lives } = await livesOf(trx, typeId, id)
-  return new Map(keys.map((key, at) => [key, lives[at]!]))
-}
-
-/** What cannot be told of a group, apart from any name that there is. */
-const unknownGroup = ' not known'
-const nothingGroup = ' nothing'
-
-function groupingOf(
-  { keys, saves }: Lives,
-  { by }: StaysWork,
-  others: ReadonlyMap<string, Life> | null,
-  zone: string,
-): (one: Timed) => string {
-  return ({ record, value, toMs, endedBy }) => {
-    const save = endedBy === null ? undefined : saves.get(endedBy)
-    switch (by) {
-      case 'value':
-        return value === null ? nothingGroup : `v${value}`
-      case 'who':
-        return save ? String(save.actorId) : unknownGroup
-      case 'kind':
-        return save?.actorKind ?? unknownGroup
-      case 'month':
-        return toMs === null ? unknownGroup : `${wallClock(Math.floor(toMs), zone).date.slice(0, 7)}-01`
-      default: {
-        const life = others?.get(keys[record]!)
-        const holding = life && save ? segmentAt(life, save.at)?.holding : undefined
-        if (holding?.state !== 'value') return unknownGroup
-        return holding.value === null ? nothingGroup : `v${holding.value}`
-      }
-    }
-  }
-}
-
-async function groupNames(
+/** Of a record by its place, another field of it. */
+async function otherField(
   trx: Knex.Transaction,
-  scopes: readonly Scope[],
-  keys: readonly string[],
+  { keys }: Lives,
+  other: FieldOfType | null,
+): Promise<(record: number) => Life | undefined> {
+  if (!other) return () => undefined
+  const { keys: own, lives } = await livesOf(trx, other.typeId, other.id)
+  const byKey = new Map(own.map((key, at) => [key, lives[at]!]))
+  return (record) => byKey.get(keys[record]!)
+}
+
+/** What groups are called, in their order. */
+async function groupNames(
+  { trx, scopes, nowMs }: { trx: Knex.Transaction; scopes: readonly Scope[]; nowMs: number },
+  groups: readonly StayGroup[],
   { by }: StaysWork,
   other: FieldOfType | null,
-  nowMs: number,
-): Promise<Map<string, string>> {
-  const names = new Map<string, string>([
-    [unknownGroup, 'not known'],
-    [nothingGroup, 'nothing'],
-  ])
-  const own = keys.filter((key) => !names.has(key))
-  if (by === 'who') {
-    const told = await namesOf(trx, scopes, 'who', own, nowMs)
-    for (const [at, key] of own.entries()) names.set(key, told[at]!)
-  } else if (by === 'kind') for (const key of own) names.set(key, kindPlural[key as keyof typeof kindPlural])
-  else if (by === 'month') for (const key of own) names.set(key, dateText(key).split(' ').slice(1).join(' '))
-  else {
-    for (const key of own) names.set(key, key.slice(1))
-    if (other)
-      for (const { value, label } of await referencesOf(
-        trx,
-        own.map((key) => ({ fieldId: other.id, before: null, after: key.slice(1) })),
-      ))
-        names.set(`v${value}`, label)
-  }
-  return names
+): Promise<string[]> {
+  const values = groups.flatMap(({ value }) => value ?? [])
+  const dimension = by === 'who' || by === 'kind' || by === 'month' ? by : ('after' as const)
+  const names = new Map((await namesOf(trx, scopes, dimension, values, nowMs)).map((name, at) => [values[at]!, name]))
+  if (other)
+    for (const { value, label } of await referencesOf(
+      trx,
+      values.map((after) => ({ fieldId: other.id, before: null, after })),
+    ))
+      names.set(value, label)
+  return groups.map(({ value }) => (value === undefined ? 'not known' : value === null ? 'nothing' : names.get(value)!))
 }
 
 /** What goes on for longest, with what the records are called. */
@@ -231,7 +160,7 @@ async function longestOf(
   trx: Knex.Transaction,
   { keys }: Lives,
   { typeId }: FieldOfType,
-  going: readonly Timed[],
+  going: readonly Stay[],
   nowMs: number,
 ): Promise<StaysAnswer['longest']> {
   // Of what was there before anything was known nobody knows how long: it comes behind all of which that is known.

@@ -4,7 +4,8 @@ import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import type { Database } from '../database/knex.ts'
 import { inert } from '../ledger/inert.ts'
 import { clockCell, sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
-import { demandField, readFigure } from './over-time.ts'
+import type { WorkRequest } from './ground.ts'
+import { readFigure } from './over-time.ts'
 import { readPivot } from './pivot.ts'
 import { readStays } from './stays.ts'
 
@@ -18,23 +19,16 @@ export interface WorkTable {
   rows: (string | null)[][]
 }
 
-export interface TableRequest {
-  work: Work
-  zone: string
-  /** Fields whose values are not to be read, beside those that are masked. */
-  closed?: ReadonlySet<number>
-}
-
 /** @throws Problem as the readings do */
 export async function workTable(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone, closed = new Set() }: TableRequest,
+  { work, ...request }: WorkRequest<Work>,
   nowMs: number,
 ): Promise<WorkTable> {
   switch (work.form) {
     case 'pivot': {
-      const answer = await readPivot(db, scopes, { work, zone, closed }, nowMs)
+      const answer = await readPivot(db, scopes, { work, ...request }, nowMs)
       const kind: Kind = work.measure === 'last' ? 'instant' : 'number'
       const others = (many: number, name: string) => (many > 0 ? [`${many} others of ${name}`] : [])
       const across = work.columns
@@ -66,11 +60,10 @@ export async function workTable(
       }
     }
     case 'stays': {
-      const field = await demandField(db, work.fieldId, closed)
-      const answer = await readStays(db, scopes, { work, zone, closed }, nowMs)
+      const answer = await readStays(db, scopes, { work, ...request }, nowMs)
       const hours = (ms: number | null) => (ms === null ? null : String(Math.round(ms / 36_000) / 100))
       return {
-        title: workWords(work, `${field.name} of ${field.plural}`),
+        title: workWords(work, `${answer.field.name} of ${answer.field.plural}`),
         columns: [
           { name: 'group', kind: 'text' },
           { name: work.to === null ? 'stays' : 'passages', kind: 'number' },
@@ -90,12 +83,11 @@ export async function workTable(
       }
     }
     case 'figure': {
-      const field = await demandField(db, work.fieldId, closed)
-      const answer = await readFigure(db, scopes, { work, zone, closed }, nowMs)
+      const answer = await readFigure(db, scopes, { work, ...request }, nowMs)
       return {
-        title: workWords(work, `${field.name} of ${field.plural}`),
+        title: workWords(work, `${answer.field.name} of ${answer.field.plural}`),
         columns: [
-          { name: `at the end of (${zone})`, kind: 'text' },
+          { name: `at the end of (${request.zone})`, kind: 'text' },
           { name: work.reckoning, kind: 'number' },
           { name: 'records', kind: 'number' },
           { name: 'of these without a number', kind: 'number' },

@@ -78,6 +78,34 @@ export async function findingsOf(db: Database, typeId: number, spans: readonly K
   return rows.filter(within)
 }
 
+/** What was found of one record, for the sake of one field. */
+export type FoundLook = Pick<Finding, 'record_key' | 'vals' | 'kept' | 'field_ids' | 'instant'>
+
+/**
+ * What was found of every record of a type in which a field was looked at, under the key that the record had then: the same
+ * as {@link findingsOf} tells of each.
+ */
+export async function findingsOfType(db: Database, typeId: number, fieldId: number): Promise<FoundLook[]> {
+  const save = (key: string) => `select ${key} as key, captured_at, collected_at, transaction_id from ledger.save
+      where type_id = ? and ${key} is not null
+        and captured_at > (select min(began_at) - interval '7 days' from spoor.taking where type_id = ?)
+        and captured_at <= (select max(coalesce(ended_at, clock_timestamp())) from spoor.taking where type_id = ?)`
+  const { rows } = await db.raw<{ rows: FoundLook[] }>(
+    `select f.record_key, f.vals, f.kept, t.field_ids, coalesce(early.instant, f.at) as instant
+       from ledger.found f join spoor.taking t on t.id = f.taking_id
+       left join (
+         select f.taking_id, f.place, min(s.captured_at) - interval '1 microsecond' as instant
+           from spoor.taking t join ledger.found f on f.taking_id = t.id
+           join (${save('record_key')} union all ${save('key_before')}) as s
+             on s.key = f.record_key and s.captured_at <= f.at and s.captured_at > f.at - interval '7 days'
+          where t.type_id = ? and ${underWay} group by 1, 2) as early
+         on early.taking_id = f.taking_id and early.place = f.place
+      where f.type_id = ? and ? = any(t.field_ids)`,
+    [...Array<number>(8).fill(typeId), fieldId],
+  )
+  return rows
+}
+
 /**
  * The same as it may be shown.
  * @param length longer values come cut

@@ -1,4 +1,4 @@
-import type { CoverageSpell } from '@spoor/core'
+import { compareInstants, type CoverageSpell } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 
 /** A spell with why it ended. */
@@ -45,11 +45,9 @@ async function earliest(
   begun: readonly string[],
   saves: readonly { id: string; captured_at: string }[],
 ): Promise<Map<string, string>> {
+  const spells = begun.map((at) => ({ from: new Date(Date.parse(at) - earlyMs).toISOString(), at }))
   const close = saves.filter(({ captured_at }) =>
-    begun.some((from) => {
-      const byMs = Date.parse(from) - Date.parse(captured_at)
-      return byMs >= 0 && byMs < earlyMs
-    }),
+    spells.some(({ from, at }) => compareInstants(from, captured_at) < 0 && compareInstants(captured_at, at) <= 0),
   )
   if (close.length === 0) return new Map()
   const { rows } = await db.raw<{ rows: { put_at: string; at: string }[] }>(

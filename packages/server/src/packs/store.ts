@@ -8,8 +8,8 @@ import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { exportWords } from '../ledger/scope-words.ts'
 import { requestedScopes } from '../ledger/scope-request.ts'
-import { demandWhole } from '../figures/over-time.ts'
-import { isZone, parseWork } from '@spoor/core'
+import { demandWhole } from '../figures/ground.ts'
+import { parseWork } from '@spoor/core'
 import { ask, openJob } from '../work/jobs.ts'
 import { linksOf } from './links.ts'
 
@@ -146,7 +146,6 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
  * @throws Problem where the scope is not understood or the zone not known
  */
 export async function askForPack(db: Database, body: PackBody, person: SignedIn, address?: string): Promise<Pack> {
-  if (!isZone(body.zone)) throw new Problem('bad-request', `The time zone “${body.zone}” is not known.`)
   const scopes = await requestedScopes(db, body.scope, person)
   const work = body.work === undefined ? null : parseWork(body.work)
   if (work !== null && work.form !== 'pivot') demandWhole(scopes)

@@ -1,6 +1,5 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
-import { isZone } from '@spoor/core'
 import { requestedScopes } from '../ledger/scope-request.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -10,7 +9,6 @@ import { today } from './today.ts'
 export function todayRouter({ db }: { db: Database }): Router {
   const router = Router()
   bind(router, routes.readToday, async ({ query, person }) => {
-    if (!isZone(query.zone)) throw new Problem('bad-request', `The time zone “${query.zone}” is not known.`)
     const { from, until } = query
     if (from !== undefined && until !== undefined && Date.parse(from) >= Date.parse(until))
       throw new Problem('bad-request', 'The spell ends before it begins. Choose a later end or an earlier beginning.')

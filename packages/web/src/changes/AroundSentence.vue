@@ -2,6 +2,7 @@
 import Input from 'ant-design-vue/es/input'
 import { eventKinds, type EventKind } from '@spoor/contract'
 import { computed, ref } from 'vue'
+import ChoicePart from '../scope/ChoicePart.vue'
 import SentencePart from '../scope/SentencePart.vue'
 
 /** What was done in Spoor is asked for as changes are: a sentence whose parts are pressed. */
@@ -20,8 +21,8 @@ const props = defineProps<Props>()
 const emit = defineEmits<{ change: [filter: AroundFilter] }>()
 
 type Part = keyof AroundFilter
-const open = ref<Part | null>(null)
-const choices = computed(() => ({
+const open = ref(false)
+const choices = computed((): Record<Exclude<Part, 'words'>, { value: string | number; text: string }[]> => ({
   kind: [{ value: '', text: 'anything' }, ...eventKinds.map((kind) => ({ value: kind, text: kind }))],
   by: [{ value: '', text: 'anybody' }, ...props.people.map(({ id, name }) => ({ value: id, text: name }))],
   outcome: [
@@ -30,10 +31,7 @@ const choices = computed(() => ({
     { value: 'refused', text: 'which was refused' },
   ],
 }))
-function told(part: Part): string {
-  if (part === 'words') return props.filter.words === '' ? 'in any words' : `with “${props.filter.words}” in it`
-  return choices.value[part].find(({ value }) => value === props.filter[part])?.text ?? `person ${props.filter.by}`
-}
+const words = computed(() => (props.filter.words === '' ? 'in any words' : `with “${props.filter.words}” in it`))
 const pieces: readonly { lead: string; part: Part }[] = [
   { lead: 'In Spoor itself: ', part: 'kind' },
   { lead: ' by ', part: 'by' },
@@ -41,41 +39,33 @@ const pieces: readonly { lead: string; part: Part }[] = [
   { lead: ', ', part: 'words' },
 ]
 
+const chosen = (part: Exclude<Part, 'words'>): string | number => props.filter[part]
 const put = (part: Part, value: unknown) => emit('change', { ...props.filter, [part]: value })
-function choose(part: Part, value: unknown) {
-  open.value = null
-  put(part, value)
-}
 </script>
 
 <template>
   <div class="sentence" role="group" aria-label="What was done in Spoor">
     <template v-for="{ lead, part } in pieces" :key="part">
       <span class="words">{{ lead }}</span>
-      <SentencePart
-        :open="open === part"
-        :text="told(part)"
-        :narrows="filter[part] !== ''"
-        @update:open="(now) => (open = now ? part : null)"
-      >
+      <SentencePart v-if="part === 'words'" v-model:open="open" :text="words" :narrows="filter.words !== ''">
         <Input
-          v-if="part === 'words'"
           :value="filter.words"
           size="small"
           autofocus
           allow-clear
           aria-label="Words in it"
           placeholder="Words in it"
-          @update:value="(words: string) => put('words', words)"
+          @update:value="(said: string) => put('words', said)"
         />
-        <ul v-else class="choices">
-          <li v-for="one in choices[part]" :key="one.value">
-            <button class="plain act" :aria-current="one.value === filter[part]" @click="choose(part, one.value)">
-              {{ one.text }}
-            </button>
-          </li>
-        </ul>
       </SentencePart>
+      <ChoicePart
+        v-else
+        :value="chosen(part)"
+        :choices="choices[part]"
+        :narrows="filter[part] !== ''"
+        :placeholder="`person ${filter.by}`"
+        @choose="(value) => put(part, value)"
+      />
     </template>
     <span class="words">.</span>
     <button
@@ -89,12 +79,3 @@ function choose(part: Part, value: unknown) {
 </template>
 
 <style scoped src="../scope/sentence.css"></style>
-<style scoped>
-.choices {
-  max-height: 320px;
-  overflow: auto;
-}
-.choices [aria-current='true'] {
-  font-weight: 650;
-}
-</style>

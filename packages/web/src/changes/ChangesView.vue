@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { mostSorted, routes, type ProblemBody, type Save } from '@spoor/contract'
-import { counted, parseScope, withoutPart, type Scope } from '@spoor/core'
+import { counted, firstWork, parseScope, withoutPart, workText, type Scope } from '@spoor/core'
 import { useEventListener } from '@vueuse/core'
 import Checkbox from 'ant-design-vue/es/checkbox'
 import { computed, defineAsyncComponent, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { addressOf, call, problemOf } from '../api/client.ts'
+import { useAskedWork } from '../figures/worked-out.ts'
 import PressPopover from '../frame/PressPopover.vue'
 import { isWriting } from '../frame/writing.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -83,7 +84,8 @@ const csvAddress = computed(() => {
   })
 })
 
-const workAsked = computed(() => (typeof route.query['work'] === 'string' ? route.query['work'] : 'pivot'))
+const asked = useAskedWork()
+const workAsked = computed(() => asked.value ?? workText(firstWork.pivot))
 const workAddress = (to: typeof routes.exportWork | typeof routes.exportWorkbook) =>
   addressOf(to, { query: { scope: text.value, work: workAsked.value, zone: readerZone } as never })
 

@@ -1,18 +1,17 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { useResizeObserver } from '@vueuse/core'
 import { BarChart } from 'echarts/charts'
 import { GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
-import * as echarts from 'echarts/core'
-import { CanvasRenderer } from 'echarts/renderers'
+import { use } from 'echarts/core'
 import { routes } from '@spoor/contract'
 import { actorKinds, capitalised, grouped, kindPlural } from '@spoor/core'
-import { computed, onBeforeUnmount, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
+import { chartText, tone, useChart } from '../frame/chart.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { bucketWords, readerZone } from '../value/time.ts'
 
-echarts.use([BarChart, CanvasRenderer, GridComponent, LegendComponent, TooltipComponent])
+use([BarChart, GridComponent, LegendComponent, TooltipComponent])
 
 /** The scope over time as a chart, by kind of actor, and the same figures as a table. */
 export interface Props {
@@ -25,16 +24,12 @@ const { data, error } = useQuery({
   queryFn: () => call(routes.readActivity, { query: { scope: props.text, zone: readerZone } }),
 })
 const host = ref<HTMLElement | null>(null)
-let chart: echarts.ECharts | undefined
 const kinds = computed(() => actorKinds.filter((kind) => data.value?.buckets.some((bucket) => bucket.saves[kind])))
 const names = computed(() =>
   (data.value?.buckets ?? []).map((bucket) => bucketWords(bucket.from, bucket.to, data.value!.bucket, true)),
 )
-const tone = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim()
-
-function draw() {
-  if (!host.value || !data.value) return
-  chart ??= echarts.init(host.value, null, { renderer: 'canvas' })
+useChart(host, [data], () => {
+  if (!data.value) return null
   const tones = {
     person: tone('--moss'),
     delegate: tone('--pine'),
@@ -43,30 +38,24 @@ function draw() {
     job: tone('--ink'),
     unknown: tone('--plum'),
   }
-  const text = { color: tone('--soft'), fontFamily: 'Atkinson Hyperlegible Next Variable' }
-  chart.setOption(
-    {
-      animation: false,
-      textStyle: text,
-      grid: { left: 56, right: 18, top: 58, bottom: 34 },
-      legend: { top: 6, left: 8, textStyle: text, itemWidth: 12, itemHeight: 12 },
-      tooltip: { trigger: 'axis', renderMode: 'richText', axisPointer: { type: 'shadow' } },
-      xAxis: { type: 'category', data: names.value, axisLine: { lineStyle: { color: tone('--line') } } },
-      yAxis: { type: 'value', name: 'saves', minInterval: 1, splitLine: { lineStyle: { color: tone('--line-soft') } } },
-      series: kinds.value.map((kind) => ({
-        name: kindPlural[kind],
-        type: 'bar',
-        stack: 'saves',
-        itemStyle: { color: tones[kind] },
-        data: data.value!.buckets.map((bucket) => bucket.saves[kind] ?? 0),
-      })),
-    },
-    true,
-  )
-}
-watch([data, host], draw)
-useResizeObserver(host, () => chart?.resize())
-onBeforeUnmount(() => chart?.dispose())
+  const text = chartText()
+  return {
+    animation: false,
+    textStyle: text,
+    grid: { left: 56, right: 18, top: 58, bottom: 34 },
+    legend: { top: 6, left: 8, textStyle: text, itemWidth: 12, itemHeight: 12 },
+    tooltip: { trigger: 'axis', renderMode: 'richText', axisPointer: { type: 'shadow' } },
+    xAxis: { type: 'category', data: names.value, axisLine: { lineStyle: { color: tone('--line') } } },
+    yAxis: { type: 'value', name: 'saves', minInterval: 1, splitLine: { lineStyle: { color: tone('--line-soft') } } },
+    series: kinds.value.map((kind) => ({
+      name: kindPlural[kind],
+      type: 'bar',
+      stack: 'saves',
+      itemStyle: { color: tones[kind] },
+      data: data.value!.buckets.map((bucket) => bucket.saves[kind] ?? 0),
+    })),
+  }
+})
 </script>
 
 <template>

@@ -10,6 +10,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
+import { useAskedWork } from '../figures/worked-out.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useSummary } from '../changes/saves-list.ts'
 import ScopeSentence from '../scope/ScopeSentence.vue'
@@ -56,8 +57,8 @@ const onScreen = exportColumns.filter((column) => asked.includes(column))
 const columns = ref<ExportColumn[]>(onScreen.length > 0 ? onScreen : usual)
 const said = ref(caseId.value !== undefined)
 const stamped = ref(true)
-const worked = typeof route.query['work'] === 'string' ? route.query['work'] : undefined
-const withWork = ref(worked !== undefined)
+const worked = ref(useAskedWork().value)
+const withWork = ref(worked.value !== undefined)
 /** Why, by the field that is blacked out. */
 const blacked = ref<Record<number, string>>({})
 
@@ -76,6 +77,8 @@ watch(before, (pack) => {
   columns.value = [...pack.columns]
   said.value = pack.said
   stamped.value = pack.stamped
+  worked.value = pack.workedOut ?? undefined
+  withWork.value = pack.workedOut !== null
   blacked.value = Object.fromEntries(pack.blacked.map((one) => [one.fieldId, one.why]))
 })
 
@@ -92,7 +95,7 @@ const wish = computed(() => ({
   blacked: Object.entries(blacked.value)
     .filter(([, reason]) => reason.trim().length >= shortest)
     .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
-  ...(worked !== undefined && withWork.value ? { work: worked } : {}),
+  ...(worked.value !== undefined && withWork.value ? { work: worked.value } : {}),
   ...(caseId.value !== undefined && session.may('cases.write') ? { caseId: caseId.value } : {}),
 }))
 const settledMs = 350

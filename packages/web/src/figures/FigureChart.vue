@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { useResizeObserver } from '@vueuse/core'
 import { LineChart } from 'echarts/charts'
 import {
   GridComponent,
@@ -8,23 +7,14 @@ import {
   MarkPointComponent,
   TooltipComponent,
 } from 'echarts/components'
-import * as echarts from 'echarts/core'
-import { CanvasRenderer } from 'echarts/renderers'
+import { use } from 'echarts/core'
 import type { FigureAnswer } from '@spoor/contract'
 import { amountText, dateText } from '@spoor/core'
-import { onBeforeUnmount, ref, watch } from 'vue'
+import { ref } from 'vue'
 import { dayOf } from '../value/time.ts'
-import { chartText, tone } from './tones.ts'
+import { chartText, tone, useChart } from '../frame/chart.ts'
 
-echarts.use([
-  CanvasRenderer,
-  GridComponent,
-  LineChart,
-  MarkAreaComponent,
-  MarkLineComponent,
-  MarkPointComponent,
-  TooltipComponent,
-])
+use([GridComponent, LineChart, MarkAreaComponent, MarkLineComponent, MarkPointComponent, TooltipComponent])
 
 /** A figure over time, with what moved it most, and the two days between which it is split. */
 export interface Props {
@@ -37,29 +27,21 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ pick: [day: string] }>()
 const host = ref<HTMLElement | null>(null)
-let chart: echarts.ECharts | undefined
 
 /** The step that a day lies in. */
 const stepOf = (day: string) => props.points.find((point) => point.day >= day) ?? props.points.at(-1)!
 
-function draw() {
-  if (!host.value || props.points.length === 0) return
-  if (!chart) {
-    chart = echarts.init(host.value, null, { renderer: 'canvas' })
-    chart.getZr().on('click', ({ offsetX, offsetY }) => {
-      if (!chart!.containPixel('grid', [offsetX, offsetY])) return
-      const [at] = chart!.convertFromPixel('grid', [offsetX, offsetY]) as [number, number]
-      const point = props.points[Math.max(0, Math.min(props.points.length - 1, Math.round(at)))]
-      if (point) emit('pick', point.day)
+useChart(
+  host,
+  [() => props.points, () => props.a, () => props.b],
+  () => {
+    if (props.points.length === 0) return null
+    const text = chartText()
+    const line = (day: string, name: string) => ({
+      xAxis: stepOf(day).day,
+      label: { formatter: name, color: tone('--pine'), fontWeight: 'bold' as const },
     })
-  }
-  const text = chartText()
-  const line = (day: string, name: string) => ({
-    xAxis: stepOf(day).day,
-    label: { formatter: name, color: tone('--pine'), fontWeight: 'bold' as const },
-  })
-  chart.setOption(
-    {
+    return {
       animation: false,
       textStyle: text,
       grid: { left: 84, right: 20, top: 46, bottom: 34 },
@@ -118,13 +100,16 @@ function draw() {
           },
         },
       ],
-    },
-    true,
-  )
-}
-watch([() => props.points, () => props.a, () => props.b, host], draw)
-useResizeObserver(host, () => chart?.resize())
-onBeforeUnmount(() => chart?.dispose())
+    }
+  },
+  (chart) =>
+    chart.getZr().on('click', ({ offsetX, offsetY }) => {
+      if (!chart.containPixel('grid', [offsetX, offsetY])) return
+      const [at] = chart.convertFromPixel('grid', [offsetX, offsetY]) as [number, number]
+      const point = props.points[Math.max(0, Math.min(props.points.length - 1, Math.round(at)))]
+      if (point) emit('pick', point.day)
+    }),
+)
 </script>
 
 <template>

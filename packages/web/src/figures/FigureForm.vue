@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import { routes, type FigureAnswer } from '@spoor/contract'
 import {
   addDays,
@@ -8,27 +7,21 @@ import {
   dateText,
   grouped,
   valueKind,
-  withPart,
-  workText,
+  scopeOfPart,
   type FigureWork,
   type Scope,
 } from '@spoor/core'
 import { computed, defineAsyncComponent } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
-import type { NamedVocabulary } from '../scope/vocabulary.ts'
-import { dayOnly, readerZone } from '../value/time.ts'
-import ChoicePart from './ChoicePart.vue'
+import { dayOf, dayOnly, readerZone } from '../value/time.ts'
+import { visible } from '../value/words.ts'
+import ChoicePart from '../scope/ChoicePart.vue'
 import { fieldChoices, fieldMeant } from './field-choice.ts'
+import { useWorkedOut, type WorkProps } from './worked-out.ts'
 
 /** A number of all records over time, and what moved it from one day to another. */
-export interface Props {
-  work: FigureWork
-  scope: Scope
-  text: string
-  version: number
-  names: NamedVocabulary
-}
+export type Props = WorkProps<FigureWork>
 const props = defineProps<Props>()
 const emit = defineEmits<{ put: [work: FigureWork]; show: [scope: Scope] }>()
 const FigureChart = defineAsyncComponent(() => import('./FigureChart.vue'))
@@ -42,14 +35,10 @@ const meant = computed<FigureWork>(() => ({
   ...props.work,
   fieldId: props.work.fieldId ?? fieldMeant(props.scope, props.names, fits),
 }))
-const asked = computed(() => ({ scope: props.text, work: workText(meant.value), zone: readerZone }))
-const { data, error, isFetching, isPending } = useQuery({
-  queryKey: ['figure', asked, computed(() => props.version)],
-  queryFn: ({ signal }) => call(routes.readFigure, { query: asked.value, signal }),
-  enabled: computed(() => meant.value.fieldId !== null),
-  placeholderData: (before) => before,
-  retry: false,
-})
+const { data, error, isPending, stale } = useWorkedOut(
+  { props, work: () => meant.value, enabled: () => meant.value.fieldId !== null },
+  (query, signal) => call(routes.readFigure, { query, signal }),
+)
 const put = (change: Partial<FigureWork>) => emit('put', { ...meant.value, ...change })
 const reckoned = [
   { value: 'total' as const, text: 'total' },
@@ -77,50 +66,16 @@ const largest = computed(() =>
 const share = (part: Part) => (100 * Math.abs(Number(part.difference))) / largest.value
 
 /** The saves of a part, between the two days. */
-function scopeOf(part: Part, from: string, to: string): Scope | null {
-  const { id } = data.value!.field
-  const what: Scope = { what: { part: 'what', exclude: false, types: [], fields: [id] } }
-  const time = withPart(what, {
-    part: 'when',
-    exclude: false,
-    effective: false,
-    span: { span: 'days', from: addDays(from, 1), to, zone: readerZone },
-  })
-  const how = (more: { actions?: ('create' | 'delete' | 'change')[]; runs?: readonly number[] }) =>
-    withPart(time, { part: 'how', exclude: false, actions: [], channels: [], runs: [], ...more })
-  switch (part.cause) {
-    case 'begun':
-      return how({ actions: ['create'] })
-    case 'ended':
-      return how({ actions: ['delete'] })
-    case 'run':
-    case 'correction':
-      return part.runIds.length > 0 ? how({ runs: part.runIds }) : null
-    case 'who': {
-      const by = part.runIds.length > 0 && props.work.by === 'cause' ? how({ runs: part.runIds }) : time
-      return withPart(by, { part: 'who', exclude: false, actors: [part.actorId!], kinds: [] })
-    }
-    case 'kind':
-      return withPart(time, { part: 'who', exclude: false, actors: [], kinds: [part.kind!] })
-    case 'known':
-    case 'unknown':
-      return null
-  }
-}
-function press(part: Part) {
+function scopeOf(part: Part): Scope | null {
   const { a, b } = between.value!
-  const scope = scopeOf(part, a.day, b.day)
-  if (scope) emit('show', scope)
+  const { id: fieldId } = data.value!.field
+  return scopeOfPart(part, { fieldId, a: a.day, b: b.day, by: props.work.by, zone: readerZone })
 }
 /** What the day of a mark made of it, alone. */
 function around(part: Part) {
-  const day = wallDay(part.at)
+  const day = dayOf(part.at)
   put({ a: addDays(day, -1), b: day })
 }
-const wallDay = (instant: string) =>
-  new Intl.DateTimeFormat('en-CA', { timeZone: readerZone, year: 'numeric', month: '2-digit', day: '2-digit' }).format(
-    new Date(instant),
-  )
 /** The two days as they are asked for, which may be ahead of the answer. */
 const asDays = () => ({ a: props.work.a ?? between.value!.a.day, b: props.work.b ?? between.value!.b.day })
 /** The nearer of the two days goes to where somebody pressed. */
@@ -138,18 +93,15 @@ const days = (which: 'a' | 'b') => ({
     if (day) put({ ...asDays(), [which]: day })
   },
 })
-const partName = (part: Part) => {
-  if (part.cause === 'begun') return `${data.value!.field.plural} begun`
-  if (part.cause === 'ended') return `${data.value!.field.plural} ended`
-  if (part.cause === 'known') return 'came to be known'
-  if (part.cause === 'unknown') return 'known no longer'
-  return part.cause === 'who' && props.work.by === 'cause' ? `by hand, ${part.name}` : part.name
+function partName({ cause, name }: Part): string {
+  if (cause === 'begun' || cause === 'ended') return `${data.value!.field.plural} ${cause}`
+  return cause === 'who' && props.work.by === 'cause' ? `by hand, ${name}` : visible(name)
 }
 const isUnknown = computed(() => (data.value?.points ?? []).filter(({ unknown }) => unknown > 0).length)
 </script>
 
 <template>
-  <div class="form" :class="{ stale: isFetching && !isPending }">
+  <div class="form" :class="{ stale }">
     <p class="sentence" role="group" aria-label="Which figure is shown">
       The <ChoicePart :value="work.reckoning" :choices="reckoned" @choose="(reckoning) => put({ reckoning })" />
       {{ work.reckoning === 'count' ? 'of records that have' : 'of' }}
@@ -233,10 +185,10 @@ const isUnknown = computed(() => (data.value?.points ?? []).filter(({ unknown })
               <tr v-for="(part, at) in between.parts" :key="at">
                 <th scope="row">
                   <button
-                    v-if="scopeOf(part, between.a.day, between.b.day)"
+                    v-if="scopeOf(part)"
                     class="plain name"
                     title="Show the saves"
-                    @click="press(part)"
+                    @click="emit('show', scopeOf(part)!)"
                   >
                     {{ partName(part) }}
                   </button>
@@ -277,23 +229,12 @@ const isUnknown = computed(() => (data.value?.points ?? []).filter(({ unknown })
 <style scoped src="./figures.css"></style>
 <style scoped>
 .two {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(280px, 400px);
-  gap: 24px;
-}
-@media (max-width: 900px) {
-  .two {
-    grid-template-columns: minmax(0, 1fr);
-  }
+  --right: minmax(280px, 400px);
 }
 .right {
   border-left: 1px solid var(--line);
   padding-left: 18px;
   font-size: 13px;
-}
-h3 {
-  font-size: 15px;
-  font-weight: 650;
 }
 .ends {
   display: flex;
@@ -329,10 +270,5 @@ h3 {
   height: 8px;
   background: var(--moss);
   min-width: 2px;
-}
-.link,
-summary {
-  color: var(--pine);
-  cursor: pointer;
 }
 </style>

@@ -3,7 +3,7 @@ import type { FigureAnswer } from '@spoor/contract'
 import { amountText, beforeAndAfter, counted, dateText, readFigures, type LoadedFigure } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { dayOf } from '../value/time.ts'
-import ChoicePart from './ChoicePart.vue'
+import ChoicePart from '../scope/ChoicePart.vue'
 import FigureChart from './FigureChart.vue'
 
 /** Figures that somebody brings along, with the same marks drawn on them; they stay in the browser. */
@@ -80,9 +80,3 @@ const sides = computed(() => (day.value === undefined ? null : beforeAndAfter(fi
 
 <style scoped src="../scope/sentence.css"></style>
 <style scoped src="./figures.css"></style>
-<style scoped>
-summary {
-  color: var(--pine);
-  cursor: pointer;
-}
-</style>

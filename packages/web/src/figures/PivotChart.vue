@@ -1,24 +1,13 @@
 <script setup lang="ts">
-import { useResizeObserver } from '@vueuse/core'
 import { BarChart, HeatmapChart, LineChart } from 'echarts/charts'
 import { GridComponent, LegendComponent, TooltipComponent, VisualMapComponent } from 'echarts/components'
-import * as echarts from 'echarts/core'
-import { CanvasRenderer } from 'echarts/renderers'
+import { use } from 'echarts/core'
 import type { PivotAnswer } from '@spoor/contract'
 import { measureWords, type Measure } from '@spoor/core'
-import { onBeforeUnmount, ref, watch } from 'vue'
-import { chartText, layerTones, tone } from './tones.ts'
+import { ref } from 'vue'
+import { chartText, tone, useChart } from '../frame/chart.ts'
 
-echarts.use([
-  BarChart,
-  CanvasRenderer,
-  GridComponent,
-  HeatmapChart,
-  LegendComponent,
-  LineChart,
-  TooltipComponent,
-  VisualMapComponent,
-])
+use([BarChart, GridComponent, HeatmapChart, LegendComponent, LineChart, TooltipComponent, VisualMapComponent])
 
 /** A pivot as a picture; the table below it has the figures. */
 export interface Props {
@@ -31,10 +20,11 @@ export interface Props {
 const props = defineProps<Props>()
 const emit = defineEmits<{ press: [row: number | undefined, column: number | undefined] }>()
 const host = ref<HTMLElement | null>(null)
-let chart: echarts.ECharts | undefined
 
 const amount = (figure: string | null | undefined) =>
   figure === null || figure === undefined ? null : props.measure === 'last' ? Date.parse(figure) : Number(figure)
+/** One after another, each far enough from the last to be told from it. */
+const layers = ['--pine', '--moss', '--ink', '--plum', '--faint', '--moss-wash', '--soft', '--line']
 /** Rows are few and are told apart by their tone; what is many stands along the axis. */
 function option() {
   const { rows, columns, answer, shown } = props
@@ -85,7 +75,7 @@ function option() {
       type: shown === 'lines' ? ('line' as const) : ('bar' as const),
       ...(shown === 'bars' && byColumn ? { stack: 'all' } : {}),
       symbolSize: 5,
-      itemStyle: { color: layerTones()[at % layerTones().length]! },
+      itemStyle: { color: tone(layers[at % layers.length]!) },
       data: byColumn
         ? columns.map((_, column) => amount(answer.cells[at]?.[column]))
         : rows.map((_, row) => amount(answer.rowTotals[row])),
@@ -93,21 +83,13 @@ function option() {
   }
 }
 
-function draw() {
-  if (!host.value) return
-  if (!chart) {
-    chart = echarts.init(host.value, null, { renderer: 'canvas' })
-    chart.on('click', ({ data, seriesIndex, dataIndex }) => {
-      if (props.shown === 'heat' && Array.isArray(data)) emit('press', Number(data[1]), Number(data[0]))
-      else if (props.columns.length > 0) emit('press', seriesIndex, dataIndex)
-      else emit('press', dataIndex, undefined)
-    })
-  }
-  chart.setOption(option(), true)
-}
-watch([() => props.answer, () => props.shown, host], draw)
-useResizeObserver(host, () => chart?.resize())
-onBeforeUnmount(() => chart?.dispose())
+useChart(host, [() => props.answer, () => props.shown], option, (chart) =>
+  chart.on('click', ({ data, seriesIndex, dataIndex }) => {
+    if (props.shown === 'heat' && Array.isArray(data)) emit('press', Number(data[1]), Number(data[0]))
+    else if (props.columns.length > 0) emit('press', seriesIndex, dataIndex)
+    else emit('press', dataIndex, undefined)
+  }),
+)
 </script>
 
 <template>

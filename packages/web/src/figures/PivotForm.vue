@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import { routes } from '@spoor/contract'
 import {
   counted,
@@ -11,7 +10,6 @@ import {
   ofDifferences,
   partOfDimension,
   scopeOfMember,
-  workText,
   type CellWorld,
   type PivotWork,
   type Scope,
@@ -19,30 +17,21 @@ import {
 import { computed, defineAsyncComponent } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
-import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { readerZone } from '../value/time.ts'
-import ChoicePart from './ChoicePart.vue'
+import { visible } from '../value/words.ts'
+import ChoicePart from '../scope/ChoicePart.vue'
 import { figureText } from './figure-text.ts'
+import { useWorkedOut, type WorkProps } from './worked-out.ts'
 
 /** Counts or amounts of the changes in a scope by one or two dimensions; each figure leads to its saves. */
-export interface Props {
-  work: PivotWork
-  scope: Scope
-  text: string
-  version: number
-  names: NamedVocabulary
-}
+export type Props = WorkProps<PivotWork>
 const props = defineProps<Props>()
 const emit = defineEmits<{ put: [work: PivotWork]; show: [scope: Scope] }>()
 const PivotChart = defineAsyncComponent(() => import('./PivotChart.vue'))
 
-const asked = computed(() => ({ scope: props.text, work: workText(props.work), zone: readerZone }))
-const { data, error, isPending, isFetching } = useQuery({
-  queryKey: ['pivot', asked, computed(() => props.version)],
-  queryFn: ({ signal }) => call(routes.readPivot, { query: asked.value, signal }),
-  placeholderData: (before) => before,
-  retry: false,
-})
+const { data, error, isPending, stale } = useWorkedOut({ props, work: () => props.work }, (query, signal) =>
+  call(routes.readPivot, { query, signal }),
+)
 const put = (change: Partial<PivotWork>) => emit('put', { ...props.work, ...change })
 
 const byWords = dimensions.map((value) => ({ value, text: dimensionWords[value] }))
@@ -122,11 +111,11 @@ const unusual = computed(
 )
 const isEmpty = computed(() => data.value !== undefined && data.value.rows.length === 0)
 const rowNames = computed(() => [
-  ...(data.value?.rows ?? []).map(({ name }) => name),
+  ...(data.value?.rows ?? []).map(({ name }) => visible(name)),
   ...(data.value && data.value.moreRows > 0 ? [`${counted(data.value.moreRows, 'other')}`] : []),
 ])
 const columnNames = computed(() => [
-  ...(data.value?.columns ?? []).map(({ name }) => name),
+  ...(data.value?.columns ?? []).map(({ name }) => visible(name)),
   ...(data.value && data.value.moreColumns > 0 ? [`${counted(data.value.moreColumns, 'other')}`] : []),
 ])
 function titleOf(row: number | undefined, column: number | undefined): string {
@@ -139,7 +128,7 @@ function titleOf(row: number | undefined, column: number | undefined): string {
 </script>
 
 <template>
-  <div class="form" :class="{ stale: isFetching && !isPending }">
+  <div class="form" :class="{ stale }">
     <p class="sentence" role="group" aria-label="What the pivot shows">
       The <ChoicePart :value="work.measure" :choices="measured" @choose="(measure) => put({ measure })" /> by
       <ChoicePart

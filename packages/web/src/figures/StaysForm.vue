@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import { routes } from '@spoor/contract'
 import {
   counted,
@@ -7,30 +6,25 @@ import {
   grouped,
   readStayBy,
   valueKind,
-  withPart,
-  workText,
+  scopeOfStays,
+  scopeOfValues,
   type Scope,
+  type StayGroup,
   type StayBy,
   type StaysWork,
-  type ValueTest,
 } from '@spoor/core'
 import { computed } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { recordLink } from '../records/link.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
-import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { readerZone } from '../value/time.ts'
-import ChoicePart from './ChoicePart.vue'
+import { shownValue, visible } from '../value/words.ts'
+import ChoicePart from '../scope/ChoicePart.vue'
 import { fieldChoices, fieldMeant } from './field-choice.ts'
+import { useWorkedOut, type WorkProps } from './worked-out.ts'
 
 /** How long records stayed in the values of a field, or took from one of them to another. */
-export interface Props {
-  work: StaysWork
-  scope: Scope
-  text: string
-  version: number
-  names: NamedVocabulary
-}
+export type Props = WorkProps<StaysWork>
 const props = defineProps<Props>()
 const emit = defineEmits<{ put: [work: StaysWork]; show: [scope: Scope] }>()
 
@@ -43,20 +37,16 @@ const meant = computed<StaysWork>(() => ({
   fieldId: props.work.fieldId ?? fieldMeant(props.scope, props.names, fits),
   by: props.work.to !== null && props.work.by === 'value' ? 'who' : props.work.by,
 }))
-const asked = computed(() => ({ scope: props.text, work: workText(meant.value), zone: readerZone }))
-const { data, error, isFetching, isPending } = useQuery({
-  queryKey: ['stays', asked, computed(() => props.version)],
-  queryFn: ({ signal }) => call(routes.readStays, { query: asked.value, signal }),
-  enabled: computed(() => meant.value.fieldId !== null),
-  placeholderData: (before) => before,
-  retry: false,
-})
+const { data, error, isPending, stale } = useWorkedOut(
+  { props, work: () => meant.value, enabled: () => meant.value.fieldId !== null },
+  (query, signal) => call(routes.readStays, { query, signal }),
+)
 const put = (change: Partial<StaysWork>) => emit('put', { ...meant.value, ...change })
 const field = computed(() => props.names.fields.find(({ id }) => id === meant.value.fieldId))
 const isPassage = computed(() => props.work.to !== null)
 const values = computed(() =>
   (data.value?.values ?? []).flatMap((value) =>
-    value === null || value === '' ? [] : [{ value, text: `“${value}”` }],
+    value === null || value === '' ? [] : [{ value, text: `“${visible(value)}”` }],
   ),
 )
 const froms = computed(() => [
@@ -81,37 +71,21 @@ const bys = computed(() => [
 const by = computed(() => meant.value.by)
 const took = (ms: number | null) => (ms === null ? '' : durationText(ms))
 
-const ofField = (tests: ValueTest[]): Scope => {
-  const what: Scope = {
-    ...props.scope,
-    what: { part: 'what', exclude: false, types: [], fields: [meant.value.fieldId!] },
-  }
-  return tests.length === 0 ? what : withPart(what, { part: 'value', exclude: false, tests })
-}
 /** Saves that ended what a group counts. */
-function scopeOf(key: string): Scope | null {
-  const value = key.startsWith('v') ? key.slice(1) : null
-  const ended = isPassage.value
-    ? ofField([{ test: 'to', value: props.work.to }])
-    : ofField(props.work.from === null ? [] : [{ test: 'from', value: props.work.from }])
-  switch (by.value) {
-    case 'value':
-      return ofField([{ test: 'from', value }])
-    case 'who':
-      return /^\d+$/.test(key)
-        ? withPart(ended, { part: 'who', exclude: false, actors: [Number(key)], kinds: [] })
-        : null
-    default:
-      return null
-  }
-}
+const scopeOf = (of: StayGroup) => scopeOfStays(props.scope, meant.value, meant.value.fieldId!, of)
+/** Saves that went one step. */
+const scopeOfStep = ({ from, to }: { from: string | null; to: string | null }) =>
+  scopeOfValues(props.scope, meant.value.fieldId!, [
+    { test: 'from', value: from },
+    { test: 'to', value: to },
+  ])
 const linkTo = (key: string) => recordLink({ typeId: data.value!.field.typeId, key })
 const steps = computed(() => data.value?.steps ?? [])
-const told = (value: string | null) => (value === null ? 'nothing' : value)
+const told = (value: string | null) => shownValue(value, field.value?.baseType ?? 'text').text
 </script>
 
 <template>
-  <div class="form" :class="{ stale: isFetching && !isPending }">
+  <div class="form" :class="{ stale }">
     <p class="sentence" role="group" aria-label="Which times are reckoned">
       How long
       <ChoicePart
@@ -158,17 +132,17 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
               </tr>
             </thead>
             <tbody>
-              <tr v-for="group in data.groups" :key="group.key">
+              <tr v-for="group in data.groups" :key="JSON.stringify(group.of)">
                 <th scope="row">
                   <button
-                    v-if="scopeOf(group.key)"
+                    v-if="scopeOf(group.of)"
                     class="plain name"
                     title="Show the saves that ended them"
-                    @click="emit('show', scopeOf(group.key)!)"
+                    @click="emit('show', scopeOf(group.of)!)"
                   >
-                    {{ group.name }}
+                    {{ visible(group.name) }}
                   </button>
-                  <template v-else>{{ group.name }}</template>
+                  <template v-else>{{ visible(group.name) }}</template>
                 </th>
                 <td class="figure mono">{{ grouped(group.many) }}</td>
                 <td class="figure mono">{{ took(group.medianMs) }}</td>
@@ -214,20 +188,14 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
               <tr v-for="step in steps.slice(0, 14)" :key="`${step.from} ${step.to}`">
                 <th scope="row">
                   <button
+                    v-if="scopeOfStep(step)"
                     class="plain name"
                     title="Show the saves"
-                    @click="
-                      emit(
-                        'show',
-                        ofField([
-                          { test: 'from', value: step.from },
-                          { test: 'to', value: step.to },
-                        ]),
-                      )
-                    "
+                    @click="emit('show', scopeOfStep(step)!)"
                   >
                     {{ told(step.from) }} → {{ told(step.to) }}
                   </button>
+                  <template v-else>{{ told(step.from) }} → {{ told(step.to) }}</template>
                 </th>
                 <td class="figure mono">{{ grouped(step.many) }}</td>
                 <td class="back" :class="{ attention: step.back > 0 }">
@@ -246,19 +214,7 @@ const told = (value: string | null) => (value === null ? 'nothing' : value)
 <style scoped src="./figures.css"></style>
 <style scoped>
 .two {
-  display: grid;
-  grid-template-columns: minmax(0, 1.2fr) minmax(320px, 1fr);
-  gap: 28px;
-}
-@media (max-width: 900px) {
-  .two {
-    grid-template-columns: minmax(0, 1fr);
-  }
-}
-h3 {
-  font-size: 15px;
-  font-weight: 650;
-  margin: 4px 0;
+  --right: minmax(320px, 1fr);
 }
 .back {
   padding-left: 18px;

@@ -2,15 +2,10 @@
 import { firstWork, parseWork, workText, type Scope, type Work, type WorkForm } from '@spoor/core'
 import { computed, defineAsyncComponent } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import type { NamedVocabulary } from '../scope/vocabulary.ts'
+import { useAskedWork, type WorkProps } from './worked-out.ts'
 
 /** What is worked out of a scope. What is asked stands in the link. */
-export interface Props {
-  scope: Scope
-  text: string
-  version: number
-  names: NamedVocabulary
-}
+export type Props = Omit<WorkProps<Work>, 'work'>
 defineProps<Props>()
 const emit = defineEmits<{ show: [scope: Scope] }>()
 const formOf = {
@@ -26,8 +21,8 @@ const forms: readonly { form: WorkForm; title: string }[] = [
   { form: 'stays', title: 'Time in value' },
   { form: 'figure', title: 'Figure over time' },
 ]
-const given = computed(() => (typeof route.query['work'] === 'string' ? route.query['work'] : 'pivot'))
-const work = computed(() => parseWork(given.value))
+const asked = useAskedWork()
+const work = computed(() => (asked.value === undefined ? firstWork.pivot : parseWork(asked.value)))
 function put(next: Work) {
   void router.replace({ query: { ...route.query, work: workText(next) } })
 }

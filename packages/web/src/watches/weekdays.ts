@@ -1,2 +1,4 @@
+import { weekdayWords } from '@spoor/core'
+
 /** The days of the week, 1 for Monday. */
-export const weekdays = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'].map((label, at) => ({ value: at + 1, label }))
+export const weekdays = weekdayWords.map((word, at) => ({ value: at + 1, label: word.slice(0, 3) }))

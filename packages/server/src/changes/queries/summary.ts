@@ -1,12 +1,12 @@
-import { runWords, type RunKind, type Scope } from '@spoor/core'
+import type { Scope } from '@spoor/core'
 import type { Summary } from '@spoor/contract'
-import { boundArray, type Database } from '../../database/knex.ts'
+import type { Database } from '../../database/knex.ts'
 import { storyHeadlines } from '../../noticing/names.ts'
-import { isLimited, reachIn } from '../../ledger/reach.ts'
+import { reachIn } from '../../ledger/reach.ts'
 import { caseQuestions } from '../../ledger/case-questions.ts'
-import { whereScope, whereScopes } from '../../ledger/scope-sql.ts'
+import { whereScopes } from '../../ledger/scope-sql.ts'
 import { gapsIn } from './gaps.ts'
-import { seenRecord } from './seen-record.ts'
+import { recordNames, runNames } from './names.ts'
 import { countsAnswer, fromCounts } from './rollup.ts'
 
 /** Counting stops here; beyond it a count is said to be of more than this. */
@@ -54,38 +54,13 @@ async function oneByOne(db: Database, scopes: readonly Scope[], nowMs: number): 
   }
 }
 
+/** Records that a scope names, by what they are called. */
 async function labels(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Record<string, string>> {
-  const refs = scopes[0]?.record?.records ?? []
-  if (refs.length === 0) return {}
-  const reach = reachIn(scopes)
-  const { rows } = await db.raw<{ rows: { type_id: number; record_key: string; label: string; name: string }[] }>(
-    `select r.type_id, r.record_key, r.label, t.name
-       from unnest(?::int[], ?::text[]) as wanted(type_id, record_key)
-       join ${isLimited(reach) ? 'lateral ?' : 'spoor.record'} r using (type_id, record_key) join spoor.record_type t on t.id = r.type_id`,
-    [
-      boundArray(refs.map((ref) => ref.typeId)),
-      boundArray(refs.map((ref) => ref.key)),
-      ...(isLimited(reach) ? [seenRecord(db, reach, nowMs, 'wanted')] : []),
-    ],
-  )
-  return Object.fromEntries(rows.map((row) => [`t${row.type_id}:${row.record_key}`, `${row.name} ${row.label}`]))
+  return Object.fromEntries(await recordNames(db, scopes[0]?.record?.records ?? [], reachIn(scopes), nowMs))
 }
 
 /** Runs by what they called themselves; for whoever sees a part of the trail only, with as many saves as they may see. */
 async function namesOfRuns(db: Database, scopes: readonly Scope[], nowMs: number): Promise<Record<string, string>> {
-  const ids = scopes[0]?.how?.runs ?? []
-  if (ids.length === 0) return {}
-  const reach = reachIn(scopes)
-  const runs = db('ledger.run as n').whereIn('n.id', [...ids])
-  if (isLimited(reach)) {
-    void runs
-      .join('ledger.save as s', 's.run_id', 'n.id')
-      .groupBy('n.id')
-      .select('n.id', 'n.kind', 'n.declared', db.raw('count(*) as saves'))
-    whereScope(runs, reach, 'save', 's', nowMs)
-  } else void runs.select('n.id', 'n.kind', 'n.declared', 'n.saves')
-  const rows = (await runs) as { id: string; kind: RunKind; declared: string | null; saves: string }[]
-  return Object.fromEntries(
-    rows.map((row) => [row.id, `the run “${runWords(row.kind, row.declared, Number(row.saves))}”`]),
-  )
+  const names = await runNames(db, (scopes[0]?.how?.runs ?? []).map(String), reachIn(scopes), nowMs)
+  return Object.fromEntries([...names].map(([id, words]) => [id, `the run “${words}”`]))
 }

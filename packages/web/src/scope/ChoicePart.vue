@@ -1,6 +1,6 @@
 <script setup lang="ts" generic="T extends string | number | boolean | null">
 import { computed, ref } from 'vue'
-import SentencePart from '../scope/SentencePart.vue'
+import SentencePart from './SentencePart.vue'
 
 /** A part of a sentence that says one of a few things. */
 const props = withDefaults(
@@ -9,8 +9,10 @@ const props = withDefaults(
     choices: readonly { value: T; text: string }[]
     /** Where nothing of the kind is chosen yet. */
     placeholder?: string
+    /** False where what is chosen narrows nothing. */
+    narrows?: boolean
   }>(),
-  { placeholder: 'choose …' },
+  { placeholder: 'choose …', narrows: true },
 )
 const emit = defineEmits<{ choose: [value: T] }>()
 const open = ref(false)
@@ -22,7 +24,7 @@ function choose(value: T) {
 </script>
 
 <template>
-  <SentencePart v-model:open="open" :text="chosen?.text ?? placeholder" :narrows="chosen !== undefined">
+  <SentencePart v-model:open="open" :text="chosen?.text ?? placeholder" :narrows="narrows && chosen !== undefined">
     <ul class="choices">
       <li v-for="one in choices" :key="String(one.value)">
         <button class="plain act" :aria-current="one.value === value" @click="choose(one.value)">{{ one.text }}</button>
@@ -31,7 +33,7 @@ function choose(value: T) {
   </SentencePart>
 </template>
 
-<style scoped src="../scope/sentence.css"></style>
+<style scoped src="./sentence.css"></style>
 <style scoped>
 .choices {
   max-height: 320px;

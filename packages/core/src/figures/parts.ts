@@ -1,0 +1,145 @@
+import { withPart, type ActorKind, type HowPart, type Scope } from '../scope/model.ts'
+import { addDays } from '../time/zone.ts'
+import type { FigureMoves, MoveHow } from './over-time.ts'
+import type { FigureBy } from './work.ts'
+
+/** What is known of the save that began a spell. */
+export interface LifeSave {
+  at: string
+  actorId: number
+  actorKind: ActorKind
+  runId: string | null
+  correctionId: number | null
+}
+
+/** What moved a figure, of all saves that did it for the same reason. */
+export interface FigurePart {
+  /** `known` and `unknown`: something came to be known, or is known no longer. */
+  cause: 'run' | 'correction' | 'begun' | 'ended' | 'who' | 'kind' | 'known' | 'unknown'
+  /** How many moves of records. */
+  saves: number
+  /** Exact decimal text. */
+  difference: string
+  /** When the first of them was. */
+  at: string
+  /** The runs that its saves belong to; none where they are too many to be named. */
+  runIds: number[]
+  correctionId: number | null
+  actorId: number | null
+  kind: ActorKind | null
+}
+
+const mostRunsNamed = 200
+
+/** What a move has in common with others that moved the figure for the same reason, by a text of its own. */
+function causeOf(
+  how: MoveHow,
+  save: LifeSave | undefined,
+  isRun: (runId: string) => boolean,
+  by: FigureBy,
+): Pick<FigurePart, 'cause'> & { of: string | number } {
+  if (!save) return { cause: how === 'unknown' ? 'unknown' : 'known', of: '' }
+  if (by === 'who') return { cause: 'who', of: save.actorId }
+  if (by === 'kind') return { cause: 'kind', of: save.actorKind }
+  if (save.correctionId !== null) return { cause: 'correction', of: save.correctionId }
+  if (how === 'begun' || how === 'ended') return { cause: how, of: '' }
+  // A run of one save is somebody's hand.
+  if (save.runId !== null && isRun(save.runId)) return { cause: 'run', of: save.runId }
+  return { cause: 'who', of: save.actorId }
+}
+
+export interface FigureParts {
+  parts: FigurePart[]
+  /** So many more, which are not told one by one, and their difference together. */
+  rest: { parts: number; difference: string }
+}
+
+/** What moved a figure, split by cause, the most first. The parts and the rest add up to its difference. */
+export function figureParts(
+  { moves, text }: FigureMoves,
+  saves: ReadonlyMap<string, LifeSave>,
+  by: FigureBy,
+  most: number,
+): FigureParts {
+  const saveOf = (id: string | null) => (id === null ? undefined : saves.get(id))
+  const savesOfRun = new Map<string, number>()
+  for (const move of moves) {
+    const runId = saveOf(move.by)?.runId
+    if (runId) savesOfRun.set(runId, (savesOfRun.get(runId) ?? 0) + 1)
+  }
+  const isRun = (runId: string) => savesOfRun.get(runId)! > 1
+  const parts = new Map<string, Omit<FigurePart, 'difference' | 'runIds'> & { sum: bigint; runs: Set<number> }>()
+  for (const move of moves) {
+    const save = saveOf(move.by)
+    const { cause, of } = causeOf(move.how, save, isRun, by)
+    const key = `${cause} ${of}`
+    let part = parts.get(key)
+    if (!part) {
+      part = {
+        cause,
+        saves: 0,
+        at: move.at,
+        sum: 0n,
+        runs: new Set(),
+        correctionId: cause === 'correction' ? save!.correctionId : null,
+        actorId: cause === 'who' ? save!.actorId : null,
+        kind: cause === 'kind' ? save!.actorKind : null,
+      }
+      parts.set(key, part)
+    }
+    part.saves++
+    part.sum += move.difference
+    if (move.at < part.at) part.at = move.at
+    if (save?.runId) part.runs.add(Number(save.runId))
+  }
+  const size = (sum: bigint) => (sum < 0n ? -sum : sum)
+  const sorted = [...parts.values()].sort((a, b) =>
+    size(b.sum) > size(a.sum) ? 1 : size(b.sum) < size(a.sum) ? -1 : 0,
+  )
+  const rest = sorted.slice(most)
+  return {
+    parts: sorted.slice(0, most).map(({ sum, runs, ...part }) => ({
+      ...part,
+      difference: text(sum),
+      runIds: runs.size <= mostRunsNamed ? [...runs] : [],
+    })),
+    rest: { parts: rest.length, difference: text(rest.reduce((all, { sum }) => all + sum, 0n)) },
+  }
+}
+
+/**
+ * The saves of a part, between the ends of two days; null for what no save did, and for a run that cannot be named.
+ * @param by how the figure was split: by cause, what somebody did by hand are their runs of one save
+ */
+export function scopeOfPart(
+  part: FigurePart,
+  { fieldId, a, b, by, zone }: { fieldId: number; a: string; b: string; by: FigureBy; zone: string },
+): Scope | null {
+  const scope: Scope = {
+    what: { part: 'what', exclude: false, types: [], fields: [fieldId] },
+    when: { part: 'when', exclude: false, effective: false, span: { span: 'days', from: addDays(a, 1), to: b, zone } },
+  }
+  const how = (more: Partial<HowPart>) =>
+    withPart(scope, { part: 'how', exclude: false, actions: [], channels: [], runs: [], ...more })
+  switch (part.cause) {
+    case 'begun':
+      return how({ actions: ['create'] })
+    case 'ended':
+      return how({ actions: ['delete'] })
+    case 'run':
+    case 'correction':
+      return part.runIds.length > 0 ? how({ runs: part.runIds }) : null
+    case 'who':
+      return withPart(by === 'cause' && part.runIds.length > 0 ? how({ runs: part.runIds }) : scope, {
+        part: 'who',
+        exclude: false,
+        actors: [part.actorId!],
+        kinds: [],
+      })
+    case 'kind':
+      return withPart(scope, { part: 'who', exclude: false, actors: [], kinds: [part.kind!] })
+    case 'known':
+    case 'unknown':
+      return null
+  }
+}

@@ -1,0 +1,59 @@
+import type { Scope } from '@spoor/core'
+import type { Knex } from 'knex'
+import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import { maskedFields } from '../ledger/masked.ts'
+import { isLimited, reachIn } from '../ledger/reach.ts'
+
+/** What is worked out, and for whom. */
+export interface WorkRequest<W> {
+  work: W
+  zone: string
+  /** Fields whose values are not to be read, beside those that are masked. */
+  closed?: ReadonlySet<number>
+}
+
+export interface FieldOfType {
+  id: number
+  typeId: number
+  name: string
+  plural: string
+  baseType: string
+}
+
+/** @throws Problem where there is no such field, or it may not be looked into */
+export async function demandField(
+  db: Database,
+  fieldId: number | null,
+  closed: ReadonlySet<number> = new Set(),
+): Promise<FieldOfType> {
+  if (fieldId === null) throw new Problem('bad-request', 'No field is named. Nothing was reckoned: choose one.')
+  const field = await db('spoor.field as f')
+    .join('spoor.record_type as t', 't.id', 'f.type_id')
+    .where('f.id', fieldId)
+    .first<FieldOfType | undefined>('f.id', 'f.type_id as typeId', 'f.name', 't.plural', 'f.base_type as baseType')
+  if (!field) throw new Problem('not-found', `There is no field ${fieldId}. Nothing was reckoned.`)
+  if ((await maskedFields(db)).has(field.id))
+    throw new Problem(
+      'not-allowed',
+      `${field.name} of ${field.plural} is masked, and is not found out by adding it up.`,
+    )
+  if (closed.has(field.id))
+    throw new Problem('not-allowed', `${field.name} of ${field.plural} is left out there, and is not added up either.`)
+  return field
+}
+
+const oneState = { isolationLevel: 'repeatable read', readOnly: true } as const
+
+/** Everything as of one moment of the ledger: of one's own, or of the transaction that one is in. */
+export const asOfOneMoment = <T>(db: Database, work: (trx: Knex.Transaction) => Promise<T>): Promise<T> =>
+  db.isTransaction ? work(db as Knex.Transaction) : db.transaction(work, oneState)
+
+/** @throws Problem for whoever sees a part: what all records hold comes from saves of anybody. */
+export function demandWhole(scopes: readonly Scope[]): void {
+  if (isLimited(reachIn(scopes)))
+    throw new Problem('not-allowed', 'Whoever sees a part of the trail is not told what all records hold or held.')
+}
+
+/** A field as answers name it. */
+export const named = ({ id, typeId, name, plural }: FieldOfType) => ({ id, typeId, name, plural })
