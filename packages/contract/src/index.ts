@@ -67,7 +67,7 @@ export { route, type Method, type RouteShape } from './route.ts'
 export { type Action } from './common.ts'
 export { Person, Session } from './session.ts'
 export { Check, Custody, Erasure, Place, Seal, Witness } from './custody.ts'
-export { RecordHits, Vocabulary } from './vocabulary.ts'
+export { HeldValues, RecordHits, Vocabulary } from './vocabulary.ts'
 export {
   Afterwards,
   Change,

@@ -36,6 +36,8 @@ export const Vocabulary = v.object({
   channels: v.array(v.string()),
   /** Units of the staff list that these actors belong to. */
   units: v.array(v.string()),
+  /** What records are called that values of reference fields point to, by the type of these records, where they are few. */
+  called: v.array(v.object({ typeId: v.number(), value: v.string(), label: v.string() })),
 })
 export type Vocabulary = v.InferOutput<typeof Vocabulary>
 
@@ -58,7 +60,23 @@ export const RecordHits = v.object({
 })
 export type RecordHits = v.InferOutput<typeof RecordHits>
 
+export const HeldValues = v.object({
+  /** By how many records hold them now, most first. */
+  values: v.array(v.object({ value: v.nullable(v.string()), label: v.nullable(v.string()), records: v.number() })),
+  /** Whether it holds more than are told. */
+  more: v.boolean(),
+})
+export type HeldValues = v.InferOutput<typeof HeldValues>
+
 export const vocabularyRoutes = {
+  readHeldValues: route({
+    method: 'GET',
+    path: '/fields/:fieldId/held',
+    needs: 'changes.read',
+    summary: 'The values that a field of all records holds now, for whoever sees all of it',
+    params: v.object({ fieldId: IntParam }),
+    response: HeldValues,
+  }),
   readVocabulary: route({
     method: 'GET',
     path: '/vocabulary',

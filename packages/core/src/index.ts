@@ -47,6 +47,8 @@ export {
   type ActorKind,
   type ChangeState,
   type ClockPart,
+  type HeldTest,
+  type HoldsPart,
   type HowPart,
   type PartName,
   type ReasonPart,
@@ -74,7 +76,7 @@ export {
   type SentencePiece,
 } from './scope/sentence.ts'
 export { daysOf, instantsOf, type Instants } from './scope/span.ts'
-export { canonicalKey, parseScope, scopeEntries, type ParsedScope, type ScopeProblem } from './scope/url.ts'
+export { canonicalKey, parseScope, scopeEntries, withHeld, type ParsedScope, type ScopeProblem } from './scope/url.ts'
 export {
   comparePlans,
   editsBetween,
@@ -142,7 +144,7 @@ export {
 } from './state/standing.ts'
 export { contested, placesAfter, recordPlace, type ContestedPlace } from './capture/order.ts'
 export { foldRows, type CapturedRow, type Delta, type SaveAction } from './capture/fold.ts'
-export { composedLabel, keyOfOne, namedBy, type LabelParts } from './capture/label.ts'
+export { composedLabel, keyOfOne, valueOfOne, namedBy, type LabelParts } from './capture/label.ts'
 export { runKey, runWords, type RunKey, type RunKind, type RunnableSave } from './capture/run.ts'
 export {
   following,

@@ -17,7 +17,7 @@ import {
 import { OutsideSeals } from '../src/custody/outside.ts'
 import { Sealer } from '../src/custody/sealer.ts'
 import { SigningKey } from '../src/custody/signing-key.ts'
-import { requestedScopes } from '../src/ledger/scope-request.ts'
+import { requestedScopes } from '../src/scope/request.ts'
 import { savePage } from '../src/ledger/saves.ts'
 import { Packing } from '../src/packs/packing.ts'
 import { askForPack, readPack } from '../src/packs/store.ts'

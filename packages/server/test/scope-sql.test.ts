@@ -48,6 +48,58 @@ const casesOfSave = (save: number, typeId: number, key: string): number[] => [
   ...(save % 7 === 0 || save === 17 ? [3] : []),
 ]
 
+const timeOf = (save: number) => new Date(Date.parse('2026-03-01T00:00:00Z') + save * 15_731_000).toISOString()
+/** What a field of a record held by the number of a save: it moves every so often, is not known at times, and changes hands at 150. */
+function heldAt(fieldId: number, key: string, save: number): { known: boolean; value: string | null } {
+  const spell = Math.floor(save / (5 + fieldId + keys.indexOf(key)))
+  return { known: spell % 4 !== 1, value: values[(spell * 3 + fieldId + (save < 150 ? 0 : 1)) % values.length]! }
+}
+const heldNow = (fieldId: number, key: string) => ({
+  known: key !== keys[2],
+  value: values[(fieldId * 5) % values.length]!,
+})
+
+/** The same as the server keeps it: spells under the key until save 150, and from there on. */
+async function insertHeld(fieldId: number, key: string): Promise<void> {
+  const long = 5 + fieldId + keys.indexOf(key)
+  const now = heldNow(fieldId, key)
+  for (let from = 0; from <= 300; from += long)
+    for (const [since, until] of [
+      [0, 150],
+      [150, null],
+    ] as const) {
+      const spell = heldAt(fieldId, key, from)
+      // A spell that reaches over the change of hands is told twice, each time with what the one or the other held.
+      const own = values[(Math.floor(from / long) * 3 + fieldId + (since === 0 ? 0 : 1)) % values.length]!
+      await world.db('spoor.held').insert({
+        field_id: fieldId,
+        record_key: key,
+        since_save: since,
+        until_save: until,
+        from_at: from === 0 ? '-infinity' : timeOf(from),
+        from_save: from,
+        to_at: from + long > 300 ? 'infinity' : timeOf(from + long),
+        to_save: from + long > 300 ? 0 : from + long,
+        known: spell.known,
+        value: spell.known ? own : null,
+        stands: now.known,
+        latest: now.known ? now.value : null,
+      })
+    }
+}
+
+/** Of a save what its record held, or the record whose line that is. Field n is of type n here. */
+function heldOf(save: number, typeId: number, key: string, parent: Made['parent']): NonNullable<Made['held']> {
+  const of = [{ typeId, key }, ...(parent && parent.typeId !== typeId ? [parent] : [])]
+  return of.flatMap((record) => {
+    const [then, now] = [heldAt(record.typeId, record.key, save), heldNow(record.typeId, record.key)]
+    return [
+      ...(then.known ? [{ fieldId: record.typeId, now: false, value: then.value }] : []),
+      ...(now.known ? [{ fieldId: record.typeId, now: true, value: now.value }] : []),
+    ]
+  })
+}
+
 beforeAll(async () => {
   world = await makeWorld('select 1')
   const { db } = world
@@ -121,7 +173,7 @@ beforeAll(async () => {
     const actorId = 1 + ((save * 7) % 6)
     const typeId = 1 + ((save * 5) % 4)
     const key = keys[(save * 3) % keys.length]!
-    const at = new Date(Date.parse('2026-03-01T00:00:00Z') + save * 15_731_000).toISOString()
+    const at = timeOf(save)
     const actorKind = actorKinds[actorId - 1]!
     const parent = save % 3 === 0 ? { typeId: 1 + (save % 4), key: keys[save % keys.length]! } : null
     const action = (['create', 'change', 'delete'] as const)[save % 3]!
@@ -217,9 +269,11 @@ beforeAll(async () => {
         cases: casesOfSave(save, typeId, key),
         restored: false,
         effectiveOn: null,
+        held: heldOf(save, typeId, key, parent),
       })
     }
   }
+  for (const fieldId of [1, 2, 3, 4, 5, 6]) for (const key of keys) await insertHeld(fieldId, key)
   await db('spoor.record_type').update({ effective_field_id: 1 })
   for (const change of changes) {
     const before = (other: Made, orAt: boolean) =>

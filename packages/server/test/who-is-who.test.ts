@@ -4,7 +4,7 @@ import { listDirectory, readStaffCsv, takeStaffList } from '../src/people/direct
 import type { Scope } from '@spoor/core'
 import type { SignedIn } from '../src/http/bind.ts'
 import { savePage } from '../src/ledger/saves.ts'
-import { requestedScopes } from '../src/ledger/scope-request.ts'
+import { requestedScopes } from '../src/scope/request.ts'
 import { countEvents, listEvents } from '../src/ledger/events.ts'
 import { listUnmapped, removeIdentity, setIdentity } from '../src/people/identities.ts'
 import { putInForce } from '../src/tracking/put-in-force.ts'

@@ -16,6 +16,12 @@ export function keyOfOne(value: string): string {
   return JSON.stringify([value])
 }
 
+/** The value whose record is known under a key of one column; null where the key has more. */
+export function valueOfOne(key: string): string | null {
+  const values = JSON.parse(key) as string[]
+  return values.length === 1 ? values[0]! : null
+}
+
 /** The records that a label names, each with its type. */
 export function namedBy({ parts, refersTo }: LabelParts): { typeId: number; key: string }[] {
   return parts.flatMap((part, at) => {

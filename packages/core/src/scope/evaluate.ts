@@ -29,6 +29,8 @@ export interface ScopedChange {
   parent: RecordRef | null
   /** When it was made, epoch milliseconds; microseconds as a fraction. */
   atMs: number
+  /** What its record, or the record whose line it is, held in the fields that a scope asks for, as far as that is known. */
+  held?: readonly { fieldId: number; now: boolean; value: CapturedValue }[]
   action: Exclude<ScopeAction, 'restore'>
   /** Of a creation, whether the record had been deleted before. */
   restored: boolean
@@ -66,6 +68,10 @@ function holds(part: ScopePart, change: ScopedChange, nowMs: number): boolean {
       return part.types.includes(change.typeId) || part.fields.includes(change.fieldId)
     case 'record':
       return part.records.some((record) => isIt(record, change) || (part.lines && isIt(record, change.parent)))
+    case 'holds':
+      return part.tests.every(({ fieldId, now, values }) =>
+        change.held?.some((one) => one.fieldId === fieldId && one.now === now && values.includes(one.value)),
+      )
     case 'when': {
       if (part.effective) {
         const { from, to } = daysOf(part.span, nowMs)

@@ -41,6 +41,23 @@ export interface RecordPart {
   records: readonly RecordRef[]
 }
 
+/** What a field held just after a change (of a deletion: before it), or holds by now: one of these values, null is nothing. */
+export interface HeldTest {
+  fieldId: number
+  now: boolean
+  values: readonly (string | null)[]
+}
+
+/**
+ * Which records, by what their fields held: of those of the field's type, with their lines, those of which every test holds.
+ * What is not known holds nothing.
+ */
+export interface HoldsPart {
+  part: 'holds'
+  exclude: boolean
+  tests: readonly HeldTest[]
+}
+
 /**
  * Days are calendar days of `zone`, both ends included; a missing end is open. Instants are ISO 8601 in UTC to the
  * minute, the first included and the last not; their zone says how they are read. `look` begins where the reader's
@@ -133,7 +150,7 @@ export interface StatePart {
 }
 
 export type ScopePart =
-  WhoPart | WhatPart | RecordPart | WhenPart | ClockPart | HowPart | ValuePart | ReasonPart | StatePart
+  WhoPart | WhatPart | RecordPart | HoldsPart | WhenPart | ClockPart | HowPart | ValuePart | ReasonPart | StatePart
 export type PartName = ScopePart['part']
 
 /**
@@ -144,6 +161,7 @@ export interface Scope {
   readonly who?: WhoPart
   readonly what?: WhatPart
   readonly record?: RecordPart
+  readonly holds?: HoldsPart
   readonly when?: WhenPart
   readonly clock?: ClockPart
   readonly how?: HowPart
@@ -175,8 +193,8 @@ export function withMembers(scope: Scope, members: readonly number[]): Scope {
 }
 
 export function partsOf(scope: Scope): ScopePart[] {
-  const { what, value, record, who, how, reason, when, clock, state } = scope
-  return [what, value, record, who, how, reason, when, clock, state].filter((part) => part !== undefined)
+  const { what, value, record, holds, who, how, reason, when, clock, state } = scope
+  return [what, value, record, holds, who, how, reason, when, clock, state].filter((part) => part !== undefined)
 }
 
 export function withPart(scope: Scope, part: ScopePart): Scope {
@@ -197,6 +215,8 @@ export function isHollow(part: ScopePart): boolean {
       return part.types.length === 0 && part.fields.length === 0
     case 'record':
       return part.records.length === 0
+    case 'holds':
+      return part.tests.every(({ values }) => values.length === 0)
     case 'when':
       return part.span.span === 'days' && part.span.from === null && part.span.to === null
     case 'clock':

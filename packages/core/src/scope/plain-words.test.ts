@@ -24,7 +24,13 @@ const vocabulary: WordVocabulary = {
     { id: 15, typeId: 1, name: 'arrears status' },
     { id: 21, typeId: 2, name: 'bank account' },
     { id: 22, typeId: 2, name: 'status' },
+    { id: 16, typeId: 1, name: 'officer', refersTo: 4 },
     { id: 31, typeId: 3, name: 'unit price' },
+  ],
+  called: [
+    { typeId: 4, value: '7', label: 'Ishbel Coombe' },
+    { typeId: 4, value: '8', label: 'Devika Coombe' },
+    { typeId: 4, value: '9', label: 'Tariq Lindqvist' },
   ],
   channels: ['screen', 'direct SQL'],
   units: ['Finance', 'Income & arrears'],
@@ -50,6 +56,18 @@ describe('plain words', () => {
     ['weekly rent and deposit on tenancies by Oona', 'what=f11,f12&who=a1'],
     ['who changed the bank account', 'what=f21&how=change'],
     ['status', 'what=f13,f22'],
+    ['weekly rent on tenancies whose officer was Ishbel Coombe', 'what=f11&holds=f16.then.7'],
+    ['changes to deposit of tenancies whose officer is now tariq by Oona', 'what=f12&holds=f16.now.9&who=a1'],
+    [
+      'tenancies whose officer was “Devika Coombe” or Tariq since 1 May 2026',
+      'what=t1&holds=f16.then.8&holds=f16.then.9&when=2026-05-01..@Europe/London',
+    ],
+    ['contractors whose status is suspended', 'what=t2&holds=f22.now.suspended'],
+    [
+      'tenancies whose status was "Notice given" and whose officer was nothing',
+      'what=t1&holds=f13.then.Notice given&holds=f16.then-nothing',
+    ],
+    ['tenancies whose weekly rent was 104.50 by imports', 'what=t1&holds=f11.then.104.50&who=k.import'],
     ['status of contractors', 'what=f22'],
     ['tenancies by anyone but imports', 'what=t1&who=!k.import'],
     ['tenancies by anyone but oona marchetti', 'what=t1&who=!a1'],
@@ -112,6 +130,10 @@ describe('plain words', () => {
   it.each([
     ['deposit by coombe', ['coombe: Ishbel Coombe or Devika Coombe']],
     ['deposit of zebras', ['zebras']],
+    ['tenancies whose officer was Coombe', ['whose officer was Coombe: Ishbel Coombe or Devika Coombe']],
+    ['tenancies whose officer was Nobody', ['whose officer was Nobody']],
+    ['whose status is void', ['whose status is void: status of tenancies or status of contractors']],
+    ['tenancies whose colour was red', ['whose colour was red']],
     ['everything purple by Oona', ['purple']],
     ['deposit', []],
   ])('says what it did not understand: %s', (text, expected) => {
@@ -134,6 +156,9 @@ describe('plain words', () => {
       'zzz',
       '💧',
       'not',
+      'whose officer was',
+      'whose status is now',
+      'or',
     )
     fc.assert(
       fc.property(

@@ -1,9 +1,19 @@
 import { GB } from 'chrono-node/en'
 import { addDays, isDate, wallClock } from '../time/zone.ts'
-import { isHollow, type ClockPart, type Scope, type Span, type ValueTest, type WhoGroup } from './model.ts'
+import {
+  isHollow,
+  type ClockPart,
+  type HeldTest,
+  type Scope,
+  type Span,
+  type ValueTest,
+  type WhoGroup,
+} from './model.ts'
 import { groupWords } from './sentence.ts'
 import { type Entry, type Meaning, type WordVocabulary, alike, distinct, entriesOf } from './word-entries.ts'
 import { daysOf, presetSpan } from './word-times.ts'
+import { valueAt, wordForm } from './word-values.ts'
+import { withHeld } from './url.ts'
 
 export interface WordContext {
   nowMs: number
@@ -49,6 +59,7 @@ export function readWords(text: string, vocabulary: WordVocabulary, context: Wor
   const reader = new Reader(vocabulary)
   let rest = text
   const blank = (from: number, to: number) => (rest = rest.slice(0, from) + taken.repeat(to - from) + rest.slice(to))
+  for (const [from, to] of reader.takeHeld(rest)) blank(from, to)
   for (const [from, to] of reader.takeValues(rest)) blank(from, to)
   for (const [from, to] of reader.takeJoined(rest)) blank(from, to)
   for (const [from, to] of reader.takeClock(rest, context)) blank(from, to)
@@ -65,16 +76,92 @@ class Reader {
   readonly #typeOf: ReadonlyMap<number, number>
   readonly #meanings: { meaning: Meaning; exclude: boolean }[] = []
   readonly #tests: ValueTest[] = []
+  #held: HeldTest[] = []
   #when: Span | null = null
   #clock: ClockPart | null = null
   #effective = false
+  readonly #vocabulary: WordVocabulary
   constructor(vocabulary: WordVocabulary) {
+    this.#vocabulary = vocabulary
     this.#entries = entriesOf(vocabulary)
     this.#typeOf = new Map(vocabulary.fields.map((field) => [field.id, field.typeId]))
   }
 
   #understood(from: number, to: number, ...meaning: string[]): void {
     this.pieces.push({ from, to, state: 'understood', meaning })
+  }
+
+  /** What the record held or holds: "whose officer was Ishbel Coombe", "whose status is now void or let". @returns places taken. */
+  takeHeld(text: string): [number, number][] {
+    const places: [number, number][] = []
+    for (const { index, 0: said, 1: name, 2: verb } of text.matchAll(
+      /\bwhose\s+([\p{L}\p{N}][^"“”,;]{0,80}?)\s+(was|were|is now|are now|is|are)\s+/giu,
+    )) {
+      // What stands in the place of a value is no condition of its own.
+      if (places.some(([, to]) => index < to)) continue
+      const start = index + said.length
+      const fields = this.#fieldsCalled(name!, text)
+      const values: (string | null)[] = []
+      const meant: string[] = []
+      let [at, state]: [number, WordPiece['state']] = [start, 'understood']
+      for (let joint = 0; ;) {
+        const value = valueAt(text.slice(at + joint), this.#called(fields))
+        if (!value) break
+        at += joint + value.length
+        values.push(...value.values)
+        meant.push(...value.meant)
+        if (value.values.length !== 1) state = value.values.length === 0 ? 'unknown' : 'ambiguous'
+        joint = /^\s*,?\s*or\s+/i.exec(text.slice(at))?.[0].length ?? 0
+        if (joint === 0) break
+      }
+      if (fields.length !== 1) state = fields.length === 0 ? 'unknown' : 'ambiguous'
+      const now = /^(is|are)/i.test(verb!)
+      const [field] = fields
+      const place: [number, number] = [index, Math.max(at, start)]
+      if (state === 'understood' && field && values.length > 0) {
+        this.#held = withHeld(this.#held, { fieldId: field.id, now, values })
+        this.#understood(...place, `${field.name} ${now ? 'is now' : 'was'} ${meant.join(' or ')}`)
+      } else
+        this.pieces.push({
+          from: place[0],
+          to: place[1],
+          state: state === 'ambiguous' ? 'ambiguous' : 'unknown',
+          meaning: state !== 'ambiguous' ? [] : fields.length > 1 ? fields.map((one) => this.#named(one)) : meant,
+        })
+      places.push(place)
+    }
+    return places
+  }
+
+  #named({ typeId, name }: WordVocabulary['fields'][number]): string {
+    const type = this.#vocabulary.types.find(({ id }) => id === typeId)
+    return type ? `${name} of ${type.plural}` : name
+  }
+
+  /** Fields of a name; of several those of the types that the text names. */
+  #fieldsCalled(name: string, text: string): WordVocabulary['fields'] {
+    const words = name.toLowerCase().match(wordForm) ?? []
+    const own = this.#entries.filter(({ meaning }) => meaning.means === 'field')
+    const exact = own.filter((entry) => entry.words.join(' ') === words.join(' '))
+    const near = own.filter((entry) => !entry.part && entry.words.length === words.length && alike(entry.words, words))
+    const ids = new Set(
+      distinct(exact.length > 0 ? exact : near).flatMap(({ meaning }) =>
+        meaning.means === 'field' ? [meaning.id] : [],
+      ),
+    )
+    const fields = this.#vocabulary.fields.filter(({ id }) => ids.has(id))
+    if (fields.length < 2) return fields
+    const said = text.toLowerCase()
+    const types = this.#vocabulary.types.filter((type) => [type.name, type.plural].some((word) => said.includes(word)))
+    const narrowed = fields.filter(({ typeId }) => types.some(({ id }) => id === typeId))
+    return narrowed.length > 0 ? narrowed : fields
+  }
+
+  /** What records are called that a field refers to; null where it refers to none, or to more than are known here. */
+  #called(fields: WordVocabulary['fields']): readonly { value: string; label: string }[] | null {
+    const type = fields[0]?.refersTo ?? null
+    const own = type === null ? [] : (this.#vocabulary.called ?? []).filter(({ typeId }) => typeId === type)
+    return own.length > 0 ? own : null
   }
 
   /** Conditions on values: rises and falls, quoted words, and what a value was or became. @returns places taken. */
@@ -325,6 +412,7 @@ class Reader {
         runs: [],
       },
       value: { part: 'value', exclude: false, tests: this.#tests },
+      holds: { part: 'holds', exclude: false, tests: this.#held },
       state: {
         part: 'state',
         exclude: of('state').some((one) => one.meaning.exclude || one.exclude),

@@ -64,6 +64,18 @@ export const anyScope: fc.Arbitrary<Scope> = fc
         lines: fc.boolean(),
         records: fc.array(fc.record({ typeId: id, key }), { minLength: 1, maxLength: 3 }),
       }),
+      holds: fc.record({
+        part: fc.constant('holds' as const),
+        exclude: fc.boolean(),
+        tests: fc.uniqueArray(
+          fc.record({
+            fieldId: id,
+            now: fc.boolean(),
+            values: fc.uniqueArray(fc.option(value), { minLength: 1, maxLength: 2 }),
+          }),
+          { minLength: 1, maxLength: 2, selector: ({ fieldId, now }) => `${fieldId} ${now}` },
+        ),
+      }),
       clock: fc.record({
         part: fc.constant('clock' as const),
         exclude: fc.boolean(),

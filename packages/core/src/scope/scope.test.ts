@@ -16,6 +16,7 @@ const names: ScopeNames = {
       12: { name: 'deposit', typeId: 1 },
       21: { name: 'bank account', typeId: 2 },
     })[id],
+  held: (fieldId, value) => (fieldId === 21 && value === '12' ? 'Kerr & Sons' : undefined),
   run: (id) => (id === 4 ? 'the rent uplift' : undefined),
   record: ({ key }) => (key === '["7"]' ? 'Tenancy 7' : undefined),
 }
@@ -49,6 +50,14 @@ describe('the sentence', () => {
     [
       'when=2026-03-20T16:30Z..2026-03-20T17:00Z@Europe/London',
       'Changes to anything tracked by anyone, on 20 March 2026 from 16:30 to 17:00 (Europe/London).',
+    ],
+    [
+      'what=f11&holds=f12.then.0.00',
+      'Changes to weekly rent of tenancies on tenancies whose deposit was “0.00” by anyone, at any time.',
+    ],
+    [
+      'holds=!f21.now-nothing&holds=!f21.now.12&holds=!f12.then.',
+      'Changes to anything tracked on anything but contractors whose bank account is now nothing or “Kerr & Sons” and on tenancies whose deposit was “” by anyone, at any time.',
     ],
     ['what=!f11', 'Changes to anything but weekly rent of tenancies by anyone, at any time.'],
     ['who=!k.import', 'Changes to anything tracked by anyone but imports, at any time.'],
@@ -115,6 +124,13 @@ describe('a scope in a link', () => {
     ['clock=h1', 'an hour means nothing without one'],
     ['clock=@UTC', 'names nothing'],
     ['how=sideways', 'neither an act'],
+    ['holds=f1', 'which field held what'],
+    ['holds=f1.once.5', 'which field held what'],
+    ['holds=t1.now.5', 'which field held what'],
+    ['holds=f1.now.5&holds=!f1.then.5', 'one or the other'],
+    [`holds=f1.now.${'x'.repeat(501)}`, 'too long'],
+    [Array.from({ length: 11 }, (_, at) => `holds=f${at + 1}.now.5`).join('&'), 'More than 10 fields'],
+    [Array.from({ length: 51 }, (_, at) => `holds=f1.now.${at}`).join('&'), 'more than 50 values'],
     ['value=rose.-3', 'not an amount'],
     ['value=rose.x', 'not an amount'],
     ['value=has.', 'Nothing is asked'],

@@ -2,6 +2,7 @@ import { daysWords } from '../time/weekday.ts'
 import { wallClock } from '../time/zone.ts'
 import { capitalised, counted, listed } from '../words/list.ts'
 import { assertNever } from '../words/assert-never.ts'
+import { groupBy } from '../words/group.ts'
 import {
   casesOf,
   groupsOf,
@@ -9,6 +10,7 @@ import {
   type ActorKind,
   type ChangeState,
   type ClockPart,
+  type HoldsPart,
   type PartName,
   type RecordRef,
   type Scope,
@@ -26,6 +28,8 @@ export interface ScopeNames {
   field(id: number): { name: string; typeId: number } | undefined
   record(ref: RecordRef): string | undefined
   run(id: number): string | undefined
+  /** What the record is called that a value of a field points to. */
+  held?(fieldId: number, value: string): string | undefined
   /** What stands out in a story, as its headline. */
   story?(id: number): string | undefined
   /** The question that a case is about. */
@@ -67,6 +71,7 @@ export function sentence(scope: Scope, names: ScopeNames): SentencePiece[] {
   })
   const pieces = [words('Changes to '), part('what', whatText(scope, names))]
   if (scope.record) pieces.push(words(' on '), part('record', recordText(scope, names)))
+  if (scope.holds) pieces.push(words(scope.record ? ', on ' : ' on '), part('holds', holdsText(scope.holds, names)))
   if (scope.value) pieces.push(words(' '), part('value', valueText(scope)))
   pieces.push(words(' by '), part('who', whoText(scope, names)))
   if (scope.how) pieces.push(words(', '), part('how', howText(scope, names)))
@@ -107,6 +112,22 @@ function recordText({ record }: Scope, names: ScopeNames): string {
   const text = listed(refs.map((ref) => names.record(ref) ?? `record ${ref.key} of ${typeText(ref.typeId, names)}`))
   const whole = refs.length === 1 ? 'itself' : 'themselves'
   return `${record?.exclude ? 'any record but ' : ''}${text}${record?.lines ? '' : ` ${whole}, without lines`}`
+}
+
+function holdsText({ tests, exclude }: HoldsPart, names: ScopeNames): string {
+  const ofType = groupBy(tests, ({ fieldId }) => names.field(fieldId)?.typeId ?? null)
+  const texts = [...ofType].map(([typeId, own]) => {
+    const held = own.map(({ fieldId, now, values }) => {
+      const field = names.field(fieldId)?.name ?? `field ${fieldId}`
+      const text = listed(
+        values.map((value) => quoted((value === null ? null : names.held?.(fieldId, value)) ?? value)),
+        'or',
+      )
+      return `${field} ${now ? 'is now' : 'was'} ${text}`
+    })
+    return `${typeId === null ? 'records' : typeText(typeId, names)} whose ${held.join(' and whose ')}`
+  })
+  return `${exclude ? 'anything but ' : ''}${texts.join(' and on ')}`
 }
 
 function whoText({ who }: Scope, names: ScopeNames): string {

@@ -11,6 +11,7 @@ import {
   withPart,
   type ActorKind,
   type ChangeState,
+  type HeldTest,
   type RecordRef,
   type Scope,
   type ScopeAction,
@@ -41,18 +42,20 @@ const ownDay = 'effective.'
 /** Before a record whose lines are not meant. */
 const alone = 'alone.'
 /** Parts that are written one parameter a member, since their members may hold anything. */
-const repeatable = new Set(['record', 'value'])
+const repeatable = new Set(['record', 'value', 'holds'])
 const maxMembers = 1000
 const minute = /^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}Z$/
 const maxText = 500
 const maxTests = 10
+/** Values of one field. */
+const maxHeld = 50
 const maxSpanDays = 36_600
 
 /** The scope as parameters of a link, in a fixed order; {@link parseScope} gives the same scope back. */
 export function scopeEntries(scope: Scope): [string, string][] {
   const entries: [string, string][] = []
   const add = (name: string, exclude: boolean, text: string) => entries.push([name, (exclude ? '!' : '') + text])
-  const { what, record, who, when, clock, how, value, reason, state } = scope
+  const { what, record, holds, who, when, clock, how, value, reason, state } = scope
   if (what)
     add(
       'what',
@@ -62,6 +65,10 @@ export function scopeEntries(scope: Scope): [string, string][] {
   if (record)
     for (const { typeId, key } of record.records)
       add('record', record.exclude, `${record.lines ? '' : alone}t${typeId}:${key}`)
+  if (holds)
+    for (const { fieldId, now, values } of holds.tests)
+      for (const value of values)
+        add('holds', holds.exclude, `f${fieldId}.${now ? 'now' : 'then'}${value === null ? '-nothing' : `.${value}`}`)
   if (who)
     add(
       'who',
@@ -163,6 +170,9 @@ export function parseScope(entries: Iterable<Entry>): ParsedScope {
         break
       case 'record':
         scope = readRecord(scope, text, exclude, problem)
+        break
+      case 'holds':
+        scope = readHolds(scope, text, exclude, problem)
         break
       case 'when':
         scope = readWhen(scope, text, exclude, problem)
@@ -374,6 +384,39 @@ function readRecord(scope: Scope, given: string, exclude: boolean, problem: Comp
     return scope
   }
   return withPart(scope, { part: 'record', exclude, lines, records })
+}
+
+const heldForm = /^f(\d{1,9})\.(then|now)(?:(-nothing)|\.(.*))$/s
+
+function readHolds(scope: Scope, text: string, exclude: boolean, problem: Complain): Scope {
+  const form = heldForm.exec(text)
+  const value = form?.[3] === undefined ? (form?.[4] ?? '') : null
+  if (!form || (value?.length ?? 0) > maxText) {
+    problem(
+      form
+        ? `A value of more than ${maxText} characters is too long to look for.`
+        : 'This does not say which field held what, then or now.',
+    )
+    return scope
+  }
+  const before = scope.holds
+  if (before && before.exclude !== exclude) {
+    problem('Some records are left out by what they held and others asked for; say one or the other.')
+    return scope
+  }
+  const part = withHeld(before?.tests ?? [], { fieldId: Number(form[1]), now: form[2] === 'now', values: [value] })
+  if (part.length > maxTests || part.some(({ values }) => values.length > maxHeld)) {
+    problem(`More than ${maxTests} fields, or more than ${maxHeld} values of one.`)
+    return scope
+  }
+  return withPart(scope, { part: 'holds', exclude, tests: part })
+}
+
+/** Tests with one more: of a field at one time, one of the values is enough. */
+export function withHeld(tests: readonly HeldTest[], added: HeldTest): HeldTest[] {
+  const same = (test: HeldTest) => test.fieldId === added.fieldId && test.now === added.now
+  if (!tests.some(same)) return [...tests, added]
+  return tests.map((test) => (same(test) ? { ...test, values: [...new Set([...test.values, ...added.values])] } : test))
 }
 
 /** A list of texts that JSON has only one way to write. */

@@ -6,7 +6,9 @@ import { actorKinds, type ActorKind, type ChangeState, type ScopeAction, type Wh
 export interface WordVocabulary {
   actors: readonly { id: number; name: string; kind: ActorKind }[]
   types: readonly { id: number; name: string; plural: string }[]
-  fields: readonly { id: number; typeId: number; name: string }[]
+  fields: readonly { id: number; typeId: number; name: string; refersTo?: number | null }[]
+  /** What records are called that values of reference fields point to, by the type of these records. */
+  called?: readonly { typeId: number; value: string; label: string }[]
   channels: readonly string[]
   /** Units of the staff list. */
   units: readonly string[]

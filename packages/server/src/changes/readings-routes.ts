@@ -11,7 +11,7 @@ import { changePage } from './queries/changes.ts'
 import { groupChanges } from './queries/groups.ts'
 import { readPairs } from './queries/pairs.ts'
 import { listRecords } from './queries/records.ts'
-import { requestedScopes } from '../ledger/scope-request.ts'
+import { requestedScopes } from '../scope/request.ts'
 
 /** The same scope read in other ways than by save. */
 export function readingsRouter({ db }: { db: Database }): Router {

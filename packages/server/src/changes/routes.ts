@@ -12,9 +12,10 @@ import { closedAs, maskedFields } from '../ledger/masked.ts'
 import { changeValues, saveDetail } from './queries/detail.ts'
 import { savePage } from '../ledger/saves.ts'
 import { summarise } from './queries/summary.ts'
+import { readHeldValues } from './queries/held-values.ts'
 import { readVocabulary } from './queries/vocabulary.ts'
 import { exportWords } from '../ledger/scope-words.ts'
-import { reachFor, requestedScopes } from '../ledger/scope-request.ts'
+import { reachFor, requestedScopes } from '../scope/request.ts'
 
 const ofRun = (run: number): Scope => ({
   how: { part: 'how', exclude: false, actions: [], channels: [], runs: [run] },
@@ -28,6 +29,8 @@ export function changesRouter({ db }: ChangesDeps): Router {
   const router = Router()
 
   bind(router, routes.readVocabulary, async ({ person }) => readVocabulary(db, await reachFor(db, person), Date.now()))
+
+  bind(router, routes.readHeldValues, async ({ params, person }) => readHeldValues(db, params.fieldId, person))
 
   bind(router, routes.readLayouts, async ({ person }) => ({ layouts: await readLayouts(db, person.id) }))
   bind(router, routes.keepLayout, async ({ params, body, person }) => {

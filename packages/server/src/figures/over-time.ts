@@ -22,7 +22,7 @@ import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { asOfOneMoment, demandField, demandWhole, named, type WorkRequest } from './ground.ts'
-import { livesOf, type Lives } from './lives.ts'
+import { livesOf, type Lives } from '../scope/lives.ts'
 import { namesOf } from './names.ts'
 
 /** More points than these are not told apart. */

@@ -21,7 +21,7 @@ import { calledNow } from '../ledger/called.ts'
 import { referencesOf } from '../ledger/references.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
 import { asOfOneMoment, demandField, demandWhole, named, type FieldOfType, type WorkRequest } from './ground.ts'
-import { livesOf, type Lives } from './lives.ts'
+import { livesOf, type Lives } from '../scope/lives.ts'
 import { namesOf } from './names.ts'
 
 /** A field with more values has no steps that anybody reads. */

@@ -2,7 +2,7 @@ import { GrowingRoot, fromHex, readTakingWords, toHex } from '@spoor/core'
 import type { Mismatch } from '../alarms/mismatch.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import type { Database } from '../database/knex.ts'
-import { canonicalNow, foundColumns, leafOf, type FoundRow, type TakingRow } from './record.ts'
+import { canonicalNow, foundColumns, leafOf, type FoundRow, type TakingRow } from '../ledger/found-record.ts'
 
 const rowsAtOnce = 1000
 /** So many of one taking are enough to know that it is not to be trusted. */

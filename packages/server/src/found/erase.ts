@@ -1,7 +1,7 @@
 import { commitment, type ErasedFound } from '@spoor/core'
 import type { Knex } from 'knex'
 import { sha256Hex } from '../ledger/sha256.ts'
-import { foundColumns, isErased, saltOf, valuesOf, type FoundRow, type Kept } from './record.ts'
+import { foundColumns, isErased, saltOf, valuesOf, type FoundRow, type Kept } from '../ledger/found-record.ts'
 
 /** What of an erasure counts here. */
 interface Wish {

@@ -3,7 +3,15 @@ import type { FoundProof } from '@spoor/contract'
 import { maskedFields } from '../ledger/masked.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import type { Database } from '../database/knex.ts'
-import { canonicalNow, foundColumns, isErased, saltOf, valuesOf, type FoundRow, type TakingRow } from './record.ts'
+import {
+  canonicalNow,
+  foundColumns,
+  isErased,
+  saltOf,
+  valuesOf,
+  type FoundRow,
+  type TakingRow,
+} from '../ledger/found-record.ts'
 
 /** What proves what was found of one record to somebody who has nothing else: rules 15 and 16 of docs/proof.md. */
 export async function proofsOfFound(db: Database, typeId: number, key: string): Promise<FoundProof[]> {

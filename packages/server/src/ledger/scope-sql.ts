@@ -7,10 +7,12 @@ import {
   transactionsOf,
   type ChangeState,
   type Scope,
+  type ScopedChange,
   type ScopePart,
   type ValueTest,
 } from '@spoor/core'
 import type { Knex } from 'knex'
+import { heldBy, heldHolds, type RowColumns } from './held-sql.ts'
 import { caseSaves } from './case-saves.ts'
 
 /** `change` rows have a field and values; `save` rows stand for all their changes (see {@link asksChanges}). */
@@ -72,6 +74,9 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
             ])
         }),
       )
+      return
+    case 'holds':
+      add((q) => part.tests.forEach((test) => q.whereRaw(...heldHolds(test, rowColumns(level, alias)))))
       return
     case 'when': {
       if (part.effective) {
@@ -165,6 +170,15 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
   }
 }
 
+const rowColumns = (level: Level, alias: string): RowColumns => ({
+  id: level === 'save' ? `${alias}.id` : `${alias}.save_id`,
+  at: `${alias}.captured_at`,
+  typeId: `${alias}.type_id`,
+  key: `${alias}.record_key`,
+  parentTypeId: `${alias}.parent_type_id`,
+  parentKey: `${alias}.parent_key`,
+})
+
 /**
  * The record's own day of effect after a save (of a deletion: before it) as `YYYY-MM-DD`; null where the type names no
  * field for it, where none is known so early, and where what the field holds is no day.
@@ -199,6 +213,7 @@ export interface History {
   transactionOf: string[]
   /** Cases that a scope names in which it is gathered. */
   cases: number[]
+  held: NonNullable<ScopedChange['held']>
 }
 
 /** Of some saves, what other saves tell of them. Nothing is asked of the database unless a scope asks for it. */
@@ -210,7 +225,9 @@ export async function historyOf(
   const named = scopes.flatMap((scope) => (scope.how ? transactionsOf(scope.how) : []))
   const asked = scopes.some((scope) => scope.when?.effective || scope.how?.actions.includes('restore'))
   const cases = scopes.flatMap((scope) => (scope.state ? casesOf(scope.state) : []))
-  if ((!asked && named.length + cases.length === 0) || saves.length === 0) return new Map()
+  const tests = scopes.flatMap((scope) => scope.holds?.tests ?? [])
+  if ((!asked && named.length + cases.length + tests.length === 0) || saves.length === 0) return new Map()
+  const held = tests.map((test) => ({ ...test, sql: heldBy(test, rowColumns('save', 's')) }))
   const [day, bound] = dayOfEffect('save', 's')
   const [gathered, boundCases] = caseSaves(cases)
   const rows = await db('ledger.save as s')
@@ -223,7 +240,15 @@ export async function historyOf(
       saves.map((save) => save.id),
     )
     .select<
-      { id: string; restored: boolean; effective_on: string | null; transaction_of: string[]; cases: number[] }[]
+      {
+        id: string
+        restored: boolean
+        effective_on: string | null
+        transaction_of: string[]
+        cases: number[]
+        /** By test, in a list of one; null where it is not known. */
+        held: ([string | null] | null)[]
+      }[]
     >(
       's.id',
       db.raw(
@@ -237,13 +262,26 @@ export async function historyOf(
             `array(select distinct g.case_id from (${gathered}) as g where g.save_id = s.id) as cases`,
             boundCases,
           ),
+      db.raw(
+        `json_build_array(${held.map(({ sql }) => sql[0]).join(', ')}) as held`,
+        held.flatMap(({ sql }) => sql[1]),
+      ),
       db.raw(`(${day}) as effective_on`, bound),
       db.raw('exists ? as restored', [db.select(db.raw('1')).where((q) => wasDeleted(q, (name) => `s.${name}`))]),
     )
   return new Map(
     rows.map((row) => [
       row.id,
-      { restored: row.restored, effectiveOn: row.effective_on, transactionOf: row.transaction_of, cases: row.cases },
+      {
+        restored: row.restored,
+        effectiveOn: row.effective_on,
+        transactionOf: row.transaction_of,
+        cases: row.cases,
+        held: held.flatMap(({ fieldId, now }, at) => {
+          const known = row.held[at]
+          return known ? [{ fieldId, now, value: known[0] }] : []
+        }),
+      },
     ]),
   )
 }

@@ -2,6 +2,7 @@ import { sightOf } from '@spoor/contract'
 import { parseScope, sentence, sentenceText, type Scope, type ScopeNames } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import type { SignedIn } from '../http/bind.ts'
+import { referencesOf } from './references.ts'
 
 /**
  * A scope as a sentence, for what is written down about who asked what. What is written down cannot be erased, so records,
@@ -15,9 +16,9 @@ export async function scopeWords(db: Database, text: string): Promise<string> {
 export async function wordsOfScopes(db: Database, texts: readonly string[]): Promise<string[]> {
   const scopes = texts.map((text) => parseScope(new URLSearchParams(text)).scope)
   const names = await namesIn(db, ...scopes)
-  return scopes.map(({ value, ...rest }) => {
+  return scopes.map(({ value, holds, ...rest }) => {
     const words = sentenceText(sentence(rest, names))
-    return value ? `${words.slice(0, -1)}, of certain values only.` : words
+    return value || holds ? `${words.slice(0, -1)}, of certain values only.` : words
   })
 }
 
@@ -40,7 +41,10 @@ export async function namesIn(db: Database, ...scopes: readonly Scope[]): Promis
     db('spoor.field')
       .whereIn(
         'id',
-        scopes.flatMap(({ what }) => what?.fields ?? []),
+        scopes.flatMap(({ what, holds }) => [
+          ...(what?.fields ?? []),
+          ...(holds?.tests ?? []).map((test) => test.fieldId),
+        ]),
       )
       .select<{ id: number; name: string; typeId: number }[]>('id', 'name', 'type_id as typeId'),
   ])
@@ -51,4 +55,13 @@ export async function namesIn(db: Database, ...scopes: readonly Scope[]): Promis
     record: () => undefined,
     run: () => undefined,
   }
+}
+
+/** What the records are called that values point to which a scope asks for, for whoever sees all of them. */
+export async function heldNames(db: Database, { holds }: Scope): Promise<Required<Pick<ScopeNames, 'held'>>> {
+  const asked = (holds?.tests ?? []).flatMap(({ fieldId, values }) =>
+    values.map((value) => ({ fieldId, before: null, after: value })),
+  )
+  const labels = new Map((await referencesOf(db, asked)).map((one) => [`${one.fieldId} ${one.value}`, one.label]))
+  return { held: (fieldId, value) => labels.get(`${fieldId} ${value}`) }
 }

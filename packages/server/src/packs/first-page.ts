@@ -20,7 +20,8 @@ import { latestSeal } from '../custody/sealer.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { changesIn } from '../ledger/in-scope.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
-import { namesIn, scopeWords } from '../ledger/scope-words.ts'
+import { isLimited, reachIn } from '../ledger/reach.ts'
+import { heldNames, namesIn, scopeWords } from '../ledger/scope-words.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import type { PackedSeal } from './saves.ts'
 
@@ -49,15 +50,17 @@ export async function firstPage(
   { person, scopes, nowMs }: { person: SignedIn; scopes: readonly Scope[]; nowMs: number },
 ): Promise<Omit<PackCover, 'number' | 'authority' | 'closed' | 'unsealed' | 'files'>> {
   const { scope } = parseScope(new URLSearchParams(text))
-  const [summary, names, holds] = await Promise.all([
+  const [summary, names, called, holds] = await Promise.all([
     summarise(db, scopes, nowMs),
     namesIn(db, scope),
+    isLimited(reachIn(scopes)) ? {} : heldNames(db, scope),
     whatItHolds(moment, scopes, nowMs),
   ])
   const { seal, keyLine } = await sealedUnder(moment)
   const { recordLabels, runLabels, storyLabels, caseLabels } = summary
   const words = sentence(scope, {
     ...names,
+    ...called,
     record: ({ typeId, key }) => recordLabels[`t${typeId}:${key}`],
     run: (id) => runLabels[String(id)],
     story: (id) => storyLabels[String(id)],

@@ -27,7 +27,8 @@ import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { workCsv, workSheet, workTable } from '../figures/table.ts'
-import { requestedScopes } from '../ledger/scope-request.ts'
+import { atMomentOf } from '../scope/held.ts'
+import { requestedScopes } from '../scope/request.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import { People } from '../people/people.ts'
 import type { JobRow } from '../work/jobs.ts'
@@ -90,15 +91,13 @@ export class Packing implements JobHandler {
     const writer = new PackWriter(part, `pack-${packId}`)
     try {
       // One moment of the ledger, whatever is collected meanwhile.
-      const { cover, saveIds, erased } = await db.transaction(
-        (trx) =>
-          this.#write(trx, writer, {
-            row,
-            scopes,
-            job,
-            page: (nowMs) => firstPage({ db, moment: trx }, row, { person, scopes, nowMs }),
-          }),
-        { isolationLevel: 'repeatable read' },
+      const { cover, saveIds, erased } = await atMomentOf(db, scopes, (trx) =>
+        this.#write(trx, writer, {
+          row,
+          scopes,
+          job,
+          page: (nowMs) => firstPage({ db, moment: trx }, row, { person, scopes, nowMs }),
+        }),
       )
       const { size, digest } = await writer.end()
       await rename(part, path)

@@ -1,7 +1,7 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
 import { counted, listed } from '@spoor/core'
-import { reachFor } from '../ledger/scope-request.ts'
+import { reachFor } from '../scope/request.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { proofsOfFound } from '../found/prove.ts'

@@ -35,6 +35,7 @@ import { up as witnesses } from './migrations/031-witnesses.ts'
 import { up as watches } from './migrations/032-watches.ts'
 import { up as guards } from './migrations/033-guards.ts'
 import { up as workedOut } from './migrations/035-worked-out.ts'
+import { up as held } from './migrations/036-held.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -76,6 +77,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '033-guards': guards,
   '034-known-openings': knownOpenings,
   '035-worked-out': workedOut,
+  '036-held': held,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -152,6 +154,8 @@ const erasureRights = [
   'select, insert on spoor.alarm',
   'select, update on spoor.erasure, spoor.standing, spoor.standing_read, spoor.pack',
   'select, update (state, until_save, changed_at) on spoor.noticing',
+  'select, insert, update on spoor.held_read',
+  'select, delete on spoor.held',
   'select, update on spoor.difference',
   'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',
 ]

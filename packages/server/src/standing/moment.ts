@@ -10,8 +10,8 @@ import {
   type TrailSave,
 } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
-import { findingsOf, type Finding } from '../found/read.ts'
-import { isErased, valuesOf } from '../found/record.ts'
+import { findingsOf, type Finding } from '../ledger/findings.ts'
+import { isErased, valuesOf } from '../ledger/found-record.ts'
 import { threadOf, type KeySpan } from '../ledger/thread.ts'
 import { keptLength } from './kept.ts'
 

@@ -2,7 +2,8 @@ import { stand, type Standings } from '@spoor/core'
 import type { Knex } from 'knex'
 import { comingAfter } from './after.ts'
 import { standingAt } from './kept.ts'
-import { lastSave, readSaves } from './saves.ts'
+import { lastSave } from '../ledger/head.ts'
+import { readSaves } from './saves.ts'
 
 /** So many saves are put upon what is kept while somebody waits. */
 export const mostBehind = 30_000

@@ -1,6 +1,6 @@
 import { Router } from 'express'
 import { routes } from '@spoor/contract'
-import { requestedScopes } from '../ledger/scope-request.ts'
+import { requestedScopes } from '../scope/request.ts'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { bind } from '../http/bind.ts'

@@ -31,7 +31,7 @@ import { planInForce } from './plan-store.ts'
 import type { JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { stillTracked, takeAgain } from '../found/ask.ts'
-import { canonicalOf, leafOf, type TakingRow } from '../found/record.ts'
+import { canonicalOf, leafOf, type TakingRow } from '../ledger/found-record.ts'
 
 /** After each reading the source rests for as long as it took, so that the business keeps at least half of what is free. */
 const restShare = 1

@@ -4,7 +4,7 @@ import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
-import { requestedScopes } from '../ledger/scope-request.ts'
+import { requestedScopes } from '../scope/request.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
 
 /** Parts that say nothing of a save at the moment at which it comes: when it was, and what became of it since. */

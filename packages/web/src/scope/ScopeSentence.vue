@@ -29,6 +29,7 @@ const editors = {
   who: defineAsyncComponent(() => import('./WhoEditor.vue')),
   what: defineAsyncComponent(() => import('./WhatEditor.vue')),
   record: defineAsyncComponent(() => import('./RecordEditor.vue')),
+  holds: defineAsyncComponent(() => import('./HoldsEditor.vue')),
   when: defineAsyncComponent(() => import('./WhenEditor.vue')),
   clock: defineAsyncComponent(() => import('./ClockEditor.vue')),
   how: defineAsyncComponent(() => import('./HowEditor.vue')),
@@ -39,6 +40,7 @@ const editors = {
 /** Parts that stand in the sentence only when they narrow it; what can still be added folds into one press. */
 const more = [
   { part: 'record', title: 'Records', hint: 'named ones, with their lines' },
+  { part: 'holds', title: 'What records held', hint: 'those whose officer was somebody, whose status is now void' },
   { part: 'value', title: 'Values', hint: 'from, to, holding, rose or fell by' },
   { part: 'how', title: 'How', hint: 'created, changed, deleted; by which channel or run' },
   { part: 'clock', title: 'Hours and days', hint: 'at night, at weekends, on Mondays' },

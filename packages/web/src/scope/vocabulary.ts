@@ -12,6 +12,7 @@ export interface NamedVocabulary extends ScopeNames {
   actors: Vocabulary['actors']
   channels: Vocabulary['channels']
   units: Vocabulary['units']
+  called: Vocabulary['called']
   /** "Tenancy". */
   typeTitle(id: number): string
   fieldName(id: number): string
@@ -24,7 +25,7 @@ export interface NamedVocabulary extends ScopeNames {
 }
 
 const refreshMs = 15_000
-const unknown: Vocabulary = { types: [], fields: [], actors: [], channels: [], units: [] }
+const unknown: Vocabulary = { types: [], fields: [], actors: [], channels: [], units: [], called: [] }
 const nothingSaid = { masked: false, sensitive: false, reason: 'never', derivedFrom: [] as number[] } as const
 
 /** The names there are, as the server last told them. */
@@ -46,16 +47,19 @@ export function useVocabulary(
   const session = useSession()
   const { data } = useVocabularyQuery()
   return computed(() => {
-    const { types, fields, actors, channels, units } = data.value ?? unknown
+    const { types, fields, actors, channels, units, called } = data.value ?? unknown
     const typeById = new Map(types.map((type) => [type.id, type]))
     const fieldById = new Map(fields.map((field) => [field.id, field]))
     const actorById = new Map(actors.map((actor) => [actor.id, actor]))
+    const calledBy = new Map(called.map(({ typeId, value, label }) => [`${typeId} ${value}`, label]))
     return {
       types,
       fields,
       actors,
       channels,
       units,
+      called,
+      held: (fieldId: number, value: string) => calledBy.get(`${fieldById.get(fieldId)?.refersTo} ${value}`),
       ...(session.person?.lookedAt ? { lookedAt: session.person.lookedAt } : {}),
       story: (id: number) => storyLabels.value[String(id)],
       case: (id: number) => caseLabels.value[String(id)],

@@ -1,5 +1,5 @@
 import type { Vocabulary } from '@spoor/contract'
-import { fieldPlan, reasonOf, type ActorKind, type Scope, type TrackingPlan } from '@spoor/core'
+import { fieldPlan, groupBy, reasonOf, valueOfOne, type ActorKind, type Scope, type TrackingPlan } from '@spoor/core'
 import { isLimited } from '../../ledger/reach.ts'
 import type { Database } from '../../database/knex.ts'
 import { whereScope } from '../../ledger/scope-sql.ts'
@@ -46,6 +46,7 @@ export async function readVocabulary(db: Database, reach: Scope, nowMs: number):
       whereScope(q, reach, 'save', 's', nowMs)
     })
   return {
+    called: isLimited(reach) ? [] : await calledOf(db, fieldRows),
     types,
     actors: actorRows.map(({ unit: _, ...actor }) => actor),
     units: [...new Set(actorRows.flatMap(({ unit }) => (unit === null ? [] : [unit])))].sort(),
@@ -62,4 +63,28 @@ export async function readVocabulary(db: Database, reach: Scope, nowMs: number):
       }
     }),
   }
+}
+
+/** Of more records of a type nobody chooses from a list. */
+const mostCalled = 300
+
+/** What records are called that fields refer to, of types with a few records. */
+async function calledOf(db: Database, fields: readonly { refersTo: number | null }[]): Promise<Vocabulary['called']> {
+  const types = [...new Set(fields.flatMap(({ refersTo }) => refersTo ?? []))]
+  const { rows } = await db.raw<{ rows: { type_id: number; record_key: string; label: string }[] }>(
+    `select t.id as type_id, r.record_key, r.label from unnest(?::int[]) as t(id)
+       cross join lateral (select record_key, label from spoor.record where type_id = t.id
+         union select record_key, label from spoor.called c where c.type_id = t.id
+           and not exists (select from spoor.record r where r.type_id = c.type_id and r.record_key = c.record_key)
+         limit ?) as r order by r.label`,
+    [types, mostCalled + 1],
+  )
+  const ofType = groupBy(rows, (row) => row.type_id)
+  return [...ofType.values()]
+    .filter((own) => own.length <= mostCalled)
+    .flat()
+    .flatMap(({ type_id, record_key, label }) => {
+      const value = valueOfOne(record_key)
+      return value === null ? [] : [{ typeId: type_id, value, label }]
+    })
 }

@@ -1,15 +1,17 @@
 import { groupsOf, parseScope, settled, transactionsOf, type Scope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { maskedFields } from './masked.ts'
-import { withAliases, withMembersOf } from './aliases.ts'
-import { whereScope } from './scope-sql.ts'
+import { maskedFields } from '../ledger/masked.ts'
+import { withAliases, withMembersOf } from '../ledger/aliases.ts'
+import { whereScope } from '../ledger/scope-sql.ts'
 import type { SignedIn } from '../http/bind.ts'
-import { isLimited, nothing, reachOf } from './reach.ts'
+import { isLimited, nothing, reachOf } from '../ledger/reach.ts'
+import { heldFields, keepHeld } from './held.ts'
 
 /**
  * The scopes that all must hold for a request: what was asked, the person's reach, and what else may not be found out by
  * asking.
+ * What fields held that they ask for is read from the ledger up to now.
  * @throws Problem when any piece was not understood: the answer would otherwise be wider than the question.
  */
 export async function requestedScopes(db: Database, text: string, person: SignedIn): Promise<Scope[]> {
@@ -33,15 +35,19 @@ export async function requestedScopes(db: Database, text: string, person: Signed
   // What people said of saves is not for whoever sees a part only.
   if (scope.state && isLimited(reach)) limits.push(nothing)
   // What is masked may not be found out by asking for it.
-  if (scope.value) {
-    const masked = [...(await maskedFields(db))]
-    if (masked.length > 0) limits.push({ what: { part: 'what', exclude: true, types: [], fields: masked } })
-  }
+  const masked = scope.value || scope.holds ? await maskedFields(db) : new Set<number>()
+  if (scope.value && masked.size > 0)
+    limits.push({ what: { part: 'what', exclude: true, types: [], fields: [...masked] } })
   if (scope.when?.effective) {
     const types = await typesWithMaskedDay(db)
     if (types.length > 0) limits.push({ what: { part: 'what', exclude: true, types, fields: [] } })
     if (isLimited(reach)) limits.push(await whereDaysAreSeen(db, reach))
   }
+  const held = heldFields([scope])
+  // What a record held comes from its whole history, whoever made it.
+  const isTold = held.length === 0 || (!held.some((id) => masked.has(id)) && (await seesFields(db, reach, held)))
+  if (!isTold) limits.push(nothing)
+  await keepHeld(db, heldFields(isTold ? [scope, ...limits] : limits))
   return await Promise.all([scope, ...limits].map(meant))
 }
 
@@ -66,6 +72,21 @@ const never = '1970-01-01T00:00:00Z'
 async function typesWithMaskedDay(db: Database): Promise<number[]> {
   const masked = [...(await maskedFields(db))]
   return await db('spoor.record_type').whereIn('effective_field_id', masked).pluck<number[]>('id')
+}
+
+/** Whether a reach has all changes of some fields. */
+export async function seesFields(db: Database, reach: Scope, fields: readonly number[]): Promise<boolean> {
+  const { what, ...others } = reach
+  if (!isLimited(reach)) return true
+  if (!what || what.exclude || isLimited(others)) return false
+  const seen = await db('spoor.field')
+    .whereRaw('id = any(?::int[]) and (type_id = any(?::int[]) or id = any(?::int[]))', [
+      [...fields],
+      [...what.types],
+      [...what.fields],
+    ])
+    .pluck<number[]>('id')
+  return fields.every((id) => seen.includes(id))
 }
 
 /**

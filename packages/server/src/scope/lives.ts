@@ -10,9 +10,10 @@ import {
   type TrailSave,
 } from '@spoor/core'
 import type { Knex } from 'knex'
+import { boundArray } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { findingsOf, findingsOfType, type FoundLook } from '../found/read.ts'
-import { isErased, valuesOf } from '../found/record.ts'
+import { findingsOf, findingsOfType, type FoundLook } from '../ledger/findings.ts'
+import { isErased, valuesOf } from '../ledger/found-record.ts'
 import { coverageOf } from '../ledger/coverage.ts'
 import { threadOf, type KeySpan } from '../ledger/thread.ts'
 
@@ -22,6 +23,8 @@ export interface Lives {
   keys: string[]
   /** By the same place. */
   lives: Life[]
+  /** The keys that it had, by the same place; null where it never had another. */
+  spans: (readonly KeySpan[] | null)[]
   saves: ReadonlyMap<string, LifeSave>
 }
 
@@ -29,8 +32,8 @@ export interface Lives {
 const mostEvidence = 1_500_000
 /** Each of those that changed their key is followed by itself. */
 const mostMoved = 3000
-/** Neither a number nor a status is longer; what is told apart by more is not told apart. */
-const longest = 500
+/** Neither a number nor a status is longer, nor what a scope asks for: longer ones differ from all of these. */
+const longest = 501
 /** So many records are reckoned in one go. */
 const atOnce = 500
 
@@ -53,9 +56,15 @@ interface Row {
 /**
  * What a field of every record of a type held, by whom and when it was brought, the same as each record's own story tells it.
  * @param trx sees one state of the ledger throughout
+ * @param only the records of these keys, with every key that they ever had
  * @throws Problem where there is more than is held in memory
  */
-export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: number): Promise<Lives> {
+export async function livesOf(
+  trx: Knex.Transaction,
+  typeId: number,
+  fieldId: number,
+  only?: readonly string[],
+): Promise<Lives> {
   // All saves of a type are put in order at once.
   await trx.raw(`set local work_mem = '64MB'`)
   const { rows } = await trx.raw<{ rows: Row[] }>(
@@ -66,15 +75,16 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
        join spoor.actor a on a.id = s.actor_id
        left join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = ?
       where s.type_id = ? and (c.save_id is not null or s.action <> 'change' or s.key_before is not null)
+        ${only ? 'and s.record_key = any(?::text[])' : ''}
       order by s.id limit ?`,
-    [fieldId, typeId, mostEvidence + 1],
+    [fieldId, typeId, ...(only ? [boundArray(only)] : []), mostEvidence + 1],
   )
   if (rows.length > mostEvidence)
     throw new Problem(
       'too-large',
       `There are more than ${counted(mostEvidence, 'save')} to reckon this from. Nothing was reckoned: take a pivot of the changes instead.`,
     )
-  const found = await findingsOfType(trx, typeId, fieldId)
+  const found = await findingsOfType(trx, typeId, fieldId, only)
   const coverage = await coverageOf(trx, typeId, rows)
   const moved = new Set(rows.flatMap((row) => (row.key_before === null ? [] : [row.key_before, row.record_key])))
   if (moved.size > mostMoved)
@@ -91,26 +101,32 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
   for (const row of rows) at(row.record_key).saves.push(row)
   for (const look of found) at(look.record_key).found.push(...valueIn(look, fieldId))
 
-  const lives: Lives = { keys: [], lives: [], saves: savesOf(rows) }
+  const lives: Lives = { keys: [], lives: [], spans: [], saves: savesOf(rows) }
   const timeline = timelinesOf(coverage, fieldId)
-  const live = (key: string, saves: readonly Row[], values: readonly FoundValue[]) => {
+  const live = (
+    key: string,
+    spans: readonly KeySpan[] | null,
+    saves: readonly Row[],
+    values: readonly FoundValue[],
+  ) => {
     lives.keys.push(key)
+    lives.spans.push(spans)
     lives.lives.push(timeline({ saves: saves.map((row) => saveOf(row, fieldId)), found: values }))
   }
   let reckoned = 0
   for (const [key, { saves, found: values }] of own) {
     if (moved.has(key)) continue
-    live(key, saves, values)
+    live(key, null, saves, values)
     // Others are served, and captured rows collected, meanwhile.
     if (++reckoned % atOnce === 0) await breathe()
   }
-  for (const spans of await threadsOf(trx, typeId, moved)) {
+  for (const spans of await threadsOf(trx, typeId, moved, (key) => own.get(key)?.saves ?? [])) {
     const within = (row: Row) => spans.some((span) => span.key === row.record_key && isWithin(row.id, span))
     const saves = [...new Set(spans.map(({ key }) => key))]
       .flatMap((key) => own.get(key)?.saves.filter(within) ?? [])
       .sort((a, b) => (BigInt(a.id) < BigInt(b.id) ? -1 : 1))
     const values = (await findingsOf(trx, typeId, spans)).flatMap((look) => valueIn(look, fieldId))
-    live(spans.at(-1)!.key, saves, values)
+    live(spans.at(-1)!.key, spans, saves, values)
   }
   return lives
 }
@@ -118,14 +134,37 @@ export async function livesOf(trx: Knex.Transaction, typeId: number, fieldId: nu
 const isWithin = (id: string, { from, to }: KeySpan) =>
   BigInt(id) >= BigInt(from) && (to === null || BigInt(id) < BigInt(to))
 
-/** Records that changed their keys, each once. */
-async function threadsOf(trx: Knex.Transaction, typeId: number, keys: ReadonlySet<string>): Promise<KeySpan[][]> {
+/** Records that changed their keys or left them to others, each once. */
+async function threadsOf(
+  trx: Knex.Transaction,
+  typeId: number,
+  keys: ReadonlySet<string>,
+  savesOf: (key: string) => readonly Row[],
+): Promise<KeySpan[][]> {
   const threads = new Map<string, KeySpan[]>()
   for (const key of keys) {
     const spans = await threadOf(trx, typeId, key)
     threads.set(JSON.stringify(spans), spans)
   }
-  return [...threads.values()]
+  const all = [...threads.values()]
+  // Whoever was deleted under a key that another took over later is a record, too.
+  for (const key of keys) {
+    const bearers = all.flat().filter((span) => span.key === key)
+    const isBorne = ({ id }: Row) => bearers.some((span) => isWithin(id, span))
+    for (let last = savesOf(key).findLast((row) => !isBorne(row)); last;) {
+      const { id } = last
+      const spans = await threadOf(trx, typeId, key, id)
+      const own = spans.at(-1)!
+      own.to = bearers
+        .map(({ from }) => from)
+        .filter((from) => BigInt(from) > BigInt(id))
+        .reduce<string | null>((least, from) => (least === null || BigInt(from) < BigInt(least) ? from : least), null)
+      all.push(spans)
+      bearers.push(own)
+      last = savesOf(key).findLast((row) => BigInt(row.id) < BigInt(id) && !isBorne(row))
+    }
+  }
+  return all
 }
 
 function savesOf(rows: readonly Row[]): Map<string, LifeSave> {

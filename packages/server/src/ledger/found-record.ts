@@ -1,5 +1,5 @@
 import { canonicalFound, commitment, foundSalt, foundSalts, leafText, type FoundRecord } from '@spoor/core'
-import { sha256Hex } from '../ledger/sha256.ts'
+import { sha256Hex } from './sha256.ts'
 
 /** One look at the records of a type. */
 export interface TakingRow {

@@ -1,7 +1,7 @@
 import { compareInstants } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
-import type { KeySpan } from '../ledger/thread.ts'
-import { foundColumns, isErased, valuesOf, type FoundRow } from './record.ts'
+import type { KeySpan } from './thread.ts'
+import { foundColumns, isErased, valuesOf, type FoundRow } from './found-record.ts'
 
 /** A value that was there when tracking began, as it may be shown. */
 export interface FoundShown {
@@ -84,8 +84,16 @@ export type FoundLook = Pick<Finding, 'record_key' | 'vals' | 'kept' | 'field_id
 /**
  * What was found of every record of a type in which a field was looked at, under the key that the record had then: the same
  * as {@link findingsOf} tells of each.
+ * @param only of these keys
  */
-export async function findingsOfType(db: Database, typeId: number, fieldId: number): Promise<FoundLook[]> {
+export async function findingsOfType(
+  db: Database,
+  typeId: number,
+  fieldId: number,
+  only?: readonly string[],
+): Promise<FoundLook[]> {
+  const of = only ? 'and f.record_key = any(?::text[])' : ''
+  const keys = only ? [boundArray(only)] : []
   const save = (key: string) => `select ${key} as key, captured_at, collected_at, transaction_id from ledger.save
       where type_id = ? and ${key} is not null
         and captured_at > (select min(began_at) - interval '7 days' from spoor.taking where type_id = ?)
@@ -98,10 +106,10 @@ export async function findingsOfType(db: Database, typeId: number, fieldId: numb
            from spoor.taking t join ledger.found f on f.taking_id = t.id
            join (${save('record_key')} union all ${save('key_before')}) as s
              on s.key = f.record_key and s.captured_at <= f.at and s.captured_at > f.at - interval '7 days'
-          where t.type_id = ? and ${underWay} group by 1, 2) as early
+          where t.type_id = ? ${of} and ${underWay} group by 1, 2) as early
          on early.taking_id = f.taking_id and early.place = f.place
-      where f.type_id = ? and ? = any(t.field_ids)`,
-    [...Array<number>(8).fill(typeId), fieldId],
+      where f.type_id = ? ${of} and ? = any(t.field_ids)`,
+    [...Array<number>(7).fill(typeId), ...keys, typeId, ...keys, fieldId],
   )
   return rows
 }
