@@ -37,6 +37,9 @@ const Member = v.object({ value: v.nullable(v.string()), name: v.string() })
  * together.
  */
 export const PivotAnswer = v.object({
+  /** By what, as a heading says it; null for columns where there are none. */
+  rowsBy: v.string(),
+  columnsBy: v.nullable(v.string()),
   rows: v.array(Member),
   columns: v.array(Member),
   /** How many rows and columns are put together in the last. */

@@ -336,6 +336,8 @@ export { proveSave, proveSeal, type HandedSave, type Opening, type ProofStep, ty
 export {
   dimensions,
   firstWork,
+  heldFieldOf,
+  heldFieldsOf,
   measures,
   mostRows,
   parseWork,
@@ -343,6 +345,7 @@ export {
   workText,
   type Dimension,
   type FigureWork,
+  type FixedDimension,
   type Measure,
   type PivotWork,
   type StayBy,
@@ -350,7 +353,7 @@ export {
   type Work,
   type WorkForm,
 } from './figures/work.ts'
-export { dimensionWords, measureWords, ofDifferences, ordered, standsOut, withEmpty } from './figures/pivot.ts'
+export { dimensionText, measureWords, ofDifferences, ordered, standsOut, withEmpty } from './figures/pivot.ts'
 export { partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, durationText, shareOf } from './figures/amount.ts'
 export { figureAt, figureMoves, meanOf, type FigurePoint, type Life } from './figures/over-time.ts'
@@ -366,4 +369,4 @@ export {
   type StayGroup,
 } from './figures/stays.ts'
 export { beforeAndAfter, readFigures, type LoadedFigure } from './figures/loaded.ts'
-export { memberWords, workWords } from './figures/words.ts'
+export { memberWords, pivotWords, workWords } from './figures/words.ts'

@@ -241,7 +241,7 @@ describe('what the record of a save held', () => {
     await keepHeld(world.db, [fieldId])
     await world.business.query(`update deed set state = 'at the last moment' where id = (select min(id) from deed)`)
     await world.collect()
-    const count = await atMomentOf(world.db, [scope], async (trx) => {
+    const count = await atMomentOf(world.db, [fieldId], async (trx) => {
       const [row] = await whereScope(trx('ledger.save as s'), scope, 'save', 's', Date.now()).count<
         { count: string }[]
       >()

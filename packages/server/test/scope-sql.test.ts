@@ -5,14 +5,17 @@ import {
   actorKinds,
   dimensions,
   firstWork,
+  heldFieldOf,
   matches,
   measures,
   ofDifferences,
   partsOf,
   rise,
+  scopeOfMember,
   withPart,
   type ChangeState,
   type Dimension,
+  type FixedDimension,
   type Measure,
   type Scope,
   type ScopedChange,
@@ -274,6 +277,9 @@ beforeAll(async () => {
     }
   }
   for (const fieldId of [1, 2, 3, 4, 5, 6]) for (const key of keys) await insertHeld(fieldId, key)
+  // What is drawn stands for what the ledger would say.
+  for (const field_id of [1, 2, 3, 4, 5, 6])
+    await db('spoor.held_read').insert({ field_id, read_save: 0, coverage: '', places: '{}' })
   await db('spoor.record_type').update({ effective_field_id: 1 })
   for (const change of changes) {
     const before = (other: Made, orAt: boolean) =>
@@ -410,13 +416,22 @@ describe('every reading counts what the scope means', () => {
     )
   })
 
+  const held = ['held.1', 'held.2', 'held.4'] as const
+  /** A member told by another hand. */
+  function standsAt(dimension: Dimension, change: Made, zone: string): string | null {
+    const fieldId = heldFieldOf(dimension)
+    if (fieldId === null) return memberOf(dimension as FixedDimension, change, zone)
+    const then = change.held!.find((one) => one.fieldId === fieldId && !one.now)
+    return then ? JSON.stringify([then.value]) : null
+  }
+
   it('in a pivot of any two dimensions and any measure, totals and the rest included', async () => {
     let met = 0
     await fc.assert(
       fc.asyncProperty(
         shortScope,
-        fc.constantFrom(...dimensions),
-        fc.option(fc.constantFrom(...dimensions)),
+        fc.constantFrom(...dimensions, ...held),
+        fc.option(fc.constantFrom(...dimensions, ...held)),
         fc.constantFrom(...measures),
         fc.constantFrom(...zones),
         fc.integer({ min: 1, max: 8 }),
@@ -436,7 +451,7 @@ describe('every reading counts what the scope means', () => {
           const own = values ? wanted.filter((change) => !change.erased) : wanted
           const { rows: xs, columns: ys, cells, rowTotals, total, moreRows, moreColumns } = await answer
           const member = (dimension: Dimension | null, change: Made) =>
-            dimension === null ? null : memberOf(dimension, change, zone)
+            dimension === null ? null : standsAt(dimension, change, zone)
           const at = (list: readonly { value: string | null }[], value: string | null) => {
             const place = list.findIndex((one) => one.value === value)
             return place < 0 ? list.length : place
@@ -455,6 +470,14 @@ describe('every reading counts what the scope means', () => {
                 `${rows} ${columns} ${measure} ${cell}`,
               ).toBe(true)
             }
+          }
+          // Each of them leads to its saves by a sentence.
+          for (const { value } of heldFieldOf(rows) === null ? [] : xs) {
+            const meant = scopeOfMember(scope, rows, value, { types: [], fields: [], actors: [], zone, nowMs })
+            if (meant)
+              expect(own.filter((change) => matches(meant, change, nowMs))).toEqual(
+                own.filter((change) => standsAt(rows, change, zone) === value),
+              )
           }
           if (!apart) expect(sameFigure(total, figureOf(own, measure, wanted))).toBe(true)
           expect(moreColumns === 0 || columns !== null).toBe(true)

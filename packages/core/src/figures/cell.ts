@@ -3,6 +3,7 @@ import {
   groupsOf,
   withPart,
   type ActorKind,
+  type HeldTest,
   type HowPart,
   type PartName,
   type Scope,
@@ -14,10 +15,10 @@ import { instantsOf } from '../scope/span.ts'
 import { canonicalKey } from '../scope/url.ts'
 import { startOfDay, addDays } from '../time/zone.ts'
 import { lastDayOf } from './pivot.ts'
-import type { Dimension } from './work.ts'
+import { heldFieldOf, type Dimension, type FixedDimension } from './work.ts'
 
 /** The part of a scope in which each dimension is said. */
-export const partOfDimension: Readonly<Record<Dimension, PartName>> = {
+const parts: Readonly<Record<FixedDimension, PartName>> = {
   who: 'who',
   kind: 'who',
   unit: 'who',
@@ -37,6 +38,8 @@ export const partOfDimension: Readonly<Record<Dimension, PartName>> = {
   month: 'when',
   quarter: 'when',
 }
+
+export const partOfDimension = (dimension: Dimension): PartName => parts[dimension as FixedDimension] ?? 'holds'
 
 /** What has to be known of names so that a member of a dimension can be said in a scope. */
 export interface CellWorld {
@@ -58,7 +61,9 @@ export function scopeOfMember(
   value: string | null,
   world: CellWorld,
 ): Scope | null {
-  switch (dimension) {
+  const fieldId = heldFieldOf(dimension)
+  if (fieldId !== null) return ofHeld(scope, fieldId, value)
+  switch (dimension as FixedDimension) {
     case 'who':
       return withPart(scope, { part: 'who', exclude: false, actors: [Number(value)], kinds: [] })
     case 'kind':
@@ -123,8 +128,26 @@ export function scopeOfMember(
     case 'week':
     case 'month':
     case 'quarter':
-      return value === null ? null : ofDays(scope, value, lastDayOf(dimension, value), world)
+      return value === null ? null : ofDays(scope, value, lastDayOf(dimension as 'day', value), world)
   }
+}
+
+/** What is not known cannot be asked for. */
+function ofHeld(scope: Scope, fieldId: number, member: string | null): Scope | null {
+  const { holds } = scope
+  if (member === null || holds?.exclude) return null
+  const [value = null] = JSON.parse(member) as [string | null]
+  const isIt = (test: HeldTest) => test.fieldId === fieldId && !test.now
+  const tests = holds?.tests ?? []
+  const said = tests.find(isIt)
+  // It is one of those that are asked for already, or none of the changes are meant.
+  if (said && !said.values.includes(value)) return null
+  const one: HeldTest = { fieldId, now: false, values: [value] }
+  return withPart(scope, {
+    part: 'holds',
+    exclude: false,
+    tests: said ? tests.map((test) => (test === said ? one : test)) : [...tests, one],
+  })
 }
 
 function ofKind(scope: Scope, kind: ActorKind, { actors }: CellWorld): Scope | null {

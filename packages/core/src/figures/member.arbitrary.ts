@@ -1,5 +1,5 @@
 import type { ScopedChange } from '../scope/evaluate.ts'
-import type { Dimension } from './work.ts'
+import type { FixedDimension } from './work.ts'
 
 /** For tests: dimensions told by another hand than the database's. */
 export const zones = ['Europe/London', 'Asia/Kolkata', 'America/New_York']
@@ -20,7 +20,7 @@ const clocks = new Map(
 )
 
 /** The member that a change stands at, told by another hand: the browser's own words for a day. */
-export function memberOf(dimension: Dimension, change: ScopedChange, zone: string): string | null {
+export function memberOf(dimension: FixedDimension, change: ScopedChange, zone: string): string | null {
   const parts = Object.fromEntries(
     clocks
       .get(zone)!

@@ -1,6 +1,6 @@
 import { actorKinds } from '../scope/model.ts'
 import { addDays } from '../time/zone.ts'
-import type { Dimension, Measure } from './work.ts'
+import type { Dimension, FixedDimension, Measure } from './work.ts'
 
 /** Dimensions with an order of their own, whose members are all shown. */
 export const ordered: ReadonlySet<Dimension> = new Set(['hour', 'weekday', 'day', 'week', 'month', 'quarter'])
@@ -8,7 +8,7 @@ export const ordered: ReadonlySet<Dimension> = new Set(['hour', 'weekday', 'day'
 /** Measures of how far numbers moved: of one field only, since pounds and months have no sum. */
 export const ofDifferences: ReadonlySet<Measure> = new Set(['net', 'gross', 'mean', 'median', 'p90'])
 
-export const dimensionWords: Readonly<Record<Dimension, string>> = {
+const dimensionWords: Readonly<Record<FixedDimension, string>> = {
   who: 'who',
   kind: 'kind of actor',
   unit: 'unit',
@@ -27,6 +27,13 @@ export const dimensionWords: Readonly<Record<Dimension, string>> = {
   week: 'week',
   month: 'month',
   quarter: 'quarter',
+}
+
+/** @param field "officer of tenancies", for what a field held */
+export function dimensionText(dimension: Dimension, field?: string): string {
+  return dimension in dimensionWords
+    ? dimensionWords[dimension as FixedDimension]
+    : `${field ?? 'what the record held'} at the time`
 }
 
 export const measureWords: Readonly<Record<Measure, string>> = {

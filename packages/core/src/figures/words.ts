@@ -2,22 +2,22 @@ import { actorKinds } from '../scope/model.ts'
 import { dateText, kindPlural } from '../scope/sentence.ts'
 import { weekdayWords } from '../time/weekday.ts'
 import { capitalised } from '../words/list.ts'
-import { dimensionWords, measureWords } from './pivot.ts'
-import type { Dimension, Reckoning, Work } from './work.ts'
+import { measureWords } from './pivot.ts'
+import { heldFieldOf, type Dimension, type Measure, type Reckoning, type Work } from './work.ts'
 
 const reckoningWords: Readonly<Record<Reckoning, string>> = { total: 'total', mean: 'mean', count: 'number' }
 
+/** A pivot as a title: "Saves by who and month". @param by its dimensions in words */
+export const pivotWords = (measure: Measure, by: readonly string[]) =>
+  `${capitalised(measureWords[measure])} by ${by.join(' and ')}`
+
 /**
- * What is worked out, as a title: "Saves by who and month".
+ * What else is worked out, as a title.
  * @param field "weekly rent of tenancies"; null where none is named or known
  */
-export function workWords(work: Work, field: string | null): string {
+export function workWords(work: Exclude<Work, { form: 'pivot' }>, field: string | null): string {
   const named = field ?? 'a field'
   switch (work.form) {
-    case 'pivot': {
-      const across = work.columns === null ? '' : ` and ${dimensionWords[work.columns]}`
-      return `${capitalised(measureWords[work.measure])} by ${dimensionWords[work.rows]}${across}`
-    }
     case 'stays':
       return work.to === null
         ? `Time of ${named} in ${work.from === null ? 'each value' : `“${work.from}”`}`
@@ -36,6 +36,11 @@ const withoutOne: Partial<Record<Dimension, string>> = {
 
 /** What a member of a dimension is called where that is known without asking; null for those that have none. */
 export function memberWords(dimension: Dimension, value: string | null): string {
+  if (heldFieldOf(dimension) !== null) {
+    if (value === null) return 'not known'
+    const [held = null] = JSON.parse(value) as [string | null]
+    return memberWords('after', held)
+  }
   if (value === null) return withoutOne[dimension] ?? 'none'
   switch (dimension) {
     case 'kind': {

@@ -3,7 +3,8 @@ import { isDate } from '../time/zone.ts'
 /**
  * What saves can be put in rows and columns by. Members are texts, or null for what has none ("no unit"): numbers of actors,
  * types, fields and runs, `t3:["7"]` for records, hours 0 to 23, days of the week 1 (Monday) to 7, and the first day of a
- * day, week, month or quarter.
+ * day, week, month or quarter. `held.12` is what field 12 of the record, or of that whose line it is, held just after: its
+ * members are JSON lists of one, or null where it is not known.
  */
 export const dimensions = [
   'who',
@@ -25,7 +26,23 @@ export const dimensions = [
   'month',
   'quarter',
 ] as const
-export type Dimension = (typeof dimensions)[number]
+export type FixedDimension = (typeof dimensions)[number]
+export type Dimension = FixedDimension | `held.${number}`
+
+/** The field whose values a dimension goes by; null for all others. */
+export function heldFieldOf(dimension: Dimension | null): number | null {
+  return dimension?.startsWith('held.') ? Number(dimension.slice(5)) : null
+}
+
+/** All fields whose values are dimensions of a work. */
+export function heldFieldsOf(work: Work | null): number[] {
+  if (work?.form !== 'pivot') return []
+  return [heldFieldOf(work.rows), heldFieldOf(work.columns)].flatMap((id) => id ?? [])
+}
+
+function readDimension(text: string): Dimension | undefined {
+  return /^held\.[1-9]\d{0,8}$/.test(text) ? (text as Dimension) : dimensions.find((one) => one === text)
+}
 
 /** What a cell of a pivot can say of the changes in it. */
 export const measures = [
@@ -200,9 +217,9 @@ function readForm(form: WorkForm, read: Reader): Work {
       const first = firstWork.pivot
       return {
         form,
-        rows: read.one('rows', first.rows, dimensions),
+        rows: read.take('rows', first.rows, readDimension),
         columns: read.take<Dimension | null>('columns', first.columns, (text) =>
-          text === '' ? null : dimensions.find((one) => one === text),
+          text === '' ? null : readDimension(text),
         ),
         measure: read.one('measure', first.measure, measures),
         top: read.take('top', first.top, (text) => {

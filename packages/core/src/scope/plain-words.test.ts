@@ -24,7 +24,7 @@ const vocabulary: WordVocabulary = {
     { id: 15, typeId: 1, name: 'arrears status' },
     { id: 21, typeId: 2, name: 'bank account' },
     { id: 22, typeId: 2, name: 'status' },
-    { id: 16, typeId: 1, name: 'officer', refersTo: 4 },
+    { id: 16, typeId: 1, name: 'officer id', refersTo: 4 },
     { id: 31, typeId: 3, name: 'unit price' },
   ],
   called: [

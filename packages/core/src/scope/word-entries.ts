@@ -110,6 +110,9 @@ export function entriesOf({ actors, types, fields, channels, units }: WordVocabu
     // "Rent" means the weekly and the monthly rent, when no field is called rent.
     ...fields.flatMap(({ id, name }): Entry[] => {
       const words = split(name)
+      // "Officer" means the officer id.
+      if (words.length > 1 && words.at(-1) === 'id')
+        return [{ words: words.slice(0, -1), meaning: { means: 'field', id }, said: name, part: true }]
       const last = words.at(-1)
       if (last === undefined || words.length < 2 || last.length < leastLetters) return []
       return [{ words: [last], meaning: { means: 'field', id }, said: name, part: true }]

@@ -1,6 +1,7 @@
-import { memberWords, type Dimension, type Scope } from '@spoor/core'
+import { heldFieldOf, memberWords, type Dimension, type Scope } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 import { reachIn } from '../ledger/reach.ts'
+import { referencesIn } from '../ledger/references.ts'
 import { recordNames, runNames } from '../changes/queries/names.ts'
 
 /**
@@ -36,6 +37,16 @@ async function known(
   const reach = reachIn(scopes)
   const named = (rows: { id: string | number; name: string }[]) =>
     new Map(rows.map(({ id, name }) => [String(id), name]))
+  const fieldId = heldFieldOf(dimension)
+  if (fieldId !== null) {
+    const held = new Map(values.map((value) => [(JSON.parse(value) as [string | null])[0], value]))
+    const labels = await referencesIn(
+      db,
+      scopes,
+      [...held.keys()].map((value) => ({ fieldId, before: null, after: value })),
+    )
+    return new Map(labels.map(({ value, label }) => [held.get(value)!, label]))
+  }
   switch (dimension) {
     case 'who':
       return named(await db('spoor.actor').whereRaw('id = any(?::int[])', [ids]).select('id', 'name'))

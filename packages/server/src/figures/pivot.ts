@@ -1,12 +1,14 @@
 import {
   counted,
-  dimensionWords,
+  dimensionText,
   grouped,
+  heldFieldOf,
   ofDifferences,
   ordered,
   standsOut,
   withEmpty,
   type Dimension,
+  type FixedDimension,
   type Measure,
   type PivotWork,
   type Scope,
@@ -17,9 +19,13 @@ import { countsAnswer, fromCounts, wholeHours } from '../changes/queries/rollup.
 import { errorCode, Problem } from '../errors.ts'
 import type { Database } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
-import { asksChanges, whereScopes } from '../ledger/scope-sql.ts'
+import { heldBy } from '../ledger/held-sql.ts'
+import { isLimited, reachIn } from '../ledger/reach.ts'
+import { asksChanges, rowColumns, whereScopes } from '../ledger/scope-sql.ts'
+import { keepHeld } from '../scope/held.ts'
+import { seesFields } from '../scope/request.ts'
 import { namesOf } from './names.ts'
-import { asOfOneMoment, type WorkRequest } from './ground.ts'
+import { asOfOneMoment, demandField, type FieldOfType, type WorkRequest } from './ground.ts'
 
 /** More rows or columns than these are not read by anybody. */
 const mostOrderedRows = 750
@@ -106,10 +112,19 @@ function makingOf(measure: Measure, ground: Ground, apart: boolean): Making {
   }
 }
 
-function valueOf(dimension: Dimension, ground: Ground, zone: string): [sql: string, bindings: string[]] {
+function valueOf(
+  dimension: Dimension,
+  ground: Ground,
+  zone: string,
+): [sql: string, bindings: readonly Knex.RawBinding[]] {
+  const fieldId = heldFieldOf(dimension)
+  if (fieldId !== null) {
+    const [sql, bindings] = heldBy({ fieldId, now: false }, rowColumns(ground === 'change' ? 'change' : 'save', 'r'))
+    return [`${sql}::text`, bindings]
+  }
   const clock = 'r.captured_at at time zone ?'
   const its = ground === 'change' ? 'its' : 'r'
-  switch (dimension) {
+  switch (dimension as FixedDimension) {
     case 'who':
       return ['coalesce(a.same_as, a.id)::text', []]
     case 'kind':
@@ -138,10 +153,7 @@ function valueOf(dimension: Dimension, ground: Ground, zone: string): [sql: stri
       return [`extract(hour from ${clock})::int::text`, [zone]]
     case 'weekday':
       return [`extract(isodow from ${clock})::int::text`, [zone]]
-    case 'day':
-    case 'week':
-    case 'month':
-    case 'quarter':
+    default:
       return [`date_trunc('${dimension}', ${clock})::date::text`, [zone]]
   }
 }
@@ -227,7 +239,8 @@ export async function readPivot(
   const { measure } = work
   const wanted = [work.rows, work.columns].flatMap((one) => one ?? [])
   if (work.rows === work.columns)
-    throw new Problem('bad-request', `Rows and columns are both by ${dimensionWords[work.rows]}. Nothing was reckoned.`)
+    throw new Problem('bad-request', `Rows and columns are both by ${dimensionText(work.rows)}. Nothing was reckoned.`)
+  const fields = await heldDimensions(db, asked, request)
   const isOfValues = ofDifferences.has(measure) || wanted.some((one) => ofValues.has(one))
   // What is masked is not found out by adding it up.
   const masked = isOfValues ? [...(await maskedFields(db)), ...(request.closed ?? [])] : []
@@ -241,7 +254,35 @@ export async function readPivot(
   const apart = scopes.some(asksChanges) || wanted.some((one) => ofChanges.has(one))
   const making = makingOf(measure, ground, apart)
   const found = await grouping(db, scopes, request, { ground, making, wanted, nowMs })
-  return await answered(db, scopes, request, found, { ground, nowMs })
+  const by = (dimension: Dimension) => dimensionText(dimension, fields.get(dimension))
+  return {
+    rowsBy: by(work.rows),
+    columnsBy: work.columns && by(work.columns),
+    ...(await answered(db, scopes, request, found, { ground, nowMs })),
+  }
+}
+
+/**
+ * The fields whose values are dimensions, by name, read up to now.
+ * @throws Problem where one is masked, left out, or not seen as a whole
+ */
+async function heldDimensions(
+  db: Database,
+  scopes: readonly Scope[],
+  { work, closed }: WorkRequest<PivotWork>,
+): Promise<Map<Dimension, string>> {
+  const named = new Map<Dimension, string>()
+  for (const dimension of [work.rows, work.columns]) {
+    const fieldId = heldFieldOf(dimension)
+    if (dimension === null || fieldId === null) continue
+    const { name, plural }: FieldOfType = await demandField(db, fieldId, closed)
+    if (!(await seesFields(db, reachIn(scopes), [fieldId])))
+      throw new Problem('not-found', `There is no field ${fieldId} of which all changes may be seen.`)
+    // Whoever opened a moment of the ledger has read it for that moment.
+    if (!db.isTransaction) await keepHeld(db, [fieldId])
+    named.set(dimension, `${name} of ${plural}`)
+  }
+  return named
 }
 
 async function grouping(
@@ -297,7 +338,7 @@ async function grouping(
         const dimension = wanted[at]!
         throw new Problem(
           'bad-request',
-          `That would be ${counted(Number(at === 0 ? first.many_x : first.many_y), dimension)} beside one another, more than ${grouped(most[at]!)}. Nothing was reckoned: take longer spells, or less time.`,
+          `That would be ${counted(Number(at === 0 ? first.many_x : first.many_y), dimensionText(dimension))} beside one another, more than ${grouped(most[at]!)}. Nothing was reckoned: take longer spells, or less time.`,
         )
       }
       return {
@@ -320,7 +361,7 @@ async function answered(
   { work }: WorkRequest<PivotWork>,
   { cells, members }: { cells: readonly Row[]; members: readonly number[] },
   { ground, nowMs }: { ground: Ground; nowMs: number },
-): Promise<PivotAnswer> {
+): Promise<Omit<PivotAnswer, 'rowsBy' | 'columnsBy'>> {
   const isWhole = (flag: number) => flag === 1
   const line = async (axis: 'x' | 'y', dimension: Dimension | null) => {
     if (dimension === null) return { keys: [], names: [], more: 0 }

@@ -1,4 +1,4 @@
-import { dimensionWords, measureWords, shareOf, workWords, type Scope, type Work } from '@spoor/core'
+import { measureWords, pivotWords, shareOf, workWords, type Scope, type Work } from '@spoor/core'
 import { stringify } from 'csv-stringify/sync'
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import type { Database } from '../database/knex.ts'
@@ -32,17 +32,17 @@ export async function workTable(
       const kind: Kind = work.measure === 'last' ? 'instant' : 'number'
       const others = (many: number, name: string) => (many > 0 ? [`${many} others of ${name}`] : [])
       const across = work.columns
-      const lasts = across === null ? [] : others(answer.moreColumns, dimensionWords[across])
-      const named = [...answer.rows.map(({ name }) => name), ...others(answer.moreRows, dimensionWords[work.rows])]
+      const lasts = across === null ? [] : others(answer.moreColumns, answer.columnsBy!)
+      const named = [...answer.rows.map(({ name }) => name), ...others(answer.moreRows, answer.rowsBy)]
       const share = (figure: string | null) => {
         if (work.measure !== 'share' || figure === null) return figure
         const part = shareOf(figure, answer.total ?? '0')
         return part === null ? null : String(part)
       }
       return {
-        title: workWords(work, null),
+        title: pivotWords(work.measure, [answer.rowsBy, ...(answer.columnsBy === null ? [] : [answer.columnsBy])]),
         columns: [
-          { name: dimensionWords[work.rows], kind: 'text' },
+          { name: answer.rowsBy, kind: 'text' },
           ...(across === null ? [] : [...answer.columns.map(({ name }) => name), ...lasts]).map((name) => ({
             name,
             kind,

@@ -170,7 +170,8 @@ function wherePart(query: Knex.QueryBuilder, part: ScopePart, level: Level, alia
   }
 }
 
-const rowColumns = (level: Level, alias: string): RowColumns => ({
+/** The columns by which {@link heldBy} finds the record of a row. */
+export const rowColumns = (level: Level, alias: string): RowColumns => ({
   id: level === 'save' ? `${alias}.id` : `${alias}.save_id`,
   at: `${alias}.captured_at`,
   typeId: `${alias}.type_id`,

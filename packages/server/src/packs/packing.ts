@@ -12,6 +12,7 @@ import {
   manifestText,
   packFiles,
   packStatementText,
+  heldFieldsOf,
   parseWork,
   signedNote,
   counted,
@@ -27,7 +28,7 @@ import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { workCsv, workSheet, workTable } from '../figures/table.ts'
-import { atMomentOf } from '../scope/held.ts'
+import { atMomentOf, heldFields } from '../scope/held.ts'
 import { requestedScopes } from '../scope/request.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import { People } from '../people/people.ts'
@@ -90,8 +91,9 @@ export class Packing implements JobHandler {
     const [path, part] = [packPath(directory, packId), `${packPath(directory, packId)}.part`]
     const writer = new PackWriter(part, `pack-${packId}`)
     try {
+      const fields = [...heldFields(scopes), ...(row.work === null ? [] : heldFieldsOf(parseWork(row.work)))]
       // One moment of the ledger, whatever is collected meanwhile.
-      const { cover, saveIds, erased } = await atMomentOf(db, scopes, (trx) =>
+      const { cover, saveIds, erased } = await atMomentOf(db, fields, (trx) =>
         this.#write(trx, writer, {
           row,
           scopes,

@@ -52,15 +52,14 @@ export async function keepHeld(db: Database, fieldIds: readonly number[]): Promi
 const mostTries = 20
 
 /**
- * Works on one moment of the ledger for which all that some scopes ask for is read: whatever is saved in between would else
+ * Works on one moment of the ledger for which what some fields held is read: whatever is saved in between would else
  * be judged by what was held before.
  */
 export async function atMomentOf<T>(
   db: Database,
-  scopes: readonly Scope[],
+  fields: readonly number[],
   work: (trx: Knex.Transaction) => Promise<T>,
 ): Promise<T> {
-  const fields = heldFields(scopes)
   for (let tries = 0; tries < mostTries; tries++) {
     const done = await db.transaction(
       async (trx) => ((await isRead(trx, fields)) ? { answer: await work(trx) } : null),

@@ -3,7 +3,7 @@ import { routes } from '@spoor/contract'
 import {
   counted,
   dimensions,
-  dimensionWords,
+  dimensionText,
   measures,
   measureWords,
   mostRows,
@@ -11,6 +11,7 @@ import {
   partOfDimension,
   scopeOfMember,
   type CellWorld,
+  type Dimension,
   type PivotWork,
   type Scope,
 } from '@spoor/core'
@@ -34,8 +35,30 @@ const { data, error, isPending, stale } = useWorkedOut({ props, work: () => prop
 )
 const put = (change: Partial<PivotWork>) => emit('put', { ...props.work, ...change })
 
-const byWords = dimensions.map((value) => ({ value, text: dimensionWords[value] }))
-const across = [{ value: null, text: 'nothing else' }, ...byWords]
+/** What fields of the records held that the scope is about, of all where it says nothing of that. */
+const heldWords = computed(() => {
+  const { what } = props.scope
+  const { types, fields } = props.names
+  const named = what && !what.exclude ? what : undefined
+  const own = named && [
+    ...named.types,
+    ...fields.filter(({ id }) => named.fields.includes(id)).map(({ typeId }) => typeId),
+  ]
+  const ofTypes = types.filter(({ id }) => !own || own.includes(id))
+  // Of lines also what the records held whose lines they are.
+  const meant = new Set(ofTypes.flatMap(({ id, parentTypeId }) => (parentTypeId === null ? [id] : [id, parentTypeId])))
+  return fields
+    .filter(({ id, typeId }) => meant.has(typeId) && !props.names.plan(id).masked)
+    .map((field) => {
+      const value: Dimension = `held.${field.id}`
+      return { value, text: dimensionText(value, `${field.name} of ${props.names.type(field.typeId)}`) }
+    })
+})
+const byWords = computed(() => [
+  ...dimensions.map((value: Dimension) => ({ value, text: dimensionText(value) })),
+  ...heldWords.value,
+])
+const across = computed(() => [{ value: null, text: 'nothing else' }, ...byWords.value])
 const measured = measures.map((value) => ({ value, text: measureWords[value] }))
 const tops = computed(() =>
   [...new Set([5, 10, 20, 50, 100, mostRows, props.work.top])]
@@ -102,7 +125,7 @@ function canPress(row: number | undefined, column: number | undefined): boolean 
   if (!rowSaid || !columnSaid) return false
   const { rows, columns } = props.work
   // Two things of one part of the sentence may be said each by itself and not together.
-  const isOnePart = columns !== null && partOfDimension[rows] === partOfDimension[columns]
+  const isOnePart = columns !== null && partOfDimension(rows) === partOfDimension(columns)
   return !isOnePart || row === undefined || column === undefined || scopeOf(row, column) !== null
 }
 const told = (figure: string | null) => figureText(figure, props.work.measure, data.value!.total)
@@ -174,7 +197,7 @@ function titleOf(row: number | undefined, column: number | undefined): string {
         <table>
           <thead>
             <tr>
-              <th scope="col">{{ dimensionWords[work.rows] }}</th>
+              <th scope="col">{{ data.rowsBy }}</th>
               <th v-for="(name, column) in columnNames" :key="column" class="figure" scope="col">
                 <button
                   v-if="canPress(undefined, column)"
