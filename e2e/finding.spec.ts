@@ -261,6 +261,71 @@ test('who is asked for as people say it, and a whole transaction from any of its
   await expect(tail()).toContainText(`${fact.counts['saves']} saves`)
 })
 
+test('changes are asked for by what the record held then, and holds now', async () => {
+  const [field] = await query<{ id: number; rent: number; typeId: number }>(
+    demo('history').databases.spoor,
+    `select f.id, f.type_id as "typeId", (select r.id from spoor.field r where r.type_id = f.type_id and r.column_name = 'weekly_rent') as rent
+       from spoor.field f join spoor.record_type t on t.id = f.type_id where t.table_name = 'tenancy' and f.column_name = 'officer_id'`,
+  )
+  // By another hand: the last change of the officer until then, of a deletion what it took, or else the first one after it, or else what was found.
+  const officers = await query<{ officer: string; name: string; saves: number; now: number }>(
+    demo('history').databases.spoor,
+    `with rent as (select c.save_id, c.captured_at, c.record_key from ledger.change c where c.field_id = ${field!.rent}),
+       held as (select r.*, coalesce(
+           (select coalesce(o.after, o.before) from ledger.change o where o.field_id = ${field!.id} and o.record_key = r.record_key
+              and (o.captured_at, o.save_id) <= (r.captured_at, r.save_id) order by o.captured_at desc, o.save_id desc limit 1),
+           (select o.before from ledger.change o where o.field_id = ${field!.id} and o.record_key = r.record_key
+              and (o.captured_at, o.save_id) > (r.captured_at, r.save_id) order by o.captured_at, o.save_id limit 1),
+           (select f.vals::json ->> (array_position(t.field_ids, ${field!.id}) - 1) from ledger.found f join spoor.taking t on t.id = f.taking_id
+             where f.type_id = ${field!.typeId} and f.record_key = r.record_key order by f.at limit 1)) as officer,
+         (select s.vals -> '${field!.id}' ->> 0 from spoor.standing s where s.type_id = ${field!.typeId} and s.record_key = r.record_key
+            and s.deleted is null) as now from rent r)
+     select k.officer, l.label as name, count(*) filter (where h.officer = k.officer)::int as saves,
+            count(*) filter (where h.now = k.officer)::int as now
+       from held h cross join (select distinct officer from held where officer is not null) k
+       join spoor.record l on l.label is not null and l.record_key = json_build_array(k.officer)::text
+       join spoor.field f on f.id = ${field!.id} and f.refers_to = l.type_id group by 1, 2`,
+  )
+  // Somebody whose tenancies went to others, so that then and now are different.
+  const officer = officers.toSorted((a, b) => Math.abs(b.saves - b.now) - Math.abs(a.saves - a.now))[0]!
+  expect(officer.saves).not.toBe(officer.now)
+  const saves = (many: number) => new RegExp(`^\\s*${many.toLocaleString('en-GB')} saves?`)
+  await page.goto(`${application()}/changes`)
+  await expect(rows(page).first()).toBeVisible()
+  await show(`changes to weekly rent on tenancies whose officer was ${officer.name}`)
+  await expect(scope()).toContainText(
+    `Changes to weekly rent of tenancies on tenancies whose officer id was “${officer.name}” by anyone`,
+  )
+  await expect(tail()).toHaveText(saves(officer.saves))
+  // The same now, by the editor.
+  await scope()
+    .getByRole('button', { name: /whose officer id was/ })
+    .click()
+  const values = page.getByRole('list', { name: 'Values' })
+  await values.getByRole('checkbox', { name: officer.name }).click()
+  await expect(scope()).not.toContainText('whose')
+  await page.keyboard.press('Escape')
+  await page.getByRole('button', { name: 'Narrow further' }).click()
+  await page.getByRole('button', { name: 'What records held' }).click()
+  await page.getByLabel('Field', { exact: true }).fill('officer')
+  await page.keyboard.press('Enter')
+  await page.getByLabel('Then or now').click()
+  await page.getByTitle('is now', { exact: true }).click()
+  await values.getByRole('checkbox', { name: officer.name }).check()
+  await expect(scope()).toContainText(`on tenancies whose officer id is now “${officer.name}”`)
+  await expect(tail()).toHaveText(saves(officer.now))
+  await axeFindsNothing(page)
+  await page.keyboard.press('Escape')
+  // And each officer's in a pivot, which leads back to the sentence.
+  await page.goto(
+    `${application()}/changes?what=f${field!.rent}&reading=work&work=pivot;rows=held.${field!.id};columns=;top=50`,
+  )
+  const line = page.getByRole('row').filter({ has: page.getByRole('rowheader', { name: officer.name, exact: true }) })
+  await expect(line.getByRole('cell').last()).toHaveText(officer.saves.toLocaleString('en-GB'))
+  await line.getByRole('cell').last().getByRole('button').click()
+  await expect(scope()).toContainText(`whose officer id was “${officer.name}”`)
+})
+
 test('what was done in Spoor is asked for in a sentence, too', async () => {
   await page.goto(`${application()}/changes?reading=around`)
   const around = page.getByRole('group', { name: 'What was done in Spoor' })

@@ -2,6 +2,8 @@ import { randomBytes } from 'node:crypto'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { scopeEntries, type Scope } from '@spoor/core'
 import type { Summary, Today } from '@spoor/contract'
+import { readDraft, stageDraft } from '../src/tracking/plan-store.ts'
+import { putInForce } from '../src/tracking/put-in-force.ts'
 import { serve, Visitor, type Served } from './browser.ts'
 import { withActorContext } from './context.ts'
 import { makeWorld, track, type World } from './support.ts'
@@ -240,6 +242,19 @@ const reaches: Readonly<Record<string, () => Reach>> = {
     scope: { how: { part: 'how', exclude: false, actions: [], channels: [changes[4]!.channel], runs: [] } },
     has: (one) => one.channel === changes[4]!.channel,
   }),
+  'what a record held': () => {
+    const one = changes.find((other) => other.fieldId === ids.title && other.before !== null && other.after !== null)!
+    const latest = (at: ChangeSeen) =>
+      changes.findLast(
+        (other) => other.fieldId === ids.title && other.key === at.key && Number(other.saveId) <= Number(at.saveId),
+      )
+    return {
+      scope: {
+        holds: { part: 'holds', exclude: false, tests: [{ fieldId: ids.title, now: false, values: [one.after] }] },
+      },
+      has: (at) => at.typeId === ids.thing && [latest(at)?.after ?? latest(at)?.before].includes(one.after),
+    }
+  },
   'an actor and a field': () => ({
     scope: {
       who: { part: 'who', exclude: false, actors: [actorIds[actors.ben]!], kinds: [] },
@@ -315,6 +330,15 @@ function everyScope(): Scope[] {
       },
     },
     { value: { part: 'value', exclude: false, tests: [{ test: 'contains', text: 'q' }] } },
+    ...distinct((one) => one.fieldId).flatMap((fieldId) =>
+      [false, true].map((now): Scope => ({
+        holds: {
+          part: 'holds',
+          exclude: now,
+          tests: [{ fieldId, now, values: distinct((one) => (one.fieldId === fieldId ? one.after : null)) }],
+        },
+      })),
+    ),
     { value: { part: 'value', exclude: false, tests: [{ test: 'rose', by: '1', percent: false }] } },
   ]
 }
@@ -325,6 +349,10 @@ function everyAddress(): string[] {
     `${path}?${new URLSearchParams({ scope: text(scope), ...more }).toString()}`
   const fragments = ['q', 'z', '0', '[', ...[...tokens].slice(0, 80).map((one) => one.slice(2, 6))]
   return [
+    ...[ids.name, ids.secret, ids.amount, ids.title].flatMap((id) => [
+      `/fields/${id}/held`,
+      query('/figures/pivot', {}, { work: `pivot;rows=held.${id};columns=who`, zone: 'UTC' }),
+    ]),
     ...everyScope().flatMap((scope) => [
       query('/changes/saves', scope),
       query('/changes/saves', scope, { together: '1' }),
@@ -479,5 +507,39 @@ describe('nobody is told more than their reach gives', () => {
       mismatches: 0,
       working: 0,
     })
+  })
+
+  it('what records held is asked only where all of it is seen, and never what is masked', async () => {
+    const holding: Scope = {
+      holds: { part: 'holds', exclude: true, tests: [{ fieldId: ids.name, now: true, values: ['nobody’s'] }] },
+    }
+    const read = async (scope: Scope) => {
+      const visitor = await visit('auditor', scope)
+      const status = async (path: string) => (await visitor.send('GET', path)).status
+      return {
+        saves: (
+          (await (
+            await visitor.send('GET', `/changes/summary?scope=${encodeURIComponent(text(holding))}`)
+          ).json()) as Summary
+        ).saves,
+        held: await status(`/fields/${ids.name}/held`),
+        pivot: await status(`/figures/pivot?scope=&zone=UTC&work=pivot;rows=held.${ids.name}`),
+      }
+    }
+    expect(await read(what([ids.item], []))).toEqual({ saves: expect.any(Number) as number, held: 200, pivot: 200 })
+    expect((await read(what([ids.item], []))).saves).toBeGreaterThan(0)
+    expect(await read(what([], [ids.amount]))).toEqual({ saves: 0, held: 404, pivot: 404 })
+    expect(await read(reaches['one actor']!().scope)).toEqual({ saves: 0, held: 404, pivot: 404 })
+    const draft = await readDraft(world.db, world.sourceId)
+    const edits = [{ typeId: ids.item, fieldId: ids.name, masked: true }]
+    await stageDraft(world.db, world.sourceId, draft.revision, edits, world.adminId)
+    await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'masked by a test', world.admin)
+    expect(await read(what([ids.item], []))).toEqual({ saves: 0, held: 403, pivot: 403 })
+    const ada = await new Visitor(address).arrive()
+    await ada.signIn('ada', 'password of ada')
+    const all = (await (
+      await ada.send('GET', `/changes/summary?scope=${encodeURIComponent(text(holding))}`)
+    ).json()) as Summary
+    expect(all.saves).toBe(0)
   })
 })

@@ -37,7 +37,7 @@ const withoutOne: Partial<Record<Dimension, string>> = {
 /** What a member of a dimension is called where that is known without asking; null for those that have none. */
 export function memberWords(dimension: Dimension, value: string | null): string {
   if (heldFieldOf(dimension) !== null) {
-    if (value === null) return 'not known'
+    if (value === null) return 'none, or not known'
     const [held = null] = JSON.parse(value) as [string | null]
     return memberWords('after', held)
   }
