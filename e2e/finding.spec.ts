@@ -1,6 +1,6 @@
 import { expect, test, type Page } from '@playwright/test'
 import type { Incident, IncidentName } from '@spoor/demo'
-import { axeFindsNothing, demo, listenForErrors, query, readJson, rows, signIn } from './demo.ts'
+import { axeFindsNothing, demo, listenForErrors, choose, query, readJson, rows, signIn } from './demo.ts'
 
 /** Somebody finds and explains what happened at Larkmere, in as few acts as they can. */
 test.describe.configure({ mode: 'serial' })
@@ -29,6 +29,7 @@ async function ask(words: string) {
 }
 async function show(words: string) {
   await ask(words)
+  await expect(page.getByRole('listbox').getByRole('option').first()).toBeVisible()
   await page.keyboard.press('Enter')
   await expect(page.getByLabel('Find, or ask in plain words')).toHaveValue('')
 }
@@ -309,8 +310,7 @@ test('changes are asked for by what the record held then, and holds now', async 
   await page.getByRole('button', { name: 'What records held' }).click()
   await page.getByLabel('Field', { exact: true }).fill('officer')
   await page.keyboard.press('Enter')
-  await page.getByLabel('Then or now').click()
-  await page.getByTitle('is now', { exact: true }).click()
+  await choose(page, 'Then or now', 'is now')
   await values.getByRole('checkbox', { name: officer.name }).check()
   await expect(scope()).toContainText(`on tenancies whose officer id is now “${officer.name}”`)
   await expect(tail()).toHaveText(saves(officer.now))
