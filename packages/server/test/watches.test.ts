@@ -128,6 +128,21 @@ describe('what fires', () => {
       'how=delete,create',
     ]
     const spells = ['run', 'hour', 'day'] as const
+    // Of these the test has no hand of its own; a trial, which asks the database alone, says what they are.
+    const others = [
+      'value=has.n1',
+      'value=!has.n1',
+      'how=restore',
+      `holds=f${field('pay')}.then.3&holds=f${field('pay')}.then.7`,
+      `holds=!f${field('pay')}.now.3`,
+      // At whatever hour this runs.
+      `what=f${field('note')}&clock=d1,d2,d3,d4,d5,d6,d7@UTC`,
+    ]
+    const asTried = []
+    for (const scope of others) {
+      const fires = { fires: 'saves' as const, more: draw(2), within: 'run' as const }
+      asTried.push({ scope, fires, watch: await made({ scope, fires, zone: 'Asia/Kolkata' }) })
+    }
     const watches = []
     for (const scope of scopes)
       for (const within of spells) {
@@ -189,6 +204,21 @@ describe('what fires', () => {
       times += wanted.length
     }
     expect(times).toBeGreaterThan(40)
+    for (const { scope, fires, watch } of asTried) {
+      const [row] = await world
+        .db('spoor.watch_firing')
+        .where({ watch_id: watch.id })
+        .whereNotNull('fired_at')
+        .count<{ count: string }[]>()
+      // What is held by now moves on, so that a trial afterwards is another question.
+      if (scope.includes('.now.')) {
+        expect(Number(row!.count)).toBeGreaterThan(0)
+        continue
+      }
+      const trial = await tryOnPast(world.db, rule({ scope, fires, zone: 'Asia/Kolkata' }), world.admin, Date.now())
+      expect([scope, Number(row!.count)]).toEqual([scope, trial.times])
+      expect([scope, trial.times > 0]).toEqual([scope, true])
+    }
   }, 120_000)
 
   it('is a run once, however many saves it has and however it is collected', async () => {

@@ -263,26 +263,33 @@ export async function tryMessage(db: Database, person: SignedIn, watchId: number
         fired_at: trx.fn.now(),
       })
       .returning<{ id: string }[]>('id')
-    await putMessages(trx, row, firing!.id, new Date().toISOString())
+    await putMessages(trx, [{ watch: row, firingId: firing!.id, dueAt: new Date().toISOString() }])
     await recordEvent(trx, { kind: 'watch', personId: person.id, words: `had watch ${watchId} send a trial message` })
   })
   return await shown(db, await watchRow(db, watchId))
 }
 
-/** A message for everybody whom a watch tells, which waits until it is due. */
-export async function putMessages(
-  trx: Knex.Transaction,
-  watch: Pick<WatchRow, 'id' | 'people' | 'mail' | 'receivers'>,
-  firingId: string,
-  dueAt: string,
-): Promise<void> {
-  const message = { firing_id: firingId, watch_id: watch.id, due_at: dueAt }
-  const messages = [
-    ...watch.people.map((person_id) => ({ ...message, way: 'spoor', person_id })),
-    ...watch.mail.map((address) => ({ ...message, way: 'mail', address })),
-    ...watch.receivers.map((receiver_id) => ({ ...message, way: 'receiver', receiver_id })),
-  ]
-  if (messages.length > 0) await trx('spoor.watch_message').insert(messages)
+/** What a watch tells of, and when. */
+export interface ToTell {
+  watch: Pick<WatchRow, 'id' | 'people' | 'mail' | 'receivers'>
+  firingId: string
+  dueAt: string
+}
+
+const messagesAtOnce = 1000
+
+/** A message for everybody whom the watches tell, which waits until it is due. */
+export async function putMessages(trx: Knex.Transaction, tellings: readonly ToTell[]): Promise<void> {
+  const messages = tellings.flatMap(({ watch, firingId, dueAt }) => {
+    const message = { firing_id: firingId, watch_id: watch.id, due_at: dueAt }
+    return [
+      ...watch.people.map((person_id) => ({ ...message, way: 'spoor', person_id })),
+      ...watch.mail.map((address) => ({ ...message, way: 'mail', address })),
+      ...watch.receivers.map((receiver_id) => ({ ...message, way: 'receiver', receiver_id })),
+    ]
+  })
+  for (let at = 0; at < messages.length; at += messagesAtOnce)
+    await trx('spoor.watch_message').insert(messages.slice(at, at + messagesAtOnce))
 }
 
 /** @throws Problem where the message was not given up */

@@ -1,9 +1,11 @@
-import { atWallClock, nextSpeaking, wallClock, weekday } from '@spoor/core'
+import { atWallClock, groupBy, nextSpeaking, wallClock, weekday, type Scope, type WatchFires } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Logger } from 'pino'
-import type { Database } from '../database/knex.ts'
+import { boundArray, type Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
+import type { SignedIn } from '../http/bind.ts'
 import { People } from '../people/people.ts'
+import { arrived, Buckets, canMatch } from './arrived.ts'
 import { countedTogether, daysWithSaves, savesNamed, watchedScopes, type BucketRow } from './in-watch.ts'
 import { putMessages, watchRows, type WatchRow } from './store.ts'
 
@@ -19,6 +21,13 @@ const forgottenAfterDays = 40
 const forgetEveryMs = 3_600_000
 /** What came in time is collected by then. */
 const collectedWithinMs = 2 * 60_000
+
+/** A watch that looks at saves, with what it means for its owner now. */
+interface Due {
+  watch: WatchRow
+  scopes: readonly Scope[]
+  fires: Extract<WatchFires, { fires: 'saves' }>
+}
 
 export interface WatchingDeps {
   db: Database
@@ -60,61 +69,125 @@ export class Watching {
 
   /** One look for each watch. @returns whether there is more to look at */
   async look(): Promise<boolean> {
-    const { db, log } = this.#deps
+    const { db } = this.#deps
     const head = await db('ledger.head').first<{ last_save_id: string }>('last_save_id')
     const watches = (await watchRows(db).whereNot('w.state', 'paused')) as WatchRow[]
+    const nowMs = this.#now()
+    const owners = new Map<number, SignedIn | null>()
+    const due: Due[] = []
     let more = false
     for (const watch of watches) {
       const behind = BigInt(head.last_save_id) - BigInt(watch.until_save)
       if (behind <= 0n && watch.fires.fires === 'saves') continue
       if ((this.#restUntil.get(watch.id) ?? 0) > performance.now()) continue
-      // One that fails keeps none of the others from being looked after.
-      try {
-        await this.#lookWith(watch, head.last_save_id)
-      } catch (error) {
-        log.warn({ err: error, watch: watch.id }, 'a watch could not be looked after and is tried again')
-        this.#restUntil.set(watch.id, performance.now() + restAfterTroubleMs)
-        await db('spoor.watch')
-          .where({ id: watch.id })
-          .update({ trouble: (error as Error).message })
-      }
+      await this.#orRest(watch, async () => {
+        const scopes = await this.#scopesOf(watch, owners, head.last_save_id)
+        if (!scopes) return
+        if (watch.fires.fires === 'missing') await this.#lookForMissing(watch, scopes, nowMs)
+        else due.push({ watch, scopes, fires: watch.fires })
+      })
       more ||= behind > BigInt(mostAtOnce)
+    }
+    for (const [after, together] of groupBy(due, ({ watch }) => watch.until_save)) {
+      const behind = BigInt(head.last_save_id) - BigInt(after)
+      const upTo = behind > BigInt(mostAtOnce) ? String(BigInt(after) + BigInt(mostAtOnce)) : head.last_save_id
+      try {
+        await this.#lookTogether(together, { after, upTo }, nowMs)
+      } catch {
+        // Whichever it was: one that fails keeps none of the others from being looked after.
+        for (const one of together)
+          await this.#orRest(one.watch, () => this.#lookTogether([one], { after, upTo }, nowMs))
+      }
     }
     await this.#forget()
     return more
   }
 
-  async #lookWith(watch: WatchRow, head: string): Promise<void> {
-    const { db } = this.#deps
-    const owner = await new People(db).find(watch.owner_id)
-    if (!owner) {
-      await db('spoor.watch').where({ id: watch.id }).update({
-        trouble: 'Its owner may not sign in any more, so it looks at nothing. Make it again as your own.',
-        until_save: head,
-      })
-      return
+  /** Does something for a watch; where it fails the watch says so and is left alone for a while. */
+  async #orRest(watch: WatchRow, work: () => Promise<void>): Promise<void> {
+    const { db, log } = this.#deps
+    try {
+      await work()
+    } catch (error) {
+      log.warn({ err: error, watch: watch.id }, 'a watch could not be looked after and is tried again')
+      this.#restUntil.set(watch.id, performance.now() + restAfterTroubleMs)
+      await db('spoor.watch')
+        .where({ id: watch.id })
+        .update({ trouble: (error as Error).message })
     }
-    const scopes = await watchedScopes(db, watch.scope, owner)
-    const nowMs = this.#now()
-    if (watch.fires.fires === 'missing') return await this.#lookForMissing(watch, scopes, nowMs)
-    const after = watch.until_save
-    const upTo = BigInt(head) - BigInt(after) > BigInt(mostAtOnce) ? String(BigInt(after) + BigInt(mostAtOnce)) : head
-    const times = await this.#timesOf(after, upTo)
-    const rows =
-      times === null
-        ? []
-        : await countedTogether(
-            db,
-            { scopes, numbers: { after, upTo }, times, nowMs },
-            { within: watch.fires.within, zone: watch.zone, more: 0, most: mostGroups },
-          )
-    const { more } = watch.fires
-    await db.transaction(async (trx) => {
-      const held = await this.#hold(trx, watch)
-      if (!held) return
-      for (const row of rows) await this.#count(trx, held, row, { more, nowMs })
-      await trx('spoor.watch').where({ id: watch.id }).update({ until_save: upTo, trouble: null })
+  }
+
+  /** What a watch means for its owner; null where there is none any more. */
+  async #scopesOf(
+    watch: WatchRow,
+    owners: Map<number, SignedIn | null>,
+    head: string,
+  ): Promise<readonly Scope[] | null> {
+    const { db } = this.#deps
+    if (!owners.has(watch.owner_id)) owners.set(watch.owner_id, await new People(db).find(watch.owner_id))
+    const owner = owners.get(watch.owner_id)
+    if (owner) return await watchedScopes(db, watch.scope, owner)
+    await db('spoor.watch').where({ id: watch.id }).update({
+      trouble: 'Its owner may not sign in any more, so it looks at nothing. Make it again as your own.',
+      until_save: head,
     })
+    return null
+  }
+
+  /** Looks at the same saves with several watches: they are read once. */
+  async #lookTogether(due: readonly Due[], numbers: { after: string; upTo: string }, nowMs: number): Promise<void> {
+    const { db } = this.#deps
+    const times = await this.#timesOf(numbers.after, numbers.upTo)
+    const counted = times === null ? new Map<number, BucketRow[]>() : await this.#counted(due, numbers, times, nowMs)
+    await db.transaction(async (trx) => {
+      const held = await this.#hold(
+        trx,
+        due.map(({ watch }) => watch.id),
+        numbers.after,
+      )
+      await this.#count(trx, held, counted, nowMs)
+      await trx('spoor.watch')
+        .whereIn(
+          'id',
+          held.map(({ id }) => id),
+        )
+        .update({ until_save: numbers.upTo, trouble: null })
+    })
+  }
+
+  /** By watch, the saves in scope as they are counted together. */
+  async #counted(
+    due: readonly Due[],
+    numbers: { after: string; upTo: string },
+    times: { from: string; to: string },
+    nowMs: number,
+  ): Promise<Map<number, BucketRow[]>> {
+    const { db } = this.#deps
+    const counted = new Map<number, BucketRow[]>()
+    const matched = due.filter(({ scopes }) => canMatch(scopes))
+    const buckets = matched.map(
+      ({ watch, scopes, fires }) => new Buckets(scopes, { within: fires.within, zone: watch.zone }),
+    )
+    if (matched.length > 0)
+      for await (const saves of arrived(
+        db,
+        numbers,
+        times,
+        matched.flatMap(({ scopes }) => scopes),
+      ))
+        for (const one of buckets) one.add(saves, nowMs)
+    for (const [at, { watch }] of matched.entries()) counted.set(watch.id, buckets[at]!.rows(mostGroups))
+    for (const { watch, scopes, fires } of due)
+      if (!counted.has(watch.id))
+        counted.set(
+          watch.id,
+          await countedTogether(
+            db,
+            { scopes, numbers, times, nowMs },
+            { within: fires.within, zone: watch.zone, more: 0, most: mostGroups },
+          ),
+        )
+    return counted
   }
 
   /** When the saves of some numbers were made: said outright it spares the database all other months. */
@@ -127,43 +200,59 @@ export class Watching {
     return from === null || to === null ? null : { from, to }
   }
 
-  /** The watch as it is, held until the transaction ends; null where somebody changed it meanwhile. */
-  async #hold(trx: Knex.Transaction, watch: WatchRow): Promise<WatchRow | null> {
-    const now = await trx('spoor.watch')
-      .where({ id: watch.id, until_save: watch.until_save })
+  /** Watches as they are, held until the transaction ends, without those that somebody changed meanwhile. */
+  async #hold(trx: Knex.Transaction, ids: readonly number[], after: string): Promise<WatchRow[]> {
+    return await trx('spoor.watch')
+      .whereIn('id', [...ids])
+      .where({ until_save: after })
       .whereNull('removed_at')
       .whereNot('state', 'paused')
+      .orderBy('id')
       .forUpdate()
-      .first<WatchRow | undefined>('*')
-    return now ?? null
+      .select<WatchRow[]>('*')
   }
 
   /** Adds saves to those of their run, hour or day, and fires once there are enough. */
   async #count(
     trx: Knex.Transaction,
-    watch: WatchRow,
-    row: BucketRow,
-    { more, nowMs }: { more: number; nowMs: number },
+    watches: readonly WatchRow[],
+    counted: ReadonlyMap<number, readonly BucketRow[]>,
+    nowMs: number,
   ): Promise<void> {
-    const { rows } = await trx.raw<{ rows: { id: string; saves: number; fired_at: string | null }[] }>(
+    const rows = watches.flatMap(({ id }) => (counted.get(id) ?? []).map((row) => ({ id, ...row })))
+    if (rows.length === 0) return
+    const column = (of: (row: (typeof rows)[number]) => string | number) => boundArray(rows.map(of))
+    const { rows: kept } = await trx.raw<{
+      rows: { id: string; watch_id: number; saves: number; fired_at: string | null }[]
+    }>(
       `insert into spoor.watch_firing as f (watch_id, bucket, saves, from_at, to_at, save_ids)
-       values (?, ?, ?, ?, ?, ?::bigint[])
+       select watch_id, bucket, saves, from_at, to_at, save_ids::bigint[]
+         from unnest(?::int[], ?::text[], ?::int[], ?::timestamptz[], ?::timestamptz[], ?::text[]) as r(watch_id, bucket, saves, from_at, to_at, save_ids)
+        order by watch_id, bucket
        on conflict (watch_id, bucket) do update set saves = f.saves + excluded.saves,
          from_at = least(f.from_at, excluded.from_at), to_at = greatest(f.to_at, excluded.to_at),
          save_ids = (f.save_ids || excluded.save_ids)[1:${savesNamed}]
-       returning id, saves, fired_at`,
-      [watch.id, row.bucket, row.saves, row.from_at, row.to_at, row.save_ids],
+       returning id, watch_id, saves, fired_at`,
+      [
+        column(({ id }) => id),
+        column(({ bucket }) => bucket),
+        column(({ saves }) => saves),
+        column(({ from_at }) => from_at),
+        column(({ to_at }) => to_at),
+        column(({ save_ids }) => `{${save_ids.join(',')}}`),
+      ],
     )
-    const firing = rows[0]!
-    if (firing.fired_at === null && firing.saves > more) await fire(trx, watch, firing.id, nowMs)
+    const watchOf = new Map(watches.map((watch) => [watch.id, watch]))
+    const fired = kept.flatMap(({ id, watch_id, saves, fired_at }) => {
+      const watch = watchOf.get(watch_id)!
+      const { fires } = watch
+      return fired_at === null && fires.fires === 'saves' && saves > fires.more ? [{ watch, firingId: id }] : []
+    })
+    await fire(trx, fired, nowMs)
   }
 
   /** Each day once, as soon as its time is over: whether something came before it. */
-  async #lookForMissing(
-    watch: WatchRow,
-    scopes: Awaited<ReturnType<typeof watchedScopes>>,
-    nowMs: number,
-  ): Promise<void> {
+  async #lookForMissing(watch: WatchRow, scopes: readonly Scope[], nowMs: number): Promise<void> {
     const { db } = this.#deps
     const { fires, zone } = watch
     if (fires.fires !== 'missing') return
@@ -177,14 +266,14 @@ export class Watching {
     const [from, to] = [new Date(beginMs).toISOString(), new Date(byMs).toISOString()]
     const came = await daysWithSaves(db, { scopes, times: { from, to }, nowMs }, { zone, by: fires.by })
     await db.transaction(async (trx) => {
-      const held = await this.#hold(trx, watch)
+      const [held] = await this.#hold(trx, [watch.id], watch.until_save)
       if (!held) return
       const [firing] = await trx('spoor.watch_firing')
         .insert({ watch_id: watch.id, bucket, saves: 0, from_at: from, to_at: to, save_ids: [] })
         .onConflict(['watch_id', 'bucket'])
         .ignore()
         .returning<{ id: string }[]>('id')
-      if (firing && !came.has(day)) await fire(trx, held, firing.id, nowMs)
+      if (firing && !came.has(day)) await fire(trx, [{ watch: held, firingId: firing.id }], nowMs)
       await trx('spoor.watch').where({ id: watch.id }).update({ trouble: null })
     })
   }
@@ -201,12 +290,27 @@ export class Watching {
   }
 }
 
-/** Notes that it fired, and for whom a message waits until when. A muted watch tells nobody. */
-async function fire(trx: Knex.Transaction, watch: WatchRow, firingId: string, nowMs: number): Promise<void> {
-  await trx('spoor.watch_firing')
-    .where({ id: firingId })
-    .update({ fired_at: new Date(nowMs).toISOString() })
-  if (watch.state === 'muted') return
-  const due = new Date(nextSpeaking(watch, nowMs)).toISOString()
-  await putMessages(trx, watch, firingId, due)
+/** Notes what fired, and for whom a message waits until when. A muted watch tells nobody. */
+async function fire(
+  trx: Knex.Transaction,
+  fired: readonly { watch: WatchRow; firingId: string }[],
+  nowMs: number,
+): Promise<void> {
+  if (fired.length === 0) return
+  await trx.raw('update spoor.watch_firing set fired_at = ?::timestamptz where id = any(?::bigint[])', [
+    new Date(nowMs).toISOString(),
+    boundArray(fired.map(({ firingId }) => firingId)),
+  ])
+  const dueOf = new Map<WatchRow, string>()
+  const due = (watch: WatchRow) => {
+    const known = dueOf.get(watch) ?? new Date(nextSpeaking(watch, nowMs)).toISOString()
+    dueOf.set(watch, known)
+    return known
+  }
+  await putMessages(
+    trx,
+    fired
+      .filter(({ watch }) => watch.state !== 'muted')
+      .map(({ watch, firingId }) => ({ watch, firingId, dueAt: due(watch) })),
+  )
 }

@@ -1,0 +1,165 @@
+import {
+  compareInstants,
+  matches,
+  valueKind,
+  watchBucket,
+  type ActorKind,
+  type CapturedValue,
+  type Scope,
+  type ScopedChange,
+  type WatchSpell,
+} from '@spoor/core'
+import type { Database } from '../database/knex.ts'
+import { asksChanges, historyOf } from '../ledger/scope-sql.ts'
+import { savesNamed, type BucketRow } from './in-watch.ts'
+
+/** A save that came, as scopes look at it. */
+export interface Arrived {
+  id: string
+  at: string
+  runId: string | null
+  /** What scopes that ask nothing of single changes look at. */
+  whole: ScopedChange
+  changes: readonly ScopedChange[]
+}
+
+interface Row {
+  id: string
+  captured_at: string
+  type_id: number
+  record_key: string
+  parent_type_id: number | null
+  parent_key: string | null
+  action: ScopedChange['action']
+  actor_id: number
+  actor_kind: ActorKind
+  channel: string
+  run_id: string | null
+  reason: string | null
+  /** Each `[field, type, erased, before, after]`. */
+  changes: [number, string, boolean, CapturedValue, CapturedValue][]
+}
+
+const savesAtOnce = 500
+/** No value that a scope names is longer, nor a number whose difference it asks for. */
+const longest = 2000
+
+/** Whether scopes can be held against saves as they come: what was said of them, and texts of any length, the database knows. */
+export const canMatch = (scopes: readonly Scope[]): boolean =>
+  scopes.every(({ state, value }) => !state && !value?.tests.some(({ test }) => test === 'contains'))
+
+/**
+ * Saves between two numbers, the first not included, a few hundred at a time in their order.
+ * @param times between which they were captured
+ * @param scopes what will be asked of them
+ */
+export async function* arrived(
+  db: Database,
+  { after, upTo }: { after: string; upTo: string },
+  times: { from: string; to: string },
+  scopes: readonly Scope[],
+): AsyncGenerator<Arrived[]> {
+  const values = scopes.some(({ value }) => value !== undefined)
+  const value = (side: 'before' | 'after') =>
+    `case when not ? then null when c.rise is null then left(c.${side}, ${longest}) else c.${side} end`
+  for (let last = after; ;) {
+    const { rows } = await db.raw<{ rows: Row[] }>(
+      `select s.id, s.captured_at, s.type_id, s.record_key, s.parent_type_id, s.parent_key, s.action, s.actor_id, s.actor_kind,
+              s.channel, s.run_id, s.reason,
+              (select coalesce(json_agg(json_build_array(c.field_id, f.base_type, c.erased, ${value('before')}, ${value('after')})), '[]')
+                 from ledger.change c join spoor.field f on f.id = c.field_id
+                where c.captured_at = s.captured_at and c.save_id = s.id) as changes
+         from ledger.save s
+        where s.captured_at between ?::timestamptz and ?::timestamptz and s.id > ?::bigint and s.id <= ?::bigint
+        order by s.id limit ?`,
+      [values, values, times.from, times.to, last, upTo, savesAtOnce],
+    )
+    if (rows.length === 0) return
+    const history = await historyOf(db, rows, scopes)
+    yield rows.map((row) => arrivedOf(row, history.get(row.id)))
+    last = rows.at(-1)!.id
+  }
+}
+
+function arrivedOf(row: Row, history: Partial<ScopedChange> | undefined): Arrived {
+  const of = {
+    actorId: row.actor_id,
+    actorKind: row.actor_kind,
+    typeId: row.type_id,
+    key: row.record_key,
+    parent:
+      row.parent_type_id !== null && row.parent_key !== null
+        ? { typeId: row.parent_type_id, key: row.parent_key }
+        : null,
+    atMs: Date.parse(row.captured_at),
+    action: row.action,
+    channel: row.channel,
+    runId: Number(row.run_id),
+    reason: row.reason,
+    states: [],
+    stories: [],
+    restored: false,
+    effectiveOn: null,
+    transactionOf: [],
+    cases: [],
+    ...history,
+  }
+  return {
+    id: row.id,
+    at: row.captured_at,
+    runId: row.run_id,
+    whole: { ...of, fieldId: 0, before: null, after: null, isNumber: false },
+    changes: row.changes.map(([fieldId, baseType, erased, before, after]) => ({
+      ...of,
+      fieldId,
+      before,
+      after,
+      erased,
+      isNumber: valueKind(baseType) === 'number',
+    })),
+  }
+}
+
+/** Saves in scope as they are counted together by a watch. */
+export class Buckets {
+  readonly #rows = new Map<string, BucketRow>()
+  readonly #scopes: readonly Scope[]
+  readonly #byChange: boolean
+  readonly #within: WatchSpell
+  readonly #zone: string
+
+  constructor(scopes: readonly Scope[], { within, zone }: { within: WatchSpell; zone: string }) {
+    this.#scopes = scopes
+    this.#byChange = scopes.some(asksChanges)
+    this.#within = within
+    this.#zone = zone
+  }
+
+  add(saves: readonly Arrived[], nowMs: number): void {
+    for (const save of saves) {
+      const meant = (change: ScopedChange) => this.#scopes.every((scope) => matches(scope, change, nowMs))
+      if (!(this.#byChange ? save.changes.some(meant) : meant(save.whole))) continue
+      const { id, at, runId, whole } = save
+      const bucket = watchBucket(
+        this.#within,
+        { id, runId: runId === null ? null : Number(runId), atMs: whole.atMs },
+        this.#zone,
+      )
+      const row = this.#rows.get(bucket)
+      if (!row) {
+        this.#rows.set(bucket, { bucket, saves: 1, from_at: at, to_at: at, save_ids: [id], actor_ids: [whole.actorId] })
+        continue
+      }
+      row.saves++
+      if (compareInstants(at, row.from_at) < 0) row.from_at = at
+      if (compareInstants(at, row.to_at) > 0) row.to_at = at
+      if (row.save_ids.length < savesNamed) row.save_ids.push(id)
+      if (!row.actor_ids.includes(whole.actorId)) row.actor_ids.push(whole.actorId)
+    }
+  }
+
+  /** In the order of their first save. */
+  rows(most: number): BucketRow[] {
+    return [...this.#rows.values()].sort((a, b) => compareInstants(a.from_at, b.from_at)).slice(0, most)
+  }
+}
