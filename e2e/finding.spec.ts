@@ -272,15 +272,19 @@ test('changes are asked for by what the record held then, and holds now', async 
   const officers = await query<{ officer: string; name: string; saves: number; now: number }>(
     demo('history').databases.spoor,
     `with rent as (select c.save_id, c.captured_at, c.record_key from ledger.change c where c.field_id = ${field!.rent}),
-       held as (select r.*, coalesce(
-           (select coalesce(o.after, o.before) from ledger.change o where o.field_id = ${field!.id} and o.record_key = r.record_key
-              and (o.captured_at, o.save_id) <= (r.captured_at, r.save_id) order by o.captured_at desc, o.save_id desc limit 1),
-           (select o.before from ledger.change o where o.field_id = ${field!.id} and o.record_key = r.record_key
-              and (o.captured_at, o.save_id) > (r.captured_at, r.save_id) order by o.captured_at, o.save_id limit 1),
-           (select f.vals::json ->> (array_position(t.field_ids, ${field!.id}) - 1) from ledger.found f join spoor.taking t on t.id = f.taking_id
-             where f.type_id = ${field!.typeId} and f.record_key = r.record_key order by f.at limit 1)) as officer,
+       held as (select r.*, case when last.save_id is not null then case l.action when 'delete' then last.before else last.after end
+                                 when next.save_id is not null then next.before
+                                 else (select f.vals::json ->> (array_position(t.field_ids, ${field!.id}) - 1)
+                                         from ledger.found f join spoor.taking t on t.id = f.taking_id
+                                        where f.type_id = ${field!.typeId} and f.record_key = r.record_key order by f.at limit 1) end as officer,
          (select s.vals -> '${field!.id}' ->> 0 from spoor.standing s where s.type_id = ${field!.typeId} and s.record_key = r.record_key
-            and s.deleted is null) as now from rent r)
+            and s.deleted is null) as now
+         from rent r
+         left join lateral (select * from ledger.change o where o.field_id = ${field!.id} and o.record_key = r.record_key
+            and (o.captured_at, o.save_id) <= (r.captured_at, r.save_id) order by o.captured_at desc, o.save_id desc limit 1) last on true
+         left join ledger.save l on l.id = last.save_id
+         left join lateral (select * from ledger.change o where o.field_id = ${field!.id} and o.record_key = r.record_key
+            and (o.captured_at, o.save_id) > (r.captured_at, r.save_id) order by o.captured_at, o.save_id limit 1) next on true)
      select k.officer, l.label as name, count(*) filter (where h.officer = k.officer)::int as saves,
             count(*) filter (where h.now = k.officer)::int as now
        from held h cross join (select distinct officer from held where officer is not null) k

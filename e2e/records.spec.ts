@@ -205,13 +205,43 @@ test('saves of its lines stand folded below, and are opened where they stand', a
   const fold = page.getByRole('button', { name: `rent account entries · ${tenancy!.lines}` })
   await expect(page.locator('.thread .point')).not.toHaveCount(0)
   await fold.click()
-  const list = page.getByRole('list', { name: 'Saves of lines' })
+  const list = page.getByRole('list', { name: 'Saves below' })
   await expect(list.getByRole('listitem')).toHaveCount(Number(tenancy!.lines))
   await axeFindsNothing(page)
   await list.getByRole('button', { name: 'Open' }).first().click()
   await expect(page.getByRole('heading', { level: 2 })).toBeVisible()
   await fold.click()
   await expect(list).toHaveCount(0)
+})
+
+test('saves of records that refer to it are read when they are opened, and all of them are a scope', async () => {
+  const [contractor] = await query<{ key: string; saves: number }>(
+    demo('history').databases.spoor,
+    `select json_build_array(h.who)::text as key, count(*)::int as saves from (
+       select case when last.save_id is not null then case s.action when 'delete' then last.before else last.after end
+                   when next.save_id is not null then next.before
+                   else (select d.vals::json ->> (array_position(t.field_ids, f.id) - 1) from ledger.found d join spoor.taking t on t.id = d.taking_id
+                          where d.type_id = s.type_id and d.record_key = s.record_key order by d.at limit 1) end as who
+         from ledger.save s join spoor.field f on f.type_id = s.type_id and f.column_name = 'contractor_id'
+         left join lateral (select * from ledger.change o where o.field_id = f.id and o.record_key = s.record_key
+            and (o.captured_at, o.save_id) <= (s.captured_at, s.id) order by o.captured_at desc, o.save_id desc limit 1) last on true
+         left join lateral (select * from ledger.change o where o.field_id = f.id and o.record_key = s.record_key
+            and (o.captured_at, o.save_id) > (s.captured_at, s.id) order by o.captured_at, o.save_id limit 1) next on true
+        where s.type_id = $1) h where h.who is not null group by 1 having count(*) between 5 and 150 order by 2 desc, 1 limit 1`,
+    [await typeOf('repair_order')],
+  )
+  await open('contractor', contractor!.key)
+  const fold = page.getByRole('button', { name: /repair orders by contractor id/ })
+  await fold.click()
+  await expect(fold).toHaveText(new RegExp(`repair orders by contractor id · ${contractor!.saves}`))
+  const list = page.getByRole('list', { name: 'Saves below' })
+  await expect(list.getByRole('listitem')).toHaveCount(contractor!.saves)
+  await axeFindsNothing(page)
+  await page.getByRole('link', { name: 'All of them in Changes' }).click()
+  await expect(page.getByRole('group', { name: 'Scope' })).toContainText(
+    /Changes to repair orders on repair orders whose contractor id was/,
+  )
+  await expect(page.locator('.bar .tail')).toHaveText(new RegExp(`^\\s*${contractor!.saves} saves`))
 })
 
 test('another record of the type is put beside it, at moments of their own', async () => {

@@ -22,11 +22,11 @@ export interface Props {
   below?: readonly Below[]
   /** What was made of its saves. */
   marks?: readonly RecordMark[]
-  /** The type of line whose saves are listed, if any. */
-  listed?: number | null
+  /** What of it is listed, if anything. */
+  listed?: string | null
 }
 const props = defineProps<Props>()
-const emit = defineEmits<{ pick: [fieldId: number]; open: [saveId: string]; list: [typeId: number] }>()
+const emit = defineEmits<{ pick: [fieldId: number]; open: [saveId: string]; list: [id: string] }>()
 /** The two cursors, epoch milliseconds. */
 const a = defineModel<number>('a', { required: true })
 const b = defineModel<number>('b', { required: true })
@@ -162,14 +162,15 @@ const cursors = computed(() => [
         </div>
       </div>
     </div>
-    <div v-for="one in below" :key="`below ${one.typeId}`" class="row">
+    <div v-for="one in below" :key="`below ${one.id}`" class="row">
       <button
         class="plain name"
-        :class="{ on: listed === one.typeId }"
-        :aria-expanded="listed === one.typeId"
-        @click="emit('list', one.typeId)"
+        :class="{ on: listed === one.id }"
+        :aria-expanded="listed === one.id"
+        :title="one.title"
+        @click="emit('list', one.id)"
       >
-        {{ listed === one.typeId ? '▾' : '▸' }} {{ one.title }}
+        {{ listed === one.id ? '▾' : '▸' }} {{ one.title }}
       </button>
       <div class="lane thread">
         <button

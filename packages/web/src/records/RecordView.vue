@@ -7,7 +7,7 @@ import type { Dayjs } from 'dayjs'
 import { routes, type Save } from '@spoor/contract'
 import { counted, differences, stateAt, type Holding } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import SavePane from '../changes/SavePane.vue'
 import { useRevert } from '../corrections/revert.ts'
@@ -24,6 +24,7 @@ import { labelsOf } from '../value/labels.ts'
 import { dayAndTime, dayOnly, fromCalendar, fullTime, readerZone, shortTime, toCalendar } from '../value/time.ts'
 import BesidePicker from './BesidePicker.vue'
 import RecordLanes from './RecordLanes.vue'
+import SavesBelow from './SavesBelow.vue'
 import { useBelow } from './below.ts'
 import { useBeside } from './beside.ts'
 import { useCameFrom } from './came-from.ts'
@@ -106,11 +107,16 @@ watch(
   },
   { immediate: true },
 )
+// Whoever has gone on, or is about to, takes no moments along: putting them in the address would call them back.
+const leaving = ref(false)
+onBeforeRouteLeave(() => {
+  leaving.value = true
+})
 watchDebounced(
   [a, b],
-  // Whoever has gone on meanwhile takes no moments along.
   () =>
     route.name === 'record' &&
+    !leaving.value &&
     void router.replace({
       query: { ...route.query, a: new Date(a.value).toISOString(), b: new Date(b.value).toISOString() },
     }),
@@ -141,13 +147,18 @@ const how = computed(() =>
   })),
 )
 
-const below = useBelow(
+const { below, open: openBelow } = useBelow(
   typeId,
   computed(() => data.value && [data.value.record.key, ...data.value.record.formerKeys]),
   names,
+  computed(() => data.value?.partial ?? true),
 )
-const listedBelow = ref<number | null>(null)
-const savesBelow = computed(() => below.value.find((one) => one.typeId === listedBelow.value)?.saves ?? [])
+const listedBelow = ref<string | null>(null)
+const isListed = computed(() => below.value.find((one) => one.id === listedBelow.value))
+function listBelow(id: string) {
+  listedBelow.value = listedBelow.value === id ? null : id
+  openBelow(id)
+}
 
 const picked = ref<number | null>(null)
 /** Unless somebody picked one, the field that moved most. */
@@ -283,17 +294,9 @@ const summaryOf = (save: Save) =>
             :marks="data.marks"
             @pick="picked = $event"
             @open="opened = $event"
-            @list="listedBelow = listedBelow === $event ? null : $event"
+            @list="listBelow"
           />
-          <ol v-if="savesBelow.length > 0" class="versions below" aria-label="Saves of lines">
-            <li v-for="save in savesBelow" :key="save.id">
-              <span class="when">{{ dayAndTime(save.at) }}</span>
-              <span><ActorGlyph :kind="save.actor.kind" /> {{ doer(save) }}</span>
-              <bdi class="what">{{ save.label }}</bdi>
-              <span class="quiet what">{{ summaryOf(save) }}</span>
-              <button class="plain link" @click="opened = save.id">Open</button>
-            </li>
-          </ol>
+          <SavesBelow v-if="isListed" :below="isListed" :summary="summaryOf" @open="opened = $event" />
           <template v-if="other">
             <h2>
               <span class="quiet">Beside it:</span> <bdi>{{ other.record.label }}</bdi>
@@ -438,6 +441,7 @@ const summaryOf = (save: Save) =>
   </main>
 </template>
 
+<style scoped src="./versions.css"></style>
 <style scoped>
 main {
   padding: 22px 28px;
@@ -603,30 +607,7 @@ td {
   gap: 6px;
   font-size: 13px;
 }
-.versions li {
-  display: grid;
-  grid-template-columns: 120px 190px 1fr 1fr 50px;
-  gap: 12px;
-  padding: 5px 18px;
-  border-bottom: 1px solid var(--line-soft);
-}
 .versions li.on {
   background: var(--pine-wash);
-}
-.below {
-  max-height: 260px;
-  overflow: auto;
-  border-block: 1px solid var(--line);
-}
-.what {
-  overflow: hidden;
-  text-overflow: ellipsis;
-  white-space: nowrap;
-}
-.link,
-.when {
-  color: var(--pine);
-  text-align: left;
-  white-space: nowrap;
 }
 </style>
