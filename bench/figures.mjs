@@ -1,4 +1,6 @@
-import { firstWork } from '@spoor/core'
+import { firstWork, parseScope } from '@spoor/core'
+import { whereScope } from '../packages/server/dist/ledger/scope-sql.js'
+import { keepHeld } from '../packages/server/dist/scope/held.js'
 import { readFigure } from '../packages/server/dist/figures/over-time.js'
 import { readStays } from '../packages/server/dist/figures/stays.js'
 import { makeWorld, median, timed } from './world.mjs'
@@ -65,11 +67,38 @@ export const timeInValue = (cluster) =>
     readStays(db, [{}], { work: { ...firstWork.stays, fieldId: state }, zone }, Date.now()),
   )
 
+/** What every record held in a field, read for the first time, and a count of saves by it afterwards. */
+export async function held(cluster) {
+  const { db, state } = await world(cluster)
+  const first = await timed(() => keepHeld(db, [state]))
+  const scope = parseScope(new URLSearchParams(`holds=f${state}.then.done`)).scope
+  const times = []
+  for (let n = 0; n < 3; n++)
+    times.push(
+      await timed(async () => {
+        await keepHeld(db, [state])
+        await whereScope(db('ledger.save as s'), scope, 'save', 's', Date.now()).count()
+      }),
+    )
+  const of = `${records} records of ${changesEach + 1} saves`
+  const line = { unit: 'ms', ratio: null, target: 'told', holds: true }
+  return [
+    { name: 'held', value: first, against: `what a field held, read for the first time; ${of}`, ...line },
+    {
+      name: 'held',
+      value: median(times),
+      against: `saves counted by what their record held, median of 3; ${of}`,
+      ...line,
+    },
+  ]
+}
+
 /** The total of an amount over all records, two years by day, with what moved it. */
-export async function figure(cluster) {
-  const lines = await measured(cluster, 'figure', 'a total by day over two years, median of 3', (db, { rent }) =>
+export const figure = (cluster) =>
+  measured(cluster, 'figure', 'a total by day over two years, median of 3', (db, { rent }) =>
     readFigure(db, [{}], { work: { ...firstWork.figure, fieldId: rent }, zone }, Date.now()),
   )
-  await (await world(cluster)).close()
-  return lines
+
+export async function closeFigures() {
+  await (await made)?.close()
 }

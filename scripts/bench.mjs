@@ -16,7 +16,7 @@ run(async () => {
   const big = await import('../bench/ledger.mjs')
   const { findRecord } = await import('../bench/find.mjs')
   const { correction, rebuild } = await import('../bench/correction.mjs')
-  const { figure, timeInValue } = await import('../bench/figures.mjs')
+  const { closeFigures, figure, held, timeInValue } = await import('../bench/figures.mjs')
   const { found } = await import('../bench/found.mjs')
   const { exportCsv } = await import('../bench/export.mjs')
   const { pack } = await import('../bench/pack.mjs')
@@ -44,6 +44,7 @@ run(async () => {
     today: big.todayPage,
     pivot: big.pivot,
     'time-in-value': timeInValue,
+    held,
     figure,
     found,
     'state-record': stateRecord,
@@ -84,7 +85,7 @@ run(async () => {
       }
     }
   } finally {
-    await big.closeLedger()
+    await Promise.all([big.closeLedger(), closeFigures()])
     await cluster.stop()
   }
   if (!wanted) writeFileSync(join(root, 'docs/benchmarks.md'), report(lines))
