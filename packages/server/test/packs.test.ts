@@ -350,7 +350,10 @@ describe('the register', () => {
   it('has what was worked out of its changes, and no figure of what is left out', async () => {
     await sql(`insert into post values (950, 5, 'figures', 's')`)
     await sql(`update post set pay = 7 where id = 950`)
-    const { pack, bytes } = await made({ work: 'pivot;rows=field;columns=;measure=changes', shown: ['csv', 'xlsx'] })
+    const { pack, bytes } = await made({
+      work: 'pivot;rows=field;columns=hour;measure=changes',
+      shown: ['csv', 'xlsx', 'pdf'],
+    })
     expect((await check(bytes, await ownKey())).verdict).toBe('holds')
     const { rows } = await world.db.raw<{ rows: { name: string; changes: string }[] }>(
       `select f.name || ' of ' || t.plural as name, count(*)::text as changes
@@ -363,6 +366,17 @@ describe('the register', () => {
     expect(pack.cover!.files.map(({ name }) => name)).toEqual(
       expect.arrayContaining(['data/worked-out.csv', 'data/worked-out.xlsx']),
     )
+    // On paper, too, where a day's hours have no room beside one another: each of them stands once, and so does the sum.
+    const pdf = join(directory, 'worked-out.pdf')
+    const paper = Object.entries(unzipSync(bytes)).find(([name]) => name.endsWith('data/pack.pdf'))!
+    writeFileSync(pdf, paper[1])
+    expect(execFileSync('qpdf', ['--check', pdf]).toString()).toContain('No syntax or stream encoding errors')
+    const words = execFileSync('pdftotext', ['-layout', pdf, '-']).toString()
+    const [, section = ''] = words.split('What was worked out: Changes by field and hour of the day')
+    const [table = ''] = section.split('The changes')
+    for (let hour = 0; hour < 24; hour++)
+      expect(table.split(`${String(hour).padStart(2, '0')}:00`), `${hour}`).toHaveLength(2)
+    for (const { name, changes } of rows) expect(table).toMatch(new RegExp(`${name} .*\\b${changes}\\n`))
     const blacked = [{ fieldId: fields.get('pay')!, why: 'not theirs' }]
     const { id } = await askForPack(
       world.db,

@@ -1,9 +1,7 @@
-import type { Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { maskedFields } from '../ledger/masked.ts'
-import { isLimited, reachIn } from '../ledger/reach.ts'
 
 /** What is worked out, and for whom. */
 export interface WorkRequest<W> {
@@ -48,12 +46,6 @@ const oneState = { isolationLevel: 'repeatable read', readOnly: true } as const
 /** Everything as of one moment of the ledger: of one's own, or of the transaction that one is in. */
 export const asOfOneMoment = <T>(db: Database, work: (trx: Knex.Transaction) => Promise<T>): Promise<T> =>
   db.isTransaction ? work(db as Knex.Transaction) : db.transaction(work, oneState)
-
-/** @throws Problem for whoever sees a part: what all records hold comes from saves of anybody. */
-export function demandWhole(scopes: readonly Scope[]): void {
-  if (isLimited(reachIn(scopes)))
-    throw new Problem('not-allowed', 'Whoever sees a part of the trail is not told what all records hold or held.')
-}
 
 /** A field as answers name it. */
 export const named = ({ id, typeId, name, plural }: FieldOfType) => ({ id, typeId, name, plural })

@@ -20,10 +20,9 @@ import { errorCode, Problem } from '../errors.ts'
 import type { Database } from '../database/knex.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { heldBy } from '../ledger/held-sql.ts'
-import { reachIn } from '../ledger/reach.ts'
+import { demandWhole } from '../ledger/reach.ts'
 import { asksChanges, rowColumns, whereScopes } from '../ledger/scope-sql.ts'
 import { keepHeld } from '../scope/held.ts'
-import { seesFields } from '../scope/request.ts'
 import { namesOf } from './names.ts'
 import { asOfOneMoment, demandField, type FieldOfType, type WorkRequest } from './ground.ts'
 
@@ -264,7 +263,7 @@ export async function readPivot(
 
 /**
  * The fields whose values are dimensions, by name, read up to now.
- * @throws Problem where one is masked, left out, or not seen as a whole
+ * @throws Problem where one is masked or left out, or a part of the trail is seen
  */
 async function heldDimensions(
   db: Database,
@@ -275,9 +274,8 @@ async function heldDimensions(
   for (const dimension of [work.rows, work.columns]) {
     const fieldId = heldFieldOf(dimension)
     if (dimension === null || fieldId === null) continue
+    demandWhole(scopes)
     const { name, plural }: FieldOfType = await demandField(db, fieldId, closed)
-    if (!(await seesFields(db, reachIn(scopes), [fieldId])))
-      throw new Problem('not-found', `There is no field ${fieldId} of which all changes may be seen.`)
     // Whoever opened a moment of the ledger has read it for that moment.
     if (!db.isTransaction) await keepHeld(db, [fieldId])
     named.set(dimension, `${name} of ${plural}`)

@@ -1,5 +1,6 @@
 import { sightOf } from '@spoor/contract'
 import { parseScope, type Scope } from '@spoor/core'
+import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 
 /** A contributor without an actor of their own, or an auditor without a scope, sees nothing: no actor has number 0. */
@@ -29,6 +30,15 @@ export function isLimited(reach: Scope): boolean {
 /** Of the scopes of a request (what was asked, the reach, further limits) the reach. */
 export function reachIn([, reach = {}]: readonly Scope[]): Scope {
   return reach
+}
+
+/**
+ * @param scopes of a request
+ * @throws Problem for whoever sees a part: what all records hold comes from saves of anybody, and from what was found
+ */
+export function demandWhole(scopes: readonly Scope[]): void {
+  if (isLimited(reachIn(scopes)))
+    throw new Problem('not-allowed', 'Whoever sees a part of the trail is not told what all records hold or held.')
 }
 
 /** Whether today lies in the days on which somebody may see anything, both included. */

@@ -27,7 +27,7 @@ import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
-import { workCsv, workSheet, workTable } from '../figures/table.ts'
+import { workCsv, workSheet, workTable, type WorkTable } from '../figures/table.ts'
 import { atMomentOf, heldFields } from '../scope/held.ts'
 import { requestedScopes } from '../scope/request.ts'
 import { sha256 } from '../ledger/sha256.ts'
@@ -205,10 +205,11 @@ export class Packing implements JobHandler {
       await writer.add('data/changes.xlsx', [await workbook(trx, table)])
       files.push({ name: 'data/changes.xlsx', what: 'the same as a workbook: numbers and days are such' })
     }
+    let workedOut: WorkTable | null = null
     if (row.work !== null) {
       await job.progress({ doing: 'working out the figures' })
       const work = parseWork(row.work)!
-      const workedOut = await workTable(trx, scopes, { work, zone: row.zone, closed: new Set(closed.keys()) }, nowMs)
+      workedOut = await workTable(trx, scopes, { work, zone: row.zone, closed: new Set(closed.keys()) }, nowMs)
       await writer.add('data/worked-out.csv', [workCsv(workedOut)])
       await writer.add('data/worked-out.csv-metadata.json', [`${JSON.stringify(workMetadata(workedOut), null, 1)}\n`])
       files.push({ name: 'data/worked-out.csv', what: `what was worked out: ${workedOut.title}` })
@@ -236,7 +237,7 @@ export class Packing implements JobHandler {
       files.push({ name: 'data/pack.pdf', what: 'the first page and the changes, to be read on paper' })
       await writer.add(
         'data/pack.pdf',
-        pdfFile(trx, { ...table, cover, said }, (done) =>
+        pdfFile(trx, { ...table, cover, said, workedOut }, (done) =>
           job.progress({ done, total: Math.min(begin.holds.changes, mostOnPaper), doing: 'setting the pages' }),
         ),
       )

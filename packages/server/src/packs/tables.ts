@@ -5,10 +5,11 @@ import type { Knex } from 'knex'
 import { csvLines, exportCell, exportQuery, type ExportRow } from '../changes/csv.ts'
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import { Problem } from '../errors.ts'
+import type { WorkTable } from '../figures/table.ts'
 import { clockCell, sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
 import { saidParagraphs, type Said } from './said.ts'
 import { printed } from './pdf/print.ts'
-import type { PaperCell, PaperColumn } from './pdf/paper.ts'
+import type { PaperCell, PaperColumn, PaperTable } from './pdf/paper.ts'
 
 export interface TableWanted {
   scopes: readonly Scope[]
@@ -64,7 +65,12 @@ const inMono = new Set<ExportColumn>(['time', 'before', 'after', 'key', 'save', 
 /** The changes on paper behind the first page. */
 export function pdfFile(
   db: Knex,
-  { cover, said, ...table }: TableWanted & { cover: PackCover; said: readonly Said[] },
+  {
+    cover,
+    said,
+    workedOut,
+    ...table
+  }: TableWanted & { cover: PackCover; said: readonly Said[]; workedOut: WorkTable | null },
   onRows: (rows: number) => Promise<void>,
 ): AsyncGenerator<Uint8Array> {
   const columns = table.columns.map((column): PaperColumn => ({
@@ -73,7 +79,36 @@ export function pdfFile(
     mono: inMono.has(column),
   }))
   const left = Math.max(0, cover.holds.changes - mostOnPaper)
-  return printed({ cover, columns, left, said: saidParagraphs(said, table.zone) }, paperRows(db, table), onRows)
+  return printed(
+    {
+      cover,
+      columns,
+      left,
+      said: saidParagraphs(said, table.zone),
+      workedOut: workedOut && workedOutOnPaper(workedOut, table.zone),
+    },
+    paperRows(db, table),
+    onRows,
+  )
+}
+
+/** Of more lines of what was worked out nobody reads on paper. */
+const mostWorkedOut = 400
+
+function workedOutOnPaper({ title, columns, rows }: WorkTable, zone: string): PaperTable {
+  return {
+    title,
+    columns: columns.map(({ name, kind }) => ({ name, mono: kind !== 'text' })),
+    // What has no figure stays empty, as in the table on the screen.
+    rows: rows
+      .slice(0, mostWorkedOut)
+      .map((row) =>
+        row.map((cell, at) =>
+          cell === null ? '' : columns[at]!.kind === 'instant' ? clockWords(cell, zone) : (onPaper(cell) ?? ''),
+        ),
+      ),
+    left: Math.max(0, rows.length - mostWorkedOut),
+  }
 }
 
 async function* paperRows(db: Knex, table: TableWanted): AsyncGenerator<PaperCell[]> {

@@ -44,8 +44,8 @@ export async function requestedScopes(db: Database, text: string, person: Signed
     if (isLimited(reach)) limits.push(await whereDaysAreSeen(db, reach))
   }
   const held = heldFields([scope])
-  // What a record held comes from its whole history, whoever made it.
-  const isTold = held.length === 0 || (!held.some((id) => masked.has(id)) && (await seesFields(db, reach, held)))
+  // What a record held comes from its whole history and from what was found of it, whoever may see that.
+  const isTold = held.length === 0 || (!isLimited(reach) && !held.some((id) => masked.has(id)))
   if (!isTold) limits.push(nothing)
   await keepHeld(db, heldFields(isTold ? [scope, ...limits] : limits))
   return await Promise.all([scope, ...limits].map(meant))
@@ -72,21 +72,6 @@ const never = '1970-01-01T00:00:00Z'
 async function typesWithMaskedDay(db: Database): Promise<number[]> {
   const masked = [...(await maskedFields(db))]
   return await db('spoor.record_type').whereIn('effective_field_id', masked).pluck<number[]>('id')
-}
-
-/** Whether a reach has all changes of some fields. */
-export async function seesFields(db: Database, reach: Scope, fields: readonly number[]): Promise<boolean> {
-  const { what, ...others } = reach
-  if (!isLimited(reach)) return true
-  if (!what || what.exclude || isLimited(others)) return false
-  const seen = await db('spoor.field')
-    .whereRaw('id = any(?::int[]) and (type_id = any(?::int[]) or id = any(?::int[]))', [
-      [...fields],
-      [...what.types],
-      [...what.fields],
-    ])
-    .pluck<number[]>('id')
-  return fields.every((id) => seen.includes(id))
 }
 
 /**

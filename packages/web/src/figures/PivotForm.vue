@@ -18,6 +18,7 @@ import {
 import { computed, defineAsyncComponent } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { useSession } from '../session/session.ts'
 import { readerZone } from '../value/time.ts'
 import { visible } from '../value/words.ts'
 import ChoicePart from '../scope/ChoicePart.vue'
@@ -36,7 +37,9 @@ const { data, error, isPending, stale } = useWorkedOut({ props, work: () => prop
 const put = (change: Partial<PivotWork>) => emit('put', { ...props.work, ...change })
 
 /** What fields of the records held that the scope is about, of all where it says nothing of that. */
+const session = useSession()
 const heldWords = computed(() => {
+  if (!session.seesAll) return []
   const { what } = props.scope
   const { types, fields } = props.names
   const named = what && !what.exclude ? what : undefined

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
-import { routes, sightOf } from '@spoor/contract'
+import { routes } from '@spoor/contract'
 import { readWords, sentence, sentenceText } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -35,14 +35,13 @@ const found = useQuery({
 /** Whether records are still being looked for. */
 const looking = computed(() => words.value !== '' && (settled.value !== words.value || found.isFetching.value))
 const reading = computed(() => readWords(props.text, names.value, { nowMs: Date.now(), zone: readerZone }))
-const seesAll = computed(() => session.person !== null && sightOf(session.person.role) === 'everything')
 const options = computed<FindOption[]>(() => {
   if (words.value === '') return recentOptions(recent.list(), names.value)
   const records = settled.value === words.value ? (found.data.value?.records ?? []) : []
   return findOptions(words.value, names.value, {
     records: records.slice(0, 8),
     reading: reading.value,
-    seesAll: seesAll.value,
+    seesAll: session.seesAll,
   })
 })
 const sentenceShown = computed(() => sentenceText(sentence(reading.value.scope, names.value)))

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import Input from 'ant-design-vue/es/input'
-import { routes, sightOf } from '@spoor/contract'
+import { routes } from '@spoor/contract'
 import { counted, scopeEntries, type Scope } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
@@ -23,10 +23,9 @@ const lastDays: Scope = {
 const text = (scope: Scope) => new URLSearchParams(scopeEntries(scope)).toString()
 const session = useSession()
 /** What records hold comes from saves of anybody: whoever sees a part is not told. */
-const seesAll = computed(() => session.person !== null && sightOf(session.person.role) === 'everything')
 const types = computed(() =>
   names.value.types.filter(
-    (type) => seesAll.value && names.value.fields.some((field) => field.typeId === type.id && field.tracked),
+    (type) => session.seesAll && names.value.fields.some((field) => field.typeId === type.id && field.tracked),
   ),
 )
 const cameFrom = useCameFrom()

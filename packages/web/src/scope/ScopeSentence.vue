@@ -11,6 +11,7 @@ import {
   type ScopePart,
 } from '@spoor/core'
 import { computed, defineAsyncComponent, ref } from 'vue'
+import { useSession } from '../session/session.ts'
 import SentencePart from './SentencePart.vue'
 import type { NamedVocabulary } from './vocabulary.ts'
 
@@ -47,7 +48,8 @@ const more = [
   { part: 'reason', title: 'Reason', hint: 'given, missing, holding a word' },
   { part: 'state', title: 'What became of it', hint: 'reviewed, asked about, set back' },
 ] as const
-const addable = computed(() => more.filter(({ part }) => !props.scope[part]))
+const session = useSession()
+const addable = computed(() => more.filter(({ part }) => !props.scope[part] && (part !== 'holds' || session.seesAll)))
 const adding = ref<PartName | 'choose' | null>(null)
 
 function put(part: ScopePart) {

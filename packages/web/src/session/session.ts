@@ -1,4 +1,4 @@
-import { routes, type Permission, type Session } from '@spoor/contract'
+import { routes, sightOf, type Permission, type Session } from '@spoor/contract'
 import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
 import { call, setToken } from '../api/client.ts'
@@ -17,6 +17,8 @@ export const useSession = defineStore('session', () => {
 
   return {
     person: computed(() => person.value),
+    /** Whether they see the whole trail, and so what records hold and held. */
+    seesAll: computed(() => person.value !== null && sightOf(person.value.role) === 'everything'),
     may: (permission: Permission) => person.value?.permissions.includes(permission) ?? false,
     load: () => (loaded ??= call(routes.readSession).then(take)),
     async signIn(login: string, password: string) {

@@ -3,10 +3,9 @@ import type { Database } from '../../database/knex.ts'
 import { Problem } from '../../errors.ts'
 import type { SignedIn } from '../../http/bind.ts'
 import { maskedFields } from '../../ledger/masked.ts'
-import { reachOf } from '../../ledger/reach.ts'
+import { demandWhole, reachOf } from '../../ledger/reach.ts'
 import { referencesOf } from '../../ledger/references.ts'
 import { keepHeld } from '../../scope/held.ts'
-import { seesFields } from '../../scope/request.ts'
 
 const mostValues = 60
 /** Longer ones are no choice in a list. */
@@ -14,14 +13,12 @@ const longest = 200
 
 /**
  * The values that a field of all records holds now.
- * @throws Problem where it is masked, or whoever asks sees a part of its changes
+ * @throws Problem where it is masked, or whoever asks sees a part of the trail
  */
 export async function readHeldValues(db: Database, fieldId: number, person: SignedIn): Promise<HeldValues> {
-  const reach = reachOf(person) ?? {}
+  demandWhole([{}, reachOf(person) ?? {}])
   const field = await db('spoor.field').where({ id: fieldId }).first<{ name: string } | undefined>('name')
-  // What may not be seen is not told from what is not there.
-  if (!field || !(await seesFields(db, reach, [fieldId])))
-    throw new Problem('not-found', `There is no field ${fieldId} of which all changes may be seen.`)
+  if (!field) throw new Problem('not-found', `There is no field ${fieldId}.`)
   if ((await maskedFields(db)).has(fieldId))
     throw new Problem('not-allowed', `${field.name} is masked, and what records hold in it is not told.`)
   await keepHeld(db, [fieldId])

@@ -9,10 +9,22 @@ export interface PaperColumn {
   /** Its share of the width. */
   weight: number
   mono: boolean
+  /** Figures stand below one another at their ends. */
+  right?: true
+}
+
+/** What was worked out, as a table of which the first column says what a line is of. */
+export interface PaperTable {
+  title: string
+  columns: readonly { name: string; mono: boolean }[]
+  rows: readonly (readonly PaperCell[])[]
+  /** Lines that are left out of it. */
+  left: number
 }
 
 export interface PaperWanted {
   cover: PackCover
+  workedOut: PaperTable | null
   columns: readonly PaperColumn[]
   /** Changes that are left out of it. */
   left: number
@@ -30,6 +42,9 @@ const leading = 1.36
 const gutter = 6
 /** What fits across a page that stands. */
 const acrossWeight = 10
+/** Figures beside the first column of what was worked out; further ones stand below. */
+const figuresAcross = 8
+const firstWeight = 2.2
 
 type Struct = PDFKit.PDFStructureElement
 
@@ -37,8 +52,9 @@ export class Paper {
   readonly #doc: PDFKit.PDFDocument
   readonly #faces: Faces
   readonly #wanted: PaperWanted
-  readonly #widths: readonly number[]
   readonly #root: Struct
+  #columns: readonly PaperColumn[] = []
+  #widths: readonly number[] = []
   #table: Struct | null = null
   #y = margin.top
 
@@ -69,8 +85,6 @@ export class Paper {
     this.#doc.on('end', done)
     this.#faces = new Faces(this.#doc as unknown as FaceDocument)
     this.#wanted = wanted
-    const room = this.#doc.page.width - 2 * margin.left - gutter * Math.max(0, columns.length - 1)
-    this.#widths = columns.map((column) => (room * column.weight) / weight)
     this.#root = this.#doc.struct('Document')
     this.#doc.addStructure(this.#root)
     this.#firstPage()
@@ -127,6 +141,7 @@ export class Paper {
     this.#paragraph('H2', 'strong', size.head, 'What else is in it')
     this.#y += 2
     for (const { name, what } of cover.files) this.#paragraph('P', 'text', size.body, `${name}: ${what}`)
+    this.#workedOut()
     this.#y += 10
     this.#paragraph('H2', 'strong', size.head, 'The changes')
     this.#y += 4
@@ -139,7 +154,38 @@ export class Paper {
         `The first ${grouped(cover.holds.changes - left)} of ${grouped(cover.holds.changes)}: paper has no room for more. All of them are in data/saves.ndjson.`,
       )
     if (cover.holds.changes === 0) this.#paragraph('P', 'text', size.body, 'There is none.')
-    else this.#heads()
+    else this.#begin(this.#wanted.columns)
+  }
+
+  #workedOut(): void {
+    const { workedOut } = this.#wanted
+    if (workedOut === null) return
+    const { title, columns, rows, left } = workedOut
+    this.#y += 10
+    this.#paragraph('H2', 'strong', size.head, `What was worked out: ${title}`)
+    this.#y += 2
+    if (left > 0)
+      this.#paragraph(
+        'P',
+        'text',
+        size.body,
+        `The first ${grouped(rows.length)} of ${grouped(rows.length + left)} lines: paper has no room for more. All of them are in data/worked-out.csv.`,
+      )
+    for (let from = 1; from === 1 || from < columns.length; from += figuresAcross) {
+      const shown = [0, ...columns.keys()].filter((at, n) => n === 0 || (at >= from && at < from + figuresAcross))
+      this.#y += 4
+      this.#begin(
+        shown.map((at) => ({
+          head: columns[at]!.name,
+          weight: at === 0 ? firstWeight : 1,
+          mono: columns[at]!.mono,
+          ...(columns[at]!.mono && { right: true as const }),
+        })),
+      )
+      for (const row of rows) this.row(shown.map((at) => row[at] ?? null))
+      this.#table?.end()
+      this.#table = null
+    }
   }
 
   #fact(name: string, words: string): void {
@@ -160,21 +206,24 @@ export class Paper {
     this.#y += 2
   }
 
-  #heads(): void {
-    if (this.#table === null) {
-      this.#table = this.#doc.struct('Table')
-      this.#root.add(this.#table)
-    }
+  /** A table of these columns, across the page, with its heads. */
+  #begin(columns: readonly PaperColumn[]): void {
+    const weight = columns.reduce((sum, column) => sum + column.weight, 0)
+    const room = this.#across - gutter * Math.max(0, columns.length - 1)
+    this.#columns = columns
+    this.#widths = columns.map((column) => (room * column.weight) / weight)
+    this.#table = this.#doc.struct('Table')
+    this.#root.add(this.#table)
     this.#cells(
-      this.#wanted.columns.map(({ head }) => this.#faces.lines('text', size.cell, head, this.#widths[0]!).slice(0, 1)),
+      columns.map(({ head }, at) => this.#faces.lines('text', size.cell, head, this.#widths[at]!)),
       'TH',
       soft,
     )
   }
 
-  /** One change. */
+  /** A line of the table that was begun. */
   row(cells: readonly PaperCell[]): void {
-    const lines = this.#wanted.columns.map(({ mono }, at) =>
+    const lines = this.#columns.map(({ mono }, at) =>
       this.#faces.lines(mono ? 'mono' : 'text', size.cell, cells[at] ?? 'nothing', this.#widths[at]!),
     )
     this.#cells(lines, 'TD', ink, (at) => (cells[at] === null ? soft : ink))
@@ -205,7 +254,14 @@ export class Paper {
         // Called at once, since its row is in the document already.
         elements[at]!.add(() =>
           part.forEach((line, n) =>
-            this.#draw(line, x, this.#y + n * height, this.#widths[at]!, size.cell, colourOf(at)),
+            this.#draw(
+              line,
+              x + this.#indent(at, line),
+              this.#y + n * height,
+              this.#widths[at]!,
+              size.cell,
+              colourOf(at),
+            ),
           ),
         )
         x += this.#widths[at]! + gutter
@@ -217,12 +273,16 @@ export class Paper {
     this.#rule()
   }
 
+  #indent(column: number, line: Line): number {
+    return this.#columns[column]!.right ? Math.max(0, this.#widths[column]! - line.width) : 0
+  }
+
   #repeatHeads(): void {
     this.#artifact(() => {
       let x = margin.left
-      this.#wanted.columns.forEach(({ head }, at) => {
+      this.#columns.forEach(({ head }, at) => {
         const line = this.#faces.lines('text', size.cell, head, this.#widths[at]!)[0]!
-        this.#draw(line, x, this.#y, this.#widths[at]!, size.cell, soft)
+        this.#draw(line, x + this.#indent(at, line), this.#y, this.#widths[at]!, size.cell, soft)
         x += this.#widths[at]! + gutter
       })
     })
