@@ -70,11 +70,12 @@ beforeAll(async () => {
       () => `update tenancy set state = '${state}', contractor = ${draw(3)} where id % 5 = ${draw(5)}`,
       () => `insert into tenancy values (${60 + seen.length}, ${70 + draw(90)}.5, 'raised', ${draw(3)}, 2)`,
       () => `delete from tenancy where id = ${a}`,
-      // Records that change their keys, and two that exchange them.
+      // Records that change their keys, also to those of deleted ones, and two that exchange them.
+      () => `update tenancy set id = ${b} where id = ${a} and not exists (select from tenancy where id = ${b})`,
       () => `update tenancy set id = ${1000 + seen.length} where id = ${a}`,
       () =>
         `update tenancy set id = case id when ${a} then ${b} else ${a} end where id in (${a}, ${b}) and (select count(*) from tenancy where id in (${a}, ${b})) = 2`,
-    ][draw(8)]!()
+    ][draw(9)]!()
   }
   await look()
   for (let n = 0; n < 120; n++) {
@@ -236,6 +237,25 @@ describe('time in value', () => {
     const work = { ...firstWork.stays, fieldId: fieldIds['weekly']! }
     await expect(readStays(world.db, [{}], { work, zone }, Date.now())).rejects.toThrow('different values')
   })
+})
+
+it('is told apart by another field of the record itself, where a key has been that of several', async () => {
+  const of = async (value: string) => {
+    const work = { ...firstWork.stays, fieldId: fieldIds['state']!, by: `field.${fieldIds['contractor']!}` as const }
+    const { groups } = await readStays(world.db, [{}], { work, zone }, Date.now())
+    return groups.find((group) => group.of.value === value)?.many ?? 0
+  }
+  for (const statement of [
+    `insert into tenancy values (7000, 1, 'raised', 71), (7001, 1, 'raised', 72)`,
+    `update tenancy set state = 'done' where id = 7000`,
+    `delete from tenancy where id = 7000`,
+    `update tenancy set id = 7000 where id = 7001`,
+    `update tenancy set state = 'approved' where id = 7000`,
+    `update tenancy set state = 'done' where id = 7000`,
+  ])
+    await world.business.query(statement)
+  await world.collect()
+  expect([await of('71'), await of('72')]).toEqual([1, 2])
 })
 
 describe('a pivot', () => {

@@ -128,13 +128,13 @@ async function countingOf(
 /** Of a record by its place, another field of it. */
 async function otherField(
   trx: Knex.Transaction,
-  { keys }: Lives,
+  { ids }: Lives,
   other: FieldOfType | null,
 ): Promise<(record: number) => Life | undefined> {
   if (!other) return () => undefined
-  const { keys: own, lives } = await livesOf(trx, other.typeId, other.id)
-  const byKey = new Map(own.map((key, at) => [key, lives[at]!]))
-  return (record) => byKey.get(keys[record]!)
+  const { ids: own, lives } = await livesOf(trx, other.typeId, other.id)
+  const byId = new Map(own.map((id, at) => [id, lives[at]!]))
+  return (record) => byId.get(ids[record]!)
 }
 
 /** What groups are called, in their order. */

@@ -1,4 +1,4 @@
-import { matches, valueKind, type ActorKind, type Scope } from '@spoor/core'
+import { matches, valueKind, type ActorKind, type RecordRef, type Scope } from '@spoor/core'
 import type { Change, Save, SavePage, SaveSort } from '@spoor/contract'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { maskedFields } from './masked.ts'
@@ -243,7 +243,11 @@ export async function changesOf(
   return bySave
 }
 
-function parentOf({ parent_type_id: typeId, parent_key: key }: SaveRow): { typeId: number; key: string } | null {
+/** The record whose line a row is, if it is one. */
+export function parentOf({
+  parent_type_id: typeId,
+  parent_key: key,
+}: Pick<SaveRow, 'parent_type_id' | 'parent_key'>): RecordRef | null {
   return typeId !== null && key !== null ? { typeId, key } : null
 }
 

@@ -226,7 +226,12 @@ export async function historyOf(
   const named = scopes.flatMap((scope) => (scope.how ? transactionsOf(scope.how) : []))
   const asked = scopes.some((scope) => scope.when?.effective || scope.how?.actions.includes('restore'))
   const cases = scopes.flatMap((scope) => (scope.state ? casesOf(scope.state) : []))
-  const tests = scopes.flatMap((scope) => scope.holds?.tests ?? [])
+  // What many scopes ask for is asked once.
+  const tests = [
+    ...new Map(
+      scopes.flatMap((scope) => scope.holds?.tests ?? []).map((test) => [`${test.fieldId} ${test.now}`, test]),
+    ).values(),
+  ]
   if ((!asked && named.length + cases.length + tests.length === 0) || saves.length === 0) return new Map()
   const held = tests.map((test) => ({ ...test, sql: heldBy(test, rowColumns('save', 's')) }))
   const [day, bound] = dayOfEffect('save', 's')

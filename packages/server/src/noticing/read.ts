@@ -1,5 +1,6 @@
 import type { ActorKind, NoticedSave } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
+import { parentOf } from '../ledger/saves.ts'
 
 interface Row {
   id: string
@@ -49,10 +50,7 @@ export async function readNoticed(
     atMs: Date.parse(row.captured_at),
     typeId: row.type_id,
     key: row.record_key,
-    parent:
-      row.parent_type_id !== null && row.parent_key !== null
-        ? { typeId: row.parent_type_id, key: row.parent_key }
-        : null,
+    parent: parentOf(row),
     action: row.action,
     actorId: row.actor_id,
     actorKind: row.actor_kind,

@@ -23,6 +23,8 @@ export interface Lives {
   keys: string[]
   /** By the same place. */
   lives: Life[]
+  /** Which record it is: the same for every field, where a key has been that of several. */
+  ids: string[]
   /** The keys that it had, by the same place; null where it never had another. */
   spans: (readonly KeySpan[] | null)[]
   saves: ReadonlyMap<string, LifeSave>
@@ -101,7 +103,7 @@ export async function livesOf(
   for (const row of rows) at(row.record_key).saves.push(row)
   for (const look of found) at(look.record_key).found.push(...valueIn(look, fieldId))
 
-  const lives: Lives = { keys: [], lives: [], spans: [], saves: savesOf(rows) }
+  const lives: Lives = { keys: [], lives: [], ids: [], spans: [], saves: savesOf(rows) }
   const timeline = timelinesOf(coverage, fieldId)
   const live = (
     key: string,
@@ -111,6 +113,7 @@ export async function livesOf(
   ) => {
     lives.keys.push(key)
     lives.spans.push(spans)
+    lives.ids.push(`${spans?.at(-1)?.to ?? ''} ${key}`)
     lives.lives.push(timeline({ saves: saves.map((row) => saveOf(row, fieldId)), found: values }))
   }
   let reckoned = 0

@@ -24,6 +24,7 @@ export async function requestedScopes(db: Database, text: string, person: Signed
     )
   const reach = reachOf(person) ?? {}
   const limits: Scope[] = [reach]
+  await keepHeld(db, heldFields([reach]))
   /** What a scope means for this person now. */
   const meant = async (one: Scope) =>
     withAliasesOf(db, await withMembersOf(db, settled(one, person.lookedAt ?? never), person))
@@ -47,7 +48,7 @@ export async function requestedScopes(db: Database, text: string, person: Signed
   // What a record held comes from its whole history and from what was found of it, whoever may see that.
   const isTold = held.length === 0 || (!isLimited(reach) && !held.some((id) => masked.has(id)))
   if (!isTold) limits.push(nothing)
-  await keepHeld(db, heldFields(isTold ? [scope, ...limits] : limits))
+  else await keepHeld(db, held)
   return await Promise.all([scope, ...limits].map(meant))
 }
 

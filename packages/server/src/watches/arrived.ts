@@ -10,6 +10,7 @@ import {
   type WatchSpell,
 } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
+import { parentOf } from '../ledger/saves.ts'
 import { asksChanges, historyOf } from '../ledger/scope-sql.ts'
 import { savesNamed, type BucketRow } from './in-watch.ts'
 
@@ -87,10 +88,7 @@ function arrivedOf(row: Row, history: Partial<ScopedChange> | undefined): Arrive
     actorKind: row.actor_kind,
     typeId: row.type_id,
     key: row.record_key,
-    parent:
-      row.parent_type_id !== null && row.parent_key !== null
-        ? { typeId: row.parent_type_id, key: row.parent_key }
-        : null,
+    parent: parentOf(row),
     atMs: Date.parse(row.captured_at),
     action: row.action,
     channel: row.channel,
