@@ -39,6 +39,8 @@ export const problems = {
   'case-closed': { status: 409, title: 'The case is closed' },
   'pack-not-there': { status: 409, title: 'This pack cannot be taken' },
   'stamp-refused': { status: 502, title: 'There is no time-stamp' },
+  'being-read': { status: 503, title: 'Still being read' },
+  'reading-stopped': { status: 409, title: 'The reading was stopped' },
   busy: { status: 503, title: 'Spoor is busy' },
   unexpected: { status: 500, title: 'Something went wrong in Spoor' },
 } as const satisfies Record<string, { status: number; title: string }>
@@ -56,6 +58,10 @@ export const ProblemBody = v.object({
   /** A statement that would mend it, where there is one. */
   remedy: v.optional(v.string()),
   /** Pieces that were not understood, by name. */
+  /** How far the job is that is waited for; saves are counted. */
+  progress: v.optional(
+    v.object({ jobId: v.number(), words: v.string(), done: v.number(), total: v.nullable(v.number()) }),
+  ),
   pieces: v.optional(v.array(v.object({ name: v.string(), text: v.string(), words: v.string() }))),
 })
 export type ProblemBody = v.InferOutput<typeof ProblemBody>

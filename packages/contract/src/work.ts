@@ -13,6 +13,7 @@ export const jobKinds = {
   baseline: 'baselines.make',
   correcting: 'corrections.draft',
   packing: 'packs.withdraw',
+  reading: 'tracking.edit',
 } as const satisfies Record<string, Permission>
 export type JobKind = keyof typeof jobKinds
 

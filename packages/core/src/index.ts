@@ -338,6 +338,7 @@ export {
   firstWork,
   heldFieldOf,
   heldFieldsOf,
+  lifeFieldsOf,
   measures,
   mostRows,
   parseWork,
@@ -356,7 +357,15 @@ export {
 export { dimensionText, measureWords, ofDifferences, ordered, standsOut, withEmpty } from './figures/pivot.ts'
 export { partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, durationText, shareOf } from './figures/amount.ts'
-export { figureAt, figureMoves, meanOf, type FigurePoint, type Life } from './figures/over-time.ts'
+export {
+  figureAt,
+  figureMoves,
+  lifeOf,
+  meanOf,
+  type FigurePoint,
+  type Life,
+  type LifeSpell,
+} from './figures/over-time.ts'
 export { figureParts, scopeOfPart, type FigurePart, type LifeSave } from './figures/parts.ts'
 export {
   durationsOf,

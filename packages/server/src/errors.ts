@@ -1,6 +1,6 @@
 import { problems, type ProblemBody, type ProblemCode } from '@spoor/contract'
 
-type Extra = Pick<ProblemBody, 'remedy' | 'pieces'>
+type Extra = Pick<ProblemBody, 'remedy' | 'pieces' | 'progress'>
 
 /** A failure that the person should read: what happened, what was kept and what to do. */
 export class Problem extends Error {

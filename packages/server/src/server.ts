@@ -37,6 +37,7 @@ import { Noticing } from './noticing/noticing.ts'
 import { TimeAuthority } from './custody/authority.ts'
 import { Packing, packsDirectory, packWantsSeal } from './packs/packing.ts'
 import { KeepingBaselines } from './baselines/keep.ts'
+import { Reading } from './scope/reading.ts'
 import { Reconciling } from './reconcile/reconciling.ts'
 import { StandingRecords } from './standing/standing.ts'
 import { PulseSource } from './pulse/pulse.ts'
@@ -138,6 +139,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       new Correcting(db, sources),
       new Packing({ db, key, authority, directory: packsDirectory(config.dataDir) }),
       new Reconciling(db, sources, fingerprintKey),
+      new Reading(db),
     ],
   })
   await work.start()

@@ -11,7 +11,7 @@ import {
   type PivotWork,
   type Scope,
 } from '@spoor/core'
-import { livesOf, type Lives } from '../src/scope/lives.ts'
+import { livesOf, type Lives } from '../src/scope/kept-lives.ts'
 import { asOfOneMoment } from '../src/figures/ground.ts'
 import { readFigure } from '../src/figures/over-time.ts'
 import { readPivot } from '../src/figures/pivot.ts'

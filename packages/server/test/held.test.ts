@@ -3,7 +3,7 @@ import { parseScope, type HeldTest, type Scope } from '@spoor/core'
 import { carryOut } from '../src/erasure/carry-out.ts'
 import { askErasure } from '../src/erasure/erasure.ts'
 import { historyOf, whereScope } from '../src/ledger/scope-sql.ts'
-import { atMomentOf, keepHeld } from '../src/scope/held.ts'
+import { atMomentOf, keepRead } from '../src/scope/held.ts'
 import { Taking } from '../src/tracking/taking.ts'
 import { drawing } from './drawing.ts'
 import { makeWorld, track, workOnce, type World } from './support.ts'
@@ -111,11 +111,11 @@ beforeAll(async () => {
     // Read on again and again, so that most of it is not read as a whole.
     if (n % 8 === 0) {
       await world.collect()
-      await keepHeld(world.db, [fields['thing.state']!, fields['deed.state']!])
+      await keepRead(world.db, [fields['thing.state']!, fields['deed.state']!])
     }
   }
   await world.collect()
-  await keepHeld(world.db, [fields['thing.state']!, fields['deed.state']!])
+  await keepRead(world.db, [fields['thing.state']!, fields['deed.state']!])
   log = (await world.business.query<Logged>('select seq, txid, "table", o, n from logged order by seq')).rows
 }, 240_000)
 afterAll(() => world.close())
@@ -203,7 +203,7 @@ describe('what the record of a save held', () => {
         .select<object[]>()
     const before = await kept()
     await world.db('spoor.held_read').update({ coverage: 'another' })
-    await keepHeld(world.db, [fields['thing.state']!, fields['deed.state']!])
+    await keepRead(world.db, [fields['thing.state']!, fields['deed.state']!])
     expect(await kept()).toEqual(before)
     expect(before.length).toBeGreaterThan(300)
   })
@@ -238,7 +238,7 @@ describe('what the record of a save held', () => {
   it('is read up to the moment at which something is made of it', async () => {
     const fieldId = fields['deed.state']!
     const { scope } = parseScope(new URLSearchParams(`holds=f${fieldId}.now.at the last moment`))
-    await keepHeld(world.db, [fieldId])
+    await keepRead(world.db, [fieldId])
     await world.business.query(`update deed set state = 'at the last moment' where id = (select min(id) from deed)`)
     await world.collect()
     const count = await atMomentOf(world.db, [fieldId], async (trx) => {
@@ -254,7 +254,7 @@ describe('what the record of a save held', () => {
     const fieldId = fields['thing.state']!
     await world.business.query(`insert into thing (id, state, note) values (9000, 'very secret', 'x')`)
     await world.collect()
-    await keepHeld(world.db, [fieldId])
+    await keepRead(world.db, [fieldId])
     const secret = () => world.db('spoor.held').where({ value: 'very secret' }).select<object[]>()
     expect(await secret()).toHaveLength(1)
     const save = (await savesOf('thing')).at(-1)!
@@ -267,7 +267,7 @@ describe('what the record of a save held', () => {
     await world.people.add({ login: 'pat', name: 'Pat', role: 'approver', password: 'password of pat' })
     await carryOut(world.connectEraser, (await world.people.authenticate('pat', 'password of pat'))!, id)
     expect(await secret()).toEqual([])
-    await keepHeld(world.db, [fieldId])
+    await keepRead(world.db, [fieldId])
     expect(await secret()).toEqual([])
     const history = await historyOf(
       world.db,

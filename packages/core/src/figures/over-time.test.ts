@@ -5,7 +5,7 @@ import { fields, instant, last, worlds, type World } from '../state/state.arbitr
 import { segmentAt, timelineOf } from '../state/timeline.ts'
 import { compareInstants } from '../state/trail.ts'
 import { beforeAndAfter, readFigures } from './loaded.ts'
-import { figureAt, figureMoves } from './over-time.ts'
+import { figureAt, figureMoves, lifeOf } from './over-time.ts'
 import { figureParts, type LifeSave } from './parts.ts'
 import { durationsOf, staysFor, stepsOf } from './stays.ts'
 
@@ -31,6 +31,7 @@ const savesAt = new Map(
   Array.from({ length: last + 1 }, (_, second): [string, LifeSave] => [
     String(second),
     {
+      id: String(second),
       at: instant(second),
       actorId: second % 3,
       actorKind: second % 3 === 0 ? 'job' : 'person',
@@ -48,7 +49,7 @@ describe('a figure over time', () => {
         fc.uniqueArray(fc.integer({ min: 0, max: last }), { minLength: 2, maxLength: 8 }),
         (drawn, seconds) => {
           const all = drawn.map(asNumbers)
-          const lives = all.map(({ trail }) => timelineOf(trail, 1))
+          const lives = all.map(({ trail }) => lifeOf(timelineOf(trail, 1), (id) => savesAt.get(id)))
           const at = [...seconds].sort((a, b) => a - b)
           // Half a second after: what happened at a second is in it.
           const edges = at.map((second) => instant(second).replace('Z', '.5Z'))
@@ -75,7 +76,7 @@ describe('a figure over time', () => {
           for (const { at: when } of moves.moves) expect(compareInstants(when, edges[0]!)).toBeGreaterThan(0)
           // However it is split, and however little of it is told one by one.
           for (const by of ['cause', 'who', 'kind'] as const) {
-            const { parts, rest } = figureParts(moves, savesAt, by, 2)
+            const { parts, rest } = figureParts(moves, by, 2)
             const sum = [...parts, rest].reduce((total, { difference }) => total.plus(difference), new Big(0))
             expect(sum.eq(between)).toBe(true)
           }
@@ -91,8 +92,9 @@ describe('time in value', () => {
     let known = 0
     fc.assert(
       fc.property(fc.array(worlds, { minLength: 1, maxLength: 4 }), (all) => {
-        const lives = all.map(({ trail }) => timelineOf(trail, 2))
+        const lives = all.map(({ trail }) => lifeOf(timelineOf(trail, 2), (id) => savesAt.get(id)))
         for (const { record, value, fromMs, toMs, endedBy, goesOn } of staysFor(lives, { from: null, to: null })) {
+          const end = Number(endedBy?.id)
           const { truth } = all[record]!
           const held = (second: number) => truth[second]?.[2]
           const secondOf = (ms: number) => (ms - Date.parse(instant(0))) / 1000
@@ -102,13 +104,13 @@ describe('time in value', () => {
             expect([held(second), held(second - 1) === value]).toEqual([value, false])
           }
           if (endedBy !== null) {
-            expect(toMs).toBe(Date.parse(instant(Number(endedBy))))
-            expect([held(Number(endedBy) - 1), held(Number(endedBy)) === value]).toEqual([value, false])
+            expect(toMs).toBe(Date.parse(instant(end)))
+            expect([held(end - 1), held(end) === value]).toEqual([value, false])
           }
           if (goesOn) expect([held(last), endedBy]).toEqual([value, null])
           if (fromMs !== null && endedBy !== null) {
             known++
-            for (let second = secondOf(fromMs); second < Number(endedBy); second++) expect(held(second)).toBe(value)
+            for (let second = secondOf(fromMs); second < end; second++) expect(held(second)).toBe(value)
           }
         }
       }),
@@ -119,22 +121,25 @@ describe('time in value', () => {
 
   const always = [{ fieldId: 1, from: instant(0), to: null }]
   const life = (...held: (string | null | undefined)[]) =>
-    timelineOf(
-      {
-        coverage: always,
-        found: [],
-        saves: held.map((value, at) => {
-          const before = at === 0 ? null : (held[at - 1] ?? null)
-          const action = at === 0 || held[at - 1] === undefined ? 'create' : value === undefined ? 'delete' : 'change'
-          return {
-            id: `s${at}`,
-            at: instant((at + 1) * 10),
-            action: action as 'create',
-            changes: [{ fieldId: 1, before, after: value ?? null, hidden: null }],
-          }
-        }),
-      },
-      1,
+    lifeOf(
+      timelineOf(
+        {
+          coverage: always,
+          found: [],
+          saves: held.map((value, at) => {
+            const before = at === 0 ? null : (held[at - 1] ?? null)
+            const action = at === 0 || held[at - 1] === undefined ? 'create' : value === undefined ? 'delete' : 'change'
+            return {
+              id: `s${at}`,
+              at: instant((at + 1) * 10),
+              action: action as 'create',
+              changes: [{ fieldId: 1, before, after: value ?? null, hidden: null }],
+            }
+          }),
+        },
+        1,
+      ),
+      (id) => ({ id, at: '', actorId: 1, actorKind: 'person', runId: null, correctionId: null }),
     )
 
   it('goes from one value to another by whatever comes between, and once', () => {
@@ -148,7 +153,7 @@ describe('time in value', () => {
       staysFor(lives, { from, to: 'done' }).map(({ record, fromMs, toMs, endedBy, goesOn, lost }) => [
         record,
         toMs === null ? null : (toMs - fromMs!) / 1000,
-        endedBy,
+        endedBy?.id ?? null,
         goesOn ? 'goes on' : lost ? 'lost' : 'ended',
       ])
     expect(passed('raised')).toEqual([

@@ -2,9 +2,19 @@ import Big from 'big.js'
 import type { Segment } from '../state/timeline.ts'
 import { compareInstants, firstPast, type Holding } from '../state/trail.ts'
 import { isDecimal } from '../value/difference.ts'
+import type { LifeSave } from './parts.ts'
+
+/** A spell of a timeline with the save that brought it, where one did. */
+export interface LifeSpell extends Segment {
+  save: LifeSave | null
+}
 
 /** A field of one record over all of time, as its timeline has it. */
-export type Life = readonly Segment[]
+export type Life = readonly LifeSpell[]
+
+export function lifeOf(segments: readonly Segment[], saveOf: (id: string) => LifeSave | undefined): Life {
+  return segments.map((segment) => ({ ...segment, save: segment.by === null ? null : (saveOf(segment.by) ?? null) }))
+}
 
 /** A number of all records at one moment. */
 export interface FigurePoint {
@@ -96,7 +106,7 @@ export type MoveHow = 'begun' | 'ended' | 'changed' | 'known' | 'unknown'
 
 /** What moved a figure: by one save, or by none. */
 export interface FigureMove {
-  by: string | null
+  save: LifeSave | null
   how: MoveHow
   at: string
   /** In whole numbers of the last digit that any of the values has. */
@@ -140,7 +150,7 @@ export function figureMoves(
       const difference = numberOf(after.holding) - numberOf(before.holding)
       const how = howOf(before.holding, after.holding)
       if (difference === 0n && how === 'changed') continue
-      moves.push({ by: after.by, how, at: after.from!, difference })
+      moves.push({ save: after.save, how, at: after.from!, difference })
     }
   return { moves, text: (sum) => sums.text(sum) }
 }

@@ -5,6 +5,7 @@ import type { FigureBy } from './work.ts'
 
 /** What is known of the save that began a spell. */
 export interface LifeSave {
+  id: string
   at: string
   actorId: number
   actorKind: ActorKind
@@ -34,7 +35,7 @@ const mostRunsNamed = 200
 /** What a move has in common with others that moved the figure for the same reason, by a text of its own. */
 function causeOf(
   how: MoveHow,
-  save: LifeSave | undefined,
+  save: LifeSave | null,
   isRun: (runId: string) => boolean,
   by: FigureBy,
 ): Pick<FigurePart, 'cause'> & { of: string | number } {
@@ -55,22 +56,16 @@ export interface FigureParts {
 }
 
 /** What moved a figure, split by cause, the most first. The parts and the rest add up to its difference. */
-export function figureParts(
-  { moves, text }: FigureMoves,
-  saves: ReadonlyMap<string, LifeSave>,
-  by: FigureBy,
-  most: number,
-): FigureParts {
-  const saveOf = (id: string | null) => (id === null ? undefined : saves.get(id))
+export function figureParts({ moves, text }: FigureMoves, by: FigureBy, most: number): FigureParts {
   const savesOfRun = new Map<string, number>()
-  for (const move of moves) {
-    const runId = saveOf(move.by)?.runId
+  for (const { save } of moves) {
+    const runId = save?.runId
     if (runId) savesOfRun.set(runId, (savesOfRun.get(runId) ?? 0) + 1)
   }
   const isRun = (runId: string) => savesOfRun.get(runId)! > 1
   const parts = new Map<string, Omit<FigurePart, 'difference' | 'runIds'> & { sum: bigint; runs: Set<number> }>()
   for (const move of moves) {
-    const save = saveOf(move.by)
+    const { save } = move
     const { cause, of } = causeOf(move.how, save, isRun, by)
     const key = `${cause} ${of}`
     let part = parts.get(key)

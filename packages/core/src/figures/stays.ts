@@ -18,7 +18,7 @@ export interface Stay {
   fromMs: number | null
   /** Null where it goes on, or where nothing tells how it ended. */
   toMs: number | null
-  endedBy: string | null
+  endedBy: LifeSave | null
   goesOn: boolean
   /** Whether nothing is known of how it ended; of a passage, whether the record was gone before it came there. */
   lost: boolean
@@ -26,8 +26,9 @@ export interface Stay {
 
 /** Epoch milliseconds of an instant, microseconds as a fraction. */
 function exactMs(instant: string): number {
-  const [second, fraction = ''] = instant.replace('Z', '').split('.')
-  return Date.parse(`${second}Z`) + Number(`0.${fraction || '0'}`) * 1000
+  const point = instant.indexOf('.')
+  if (point < 0) return Date.parse(instant)
+  return Date.parse(`${instant.slice(0, point)}Z`) + Number(instant.slice(point, -1)) * 1000
 }
 
 /** What a work asks for: stays in the values of a field, or passages between two of them. @param lives by record */
@@ -40,14 +41,14 @@ export function staysFor(lives: readonly Life[], { from, to }: Pick<StaysWork, '
 function staysOf(lives: readonly Life[]): Stay[] {
   const stays: Stay[] = []
   for (const [record, life] of lives.entries())
-    for (const [at, { from, to, holding, by }] of life.entries()) {
+    for (const [at, { from, to, holding, save }] of life.entries()) {
       if (holding.state !== 'value') continue
       const next = life[at + 1]
-      const endedBy = next?.by ?? null
+      const endedBy = next?.save ?? null
       stays.push({
         record,
         value: holding.value,
-        fromMs: by === null || from === null ? null : exactMs(from),
+        fromMs: save === null || from === null ? null : exactMs(from),
         toMs: to === null || endedBy === null ? null : exactMs(to),
         endedBy,
         goesOn: !next,
@@ -70,12 +71,12 @@ function passagesOf(lives: readonly Life[], from: string | null, to: string): St
       begun = null
     }
     const open = { toMs: null, endedBy: null }
-    for (const [at, { from: instant, holding, by }] of life.entries()) {
+    for (const [at, { from: instant, holding, save }] of life.entries()) {
       if (holding.state !== 'value') end({ ...open, goesOn: false, lost: true })
-      if (holding.state !== 'value' || by === null || instant === null) continue
+      if (holding.state !== 'value' || save === null || instant === null) continue
       const made = life[at - 1]?.holding.state === 'absent'
       if (begun === null && (from === null ? made : holding.value === from)) begun = exactMs(instant)
-      if (holding.value === to) end({ toMs: exactMs(instant), endedBy: by, goesOn: false, lost: false })
+      if (holding.value === to) end({ toMs: exactMs(instant), endedBy: save, goesOn: false, lost: false })
     }
     end({ ...open, goesOn: true, lost: false })
   }
@@ -117,18 +118,16 @@ export interface StayGroup {
 
 /**
  * To which group a stay belongs.
- * @param saves by number @param other of another field of the record, by what the stays are held apart
+ * @param other of another field of the record, by what the stays are held apart
  * @param zone of months
  */
 export function groupOfStay(
-  { record, value, toMs, endedBy }: Stay,
+  { record, value, toMs, endedBy: save }: Stay,
   by: StaysWork['by'],
-  saves: ReadonlyMap<string, LifeSave>,
   other: (record: number) => Life | undefined,
   zone: string,
 ): StayGroup {
   if (by === 'value') return { value }
-  const save = endedBy === null ? undefined : saves.get(endedBy)
   if (!save || toMs === null) return {}
   switch (by) {
     case 'who':

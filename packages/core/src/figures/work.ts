@@ -40,6 +40,13 @@ export function heldFieldsOf(work: Work | null): number[] {
   return [heldFieldOf(work.rows), heldFieldOf(work.columns)].flatMap((id) => id ?? [])
 }
 
+/** All fields whose values over all of time are reckoned with. */
+export function lifeFieldsOf(work: Work | null): number[] {
+  if (work === null || work.form === 'pivot') return []
+  const other = work.form === 'stays' && work.by.startsWith('field.') ? Number(work.by.slice(6)) : null
+  return [work.fieldId, other].flatMap((id) => id ?? [])
+}
+
 function readDimension(text: string): Dimension | undefined {
   return /^held\.[1-9]\d{0,8}$/.test(text) ? (text as Dimension) : dimensions.find((one) => one === text)
 }

@@ -67,11 +67,20 @@ export function sameHolding(a: Holding, b: Holding): boolean {
   return a.state === b.state
 }
 
-/** Orders instants of {@link TrailSave}: a fraction is written without zeros at its end, so texts sort once the Z is off. */
+/**
+ * Orders instants of {@link TrailSave}: a fraction is written without zeros at its end, so texts sort but where one goes on
+ * as the other ends.
+ */
 export function compareInstants(a: string, b: string): number {
-  const [x, y] = a.length === b.length ? [a, b] : [a.replace('Z', ''), b.replace('Z', '')]
-  return x < y ? -1 : x > y ? 1 : 0
+  if (a === b) return 0
+  if (a.length < b.length && goesOn(b, a)) return -1
+  if (b.length < a.length && goesOn(a, b)) return 1
+  return a < b ? -1 : 1
 }
+
+/** Whether an instant is that of a shorter text and a fraction more: nearly always their first digits differ. */
+const goesOn = (long: string, short: string) =>
+  long.charCodeAt(short.length - 2) === short.charCodeAt(short.length - 2) && long.startsWith(short.slice(0, -1))
 
 /** The place of the first of some instants in order that is past one. */
 export const firstPast = (instants: readonly string[], at: string): number =>

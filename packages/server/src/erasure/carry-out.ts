@@ -8,7 +8,7 @@ import { eraseFound } from '../found/erase.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { holdPacks, withdrawPacksOf } from '../packs/withdraw.ts'
-import { forgetHeld } from '../scope/held.ts'
+import { forgetKept } from '../scope/reading-mark.ts'
 import { eraseStanding, holdStanding } from '../standing/erase.ts'
 import { demandSecond, demandWaiting, meant, wordsOf, type ErasureRow } from './erasure.ts'
 
@@ -35,7 +35,7 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
       const row = await demandWaiting(trx, id)
       demandSecond(row, person)
       await holdStanding(trx)
-      await forgetHeld(trx, row.field_id)
+      await forgetKept(trx, row.field_id)
       await holdPacks(trx)
       const erased = await eraseChanges(trx, row)
       if (erased.length === 0)

@@ -9,6 +9,8 @@ export interface WorkRequest<W> {
   zone: string
   /** Fields whose values are not to be read, beside those that are masked. */
   closed?: ReadonlySet<number>
+  /** Who may stop what has to be read for it. */
+  personId?: number | null
 }
 
 export interface FieldOfType {

@@ -23,7 +23,8 @@ import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { demandWhole } from '../ledger/reach.ts'
 import { asOfOneMoment, demandField, named, type WorkRequest } from './ground.ts'
-import { livesOf, type Lives } from '../scope/lives.ts'
+import { livesOf, type Lives } from '../scope/kept-lives.ts'
+import { keepSoon } from '../scope/reading.ts'
 import { namesOf } from './names.ts'
 
 /** More points than these are not told apart. */
@@ -45,7 +46,7 @@ interface Reading {
 export async function readFigure(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone, closed }: WorkRequest<FigureWork>,
+  { work, zone, closed, personId = null }: WorkRequest<FigureWork>,
   nowMs: number,
 ): Promise<FigureAnswer> {
   const field = await demandField(db, work.fieldId, closed)
@@ -55,6 +56,7 @@ export async function readFigure(
       `${field.name} of ${field.plural} holds ${field.baseType} and no numbers, so that it has no ${work.reckoning}. Nothing was reckoned: choose another field, or count the records.`,
     )
   demandWhole(scopes)
+  if (!db.isTransaction) await keepSoon(db, [field.id], { personId }, 'spoor.life')
   return await asOfOneMoment(db, async (trx) => {
     const reading = { trx, scopes, nowMs }
     const lives = await livesOf(trx, field.typeId, field.id)
@@ -126,7 +128,7 @@ function daysOf({ first, last }: { first: string; last: string }, step: FigureWo
 /** The runs and corrections that moved it most in all that time. */
 async function marksOf(
   reading: Reading,
-  { lives, saves }: Lives,
+  { lives }: Lives,
   days: readonly string[],
   work: FigureWork,
   zone: string,
@@ -134,7 +136,7 @@ async function marksOf(
   const [first, last] = [days[0], days.at(-1)]
   if (first === undefined || last === undefined) return []
   const moves = figureMoves(lives, edgeAfter(first, zone), edgeAfter(last, zone), movedOf(work))
-  const { parts } = figureParts(moves, saves, 'cause', Infinity)
+  const { parts } = figureParts(moves, 'cause', Infinity)
   const marks = parts.filter(({ cause }) => cause === 'run' || cause === 'correction').slice(0, mostMarks)
   return await called(reading, marks)
 }
@@ -156,7 +158,7 @@ async function between(
   // Parts of a mean do not add up.
   const isMean = work.reckoning === 'mean'
   const moves = figureMoves(isMean ? [] : lives.lives, edgeAfter(a, zone), edgeAfter(b, zone), movedOf(work))
-  const { parts, rest } = figureParts(moves, lives.saves, work.by, mostParts)
+  const { parts, rest } = figureParts(moves, work.by, mostParts)
   return {
     a: first!,
     b: last!,

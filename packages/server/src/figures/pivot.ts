@@ -22,7 +22,7 @@ import { maskedFields } from '../ledger/masked.ts'
 import { heldBy } from '../ledger/held-sql.ts'
 import { demandWhole } from '../ledger/reach.ts'
 import { asksChanges, rowColumns, whereScopes } from '../ledger/scope-sql.ts'
-import { keepHeld } from '../scope/held.ts'
+import { keepSoon } from '../scope/reading.ts'
 import { namesOf } from './names.ts'
 import { asOfOneMoment, demandField, type FieldOfType, type WorkRequest } from './ground.ts'
 
@@ -268,7 +268,7 @@ export async function readPivot(
 async function heldDimensions(
   db: Database,
   scopes: readonly Scope[],
-  { work, closed }: WorkRequest<PivotWork>,
+  { work, closed, personId = null }: WorkRequest<PivotWork>,
 ): Promise<Map<Dimension, string>> {
   const named = new Map<Dimension, string>()
   for (const dimension of [work.rows, work.columns]) {
@@ -277,7 +277,7 @@ async function heldDimensions(
     demandWhole(scopes)
     const { name, plural }: FieldOfType = await demandField(db, fieldId, closed)
     // Whoever opened a moment of the ledger has read it for that moment.
-    if (!db.isTransaction) await keepHeld(db, [fieldId])
+    if (!db.isTransaction) await keepSoon(db, [fieldId], { personId })
     named.set(dimension, `${name} of ${plural}`)
   }
   return named

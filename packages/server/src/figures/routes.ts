@@ -14,13 +14,28 @@ import { workCsv, workSheet, workTable, type WorkTable } from './table.ts'
 export function figuresRouter({ db }: { db: Database }): Router {
   const router = Router()
   bind(router, routes.readPivot, async ({ query: { scope, work, zone }, person }) => {
-    return await readPivot(db, await requestedScopes(db, scope, person), { work, zone }, Date.now())
+    return await readPivot(
+      db,
+      await requestedScopes(db, scope, person),
+      { work, zone, personId: person.id },
+      Date.now(),
+    )
   })
   bind(router, routes.readFigure, async ({ query: { scope, work, zone }, person }) => {
-    return await readFigure(db, await requestedScopes(db, scope, person), { work, zone }, Date.now())
+    return await readFigure(
+      db,
+      await requestedScopes(db, scope, person),
+      { work, zone, personId: person.id },
+      Date.now(),
+    )
   })
   bind(router, routes.readStays, async ({ query: { scope, work, zone }, person }) => {
-    return await readStays(db, await requestedScopes(db, scope, person), { work, zone }, Date.now())
+    return await readStays(
+      db,
+      await requestedScopes(db, scope, person),
+      { work, zone, personId: person.id },
+      Date.now(),
+    )
   })
   bind(router, routes.exportWork, async ({ query, person, request, response }) => {
     const table = await tableFor(db, query, person, request.ip, 'CSV')
@@ -47,7 +62,7 @@ async function tableFor(
   as: string,
 ): Promise<WorkTable> {
   const scopes = await requestedScopes(db, scope, person)
-  const table = await workTable(db, scopes, { work, zone }, Date.now())
+  const table = await workTable(db, scopes, { work, zone, personId: person.id }, Date.now())
   await recordEvent(db, { kind: 'export', personId: person.id, words: `took out as ${as}: ${table.title}`, address })
   return table
 }

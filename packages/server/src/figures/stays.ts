@@ -22,7 +22,8 @@ import { referencesOf } from '../ledger/references.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
 import { demandWhole } from '../ledger/reach.ts'
 import { asOfOneMoment, demandField, named, type FieldOfType, type WorkRequest } from './ground.ts'
-import { livesOf, type Lives } from '../scope/lives.ts'
+import { livesOf, type Lives } from '../scope/kept-lives.ts'
+import { keepSoon } from '../scope/reading.ts'
 import { namesOf } from './names.ts'
 
 /** A field with more values has no steps that anybody reads. */
@@ -39,7 +40,7 @@ const mostGoingOn = 50
 export async function readStays(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone, closed }: WorkRequest<StaysWork>,
+  { work, zone, closed, personId = null }: WorkRequest<StaysWork>,
   nowMs: number,
 ): Promise<StaysAnswer> {
   const field = await demandField(db, work.fieldId, closed)
@@ -47,6 +48,7 @@ export async function readStays(
   if (other && other.typeId !== field.typeId)
     throw new Problem('bad-request', `${other.name} is no field of ${field.plural}. Nothing was reckoned.`)
   demandWhole(scopes)
+  if (!db.isTransaction) await keepSoon(db, other ? [field.id, other.id] : [field.id], { personId }, 'spoor.life')
   return await asOfOneMoment(db, async (trx) => {
     const lives = await livesOf(trx, field.typeId, field.id)
     const values = countValues(lives.lives)
@@ -57,10 +59,10 @@ export async function readStays(
       )
     const counts = await countingOf(trx, scopes, field, nowMs)
     const stays = staysFor(lives.lives, work)
-    const ended = stays.filter(({ endedBy, toMs }) => endedBy !== null && counts(endedBy, toMs!))
+    const ended = stays.filter(({ endedBy, toMs }) => endedBy !== null && counts(endedBy.id, toMs!))
     const going = stays.filter(({ goesOn }) => goesOn)
     const otherOf = await otherField(trx, lives, other)
-    const keyOf = (stay: Stay) => JSON.stringify(groupOfStay(stay, work.by, lives.saves, otherOf, zone))
+    const keyOf = (stay: Stay) => JSON.stringify(groupOfStay(stay, work.by, otherOf, zone))
     const took = groupBy(
       ended.filter(({ fromMs }) => fromMs !== null),
       keyOf,

@@ -9,14 +9,22 @@ export interface SaidSpell extends CoverageSpell {
 /** A save that a plan's triggers captured comes so long at most before the moment that is written down for them. */
 const earlyMs = 10_000
 
+interface Captured {
+  id: string
+  captured_at: string
+}
+/** Instants: the first not included, the second is. */
+export type Span = readonly [string, string]
+
 /**
  * The spells in which a type's fields were tracked, as saves of its records bear them out: between the moment its triggers came
  * to be in force and the one that was written down as their beginning, a save may have been captured by them; then they were.
+ * @param saves those of the records, or how to find those that were captured in some spans
  */
 export async function coverageOf(
   db: Database,
   typeId: number,
-  saves: readonly { id: string; captured_at: string }[],
+  saves: readonly Captured[] | ((spans: readonly Span[]) => Promise<readonly Captured[]>),
 ): Promise<SaidSpell[]> {
   const spells = await db('spoor.coverage as c')
     .join('spoor.field as f', 'f.id', 'c.field_id')
@@ -43,12 +51,12 @@ export async function coverageOf(
 async function earliest(
   db: Database,
   begun: readonly string[],
-  saves: readonly { id: string; captured_at: string }[],
+  saves: Parameters<typeof coverageOf>[2],
 ): Promise<Map<string, string>> {
-  const spells = begun.map((at) => ({ from: new Date(Date.parse(at) - earlyMs).toISOString(), at }))
-  const close = saves.filter(({ captured_at }) =>
-    spells.some(({ from, at }) => compareInstants(from, captured_at) < 0 && compareInstants(captured_at, at) <= 0),
-  )
+  const spans = begun.map((at): Span => [new Date(Date.parse(at) - earlyMs).toISOString(), at])
+  const isWithin = ({ captured_at }: Captured) =>
+    spans.some(([from, at]) => compareInstants(from, captured_at) < 0 && compareInstants(captured_at, at) <= 0)
+  const close = typeof saves === 'function' ? await saves(spans) : saves.filter(isWithin)
   if (close.length === 0) return new Map()
   const { rows } = await db.raw<{ rows: { put_at: string; at: string }[] }>(
     `select v.put_at, min(s.captured_at) - interval '1 microsecond' as at

@@ -15,7 +15,7 @@ type Bound = number | string | boolean | string[]
 
 /**
  * The spell `h` in which a field was just after a row's save, of its record or of the record whose line that is: what comes
- * after FROM, with its bindings. Answers for fields that were read (`keepHeld`).
+ * after FROM, with its bindings. Answers for fields that were read (`keepRead`).
  */
 function heldAround(fieldId: number, row: RowColumns): [sql: string, bindings: Bound[]] {
   const type = '(select f.type_id from spoor.field f where f.id = ?)'

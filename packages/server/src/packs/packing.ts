@@ -13,6 +13,7 @@ import {
   packFiles,
   packStatementText,
   heldFieldsOf,
+  lifeFieldsOf,
   parseWork,
   signedNote,
   counted,
@@ -28,7 +29,7 @@ import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { workCsv, workSheet, workTable, type WorkTable } from '../figures/table.ts'
-import { atMomentOf, heldFields } from '../scope/held.ts'
+import { atMomentOf, heldFields, keepRead } from '../scope/held.ts'
 import { requestedScopes } from '../scope/request.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import { People } from '../people/people.ts'
@@ -86,12 +87,14 @@ export class Packing implements JobHandler {
     const row = await packRow(db, person, packId)
     if (row.state === 'kept') return { words: 'It had been made before the server stopped.' }
     await this.#waitForSeal(job)
-    const scopes = await requestedScopes(db, row.scope, person)
+    const scopes = await requestedScopes(db, row.scope, person, { waits: true })
     await mkdir(directory, { recursive: true, mode: 0o700 })
     const [path, part] = [packPath(directory, packId), `${packPath(directory, packId)}.part`]
     const writer = new PackWriter(part, `pack-${packId}`)
     try {
-      const fields = [...heldFields(scopes), ...(row.work === null ? [] : heldFieldsOf(parseWork(row.work)))]
+      const work = row.work === null ? null : parseWork(row.work)
+      const fields = [...heldFields(scopes), ...heldFieldsOf(work)]
+      await keepRead(db, lifeFieldsOf(work), 'spoor.life')
       // One moment of the ledger, whatever is collected meanwhile.
       const { cover, saveIds, erased } = await atMomentOf(db, fields, (trx) =>
         this.#write(trx, writer, {

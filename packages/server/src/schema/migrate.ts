@@ -36,6 +36,7 @@ import { up as watches } from './migrations/032-watches.ts'
 import { up as guards } from './migrations/033-guards.ts'
 import { up as workedOut } from './migrations/035-worked-out.ts'
 import { up as held } from './migrations/036-held.ts'
+import { up as lives } from './migrations/037-lives.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -78,6 +79,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '034-known-openings': knownOpenings,
   '035-worked-out': workedOut,
   '036-held': held,
+  '037-lives': lives,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -154,8 +156,8 @@ const erasureRights = [
   'select, insert on spoor.alarm',
   'select, update on spoor.erasure, spoor.standing, spoor.standing_read, spoor.pack',
   'select, update (state, until_save, changed_at) on spoor.noticing',
-  'select, insert, update on spoor.held_read',
-  'select, delete on spoor.held',
+  'select, insert, update on spoor.life_read, spoor.held_read',
+  'select, delete on spoor.life, spoor.held',
   'select, update on spoor.difference',
   'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',
 ]

@@ -1,6 +1,7 @@
 import { setImmediate as breathe } from 'node:timers/promises'
 import {
   counted,
+  lifeOf,
   timelinesOf,
   type ActorKind,
   type FoundValue,
@@ -14,30 +15,27 @@ import { boundArray } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { findingsOf, findingsOfType, type FoundLook } from '../ledger/findings.ts'
 import { isErased, valuesOf } from '../ledger/found-record.ts'
-import { coverageOf } from '../ledger/coverage.ts'
+import { coverageOf, type Span } from '../ledger/coverage.ts'
 import { threadOf, type KeySpan } from '../ledger/thread.ts'
 
-/** A field of every record of a type, over all of time. */
-export interface Lives {
-  /** The key that each record has, or had last. */
-  keys: string[]
-  /** By the same place. */
-  lives: Life[]
+/** A field of one record, over all of time. */
+export interface ReadLife {
+  /** The key that the record has, or had last. */
+  key: string
   /** Which record it is: the same for every field, where a key has been that of several. */
-  ids: string[]
-  /** The keys that it had, by the same place; null where it never had another. */
-  spans: (readonly KeySpan[] | null)[]
-  saves: ReadonlyMap<string, LifeSave>
+  id: string
+  /** The keys that it had; null where it never had another. */
+  spans: readonly KeySpan[] | null
+  /** Actors are as the ledger has them: one may be the same as another. */
+  life: Life
 }
 
-/** More are not held in memory while somebody waits. */
-const mostEvidence = 1_500_000
 /** Each of those that changed their key is followed by itself. */
 const mostMoved = 3000
 /** Neither a number nor a status is longer, nor what a scope asks for: longer ones differ from all of these. */
 const longest = 501
-/** So many records are reckoned in one go. */
-const atOnce = 500
+/** So many saves are held in memory in one go. */
+const atOnce = 20_000
 
 interface Row {
   id: string
@@ -55,83 +53,148 @@ interface Row {
   erased: boolean | null
 }
 
+/** How far a reading is: so many saves of all that there are. */
+export type Reached = (done: number) => Promise<void>
+
 /**
- * What a field of every record of a type held, by whom and when it was brought, the same as each record's own story tells it.
- * @param trx sees one state of the ledger throughout
+ * What a field of every record of a type held, by whom and when it was brought, the same as each record's own story tells it,
+ * some records at a time.
+ * @param trx in a transaction, whose statements a cursor outlives
  * @param only the records of these keys, with every key that they ever had
- * @throws Problem where there is more than is held in memory
+ * @throws Problem where more records changed their keys than can be followed
  */
-export async function livesOf(
+export async function* readLives(
   trx: Knex.Transaction,
   typeId: number,
   fieldId: number,
-  only?: readonly string[],
-): Promise<Lives> {
-  // All saves of a type are put in order at once.
-  await trx.raw(`set local work_mem = '64MB'`)
-  const { rows } = await trx.raw<{ rows: Row[] }>(
-    `select s.id, s.captured_at, s.record_key, s.key_before, s.action, coalesce(a.same_as, a.id) as actor_id, s.actor_kind,
-            s.run_id, s.correction_id, c.save_id is not null as named,
-            left(c.before, ${longest}) as before, left(c.after, ${longest}) as after, c.erased
-       from ledger.save s
-       join spoor.actor a on a.id = s.actor_id
-       left join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = ?
-      where s.type_id = ? and (c.save_id is not null or s.action <> 'change' or s.key_before is not null)
-        ${only ? 'and s.record_key = any(?::text[])' : ''}
-      order by s.id limit ?`,
-    [fieldId, typeId, ...(only ? [boundArray(only)] : []), mostEvidence + 1],
+  only: readonly string[] | null = null,
+  reached: Reached = async () => {},
+): AsyncGenerator<ReadLife[]> {
+  const among = only ? 'and s.record_key = any(?::text[])' : ''
+  const keys = only ? [boundArray(only)] : []
+  const moved = await movedKeys(trx, typeId, only)
+  const coverage = await coverageOf(trx, typeId, async (spans) =>
+    spans.length === 0 ? [] : await savesWithin(trx, typeId, spans, only),
   )
-  if (rows.length > mostEvidence)
-    throw new Problem(
-      'too-large',
-      `There are more than ${counted(mostEvidence, 'save')} to reckon this from. Nothing was reckoned: take a pivot of the changes instead.`,
-    )
-  const found = await findingsOfType(trx, typeId, fieldId, only)
-  const coverage = await coverageOf(trx, typeId, rows)
-  const moved = new Set(rows.flatMap((row) => (row.key_before === null ? [] : [row.key_before, row.record_key])))
-  if (moved.size > mostMoved)
-    throw new Problem(
-      'too-large',
-      `More than ${counted(mostMoved, 'record')} of this type changed their keys, and each has to be followed. Nothing was reckoned.`,
-    )
-  const own = new Map<string, { saves: Row[]; found: FoundValue[] }>()
-  const at = (key: string) => {
-    let one = own.get(key)
-    if (!one) own.set(key, (one = { saves: [], found: [] }))
-    return one
-  }
-  for (const row of rows) at(row.record_key).saves.push(row)
-  for (const look of found) at(look.record_key).found.push(...valueIn(look, fieldId))
-
-  const lives: Lives = { keys: [], lives: [], ids: [], spans: [], saves: savesOf(rows) }
+  const found = new Map<string, FoundValue[]>()
+  for (const look of await findingsOfType(trx, typeId, fieldId, only ?? undefined))
+    found.set(look.record_key, [...(found.get(look.record_key) ?? []), ...valueIn(look, fieldId)])
   const timeline = timelinesOf(coverage, fieldId)
-  const live = (
+  const read = (
     key: string,
     spans: readonly KeySpan[] | null,
     saves: readonly Row[],
     values: readonly FoundValue[],
-  ) => {
-    lives.keys.push(key)
-    lives.spans.push(spans)
-    lives.ids.push(`${spans?.at(-1)?.to ?? ''} ${key}`)
-    lives.lives.push(timeline({ saves: saves.map((row) => saveOf(row, fieldId)), found: values }))
+  ): ReadLife => {
+    const segments = timeline({ saves: saves.map((row) => saveOf(row, fieldId)), found: values })
+    const byId = new Map(saves.map((row) => [row.id, row]))
+    const life = lifeOf(segments, (id) => beginning(byId.get(id)!))
+    return { key, id: `${spans?.at(-1)?.to ?? ''} ${key}`, spans, life }
   }
-  let reckoned = 0
-  for (const [key, { saves, found: values }] of own) {
-    if (moved.has(key)) continue
-    live(key, null, saves, values)
-    // Others are served, and captured rows collected, meanwhile.
-    if (++reckoned % atOnce === 0) await breathe()
+
+  // All saves of a type are put in order at once.
+  await trx.raw(`set local work_mem = '64MB'`)
+  const cursor = `lives_${fieldId}`
+  await trx.raw(
+    `declare ${cursor} no scroll cursor for
+     select s.id, s.captured_at, s.record_key, s.key_before, s.action, s.actor_id, s.actor_kind, s.run_id, s.correction_id,
+            c.save_id is not null as named, left(c.before, ${longest}) as before, left(c.after, ${longest}) as after, c.erased
+       from ledger.save s
+       left join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = ?
+      where s.type_id = ? and (c.save_id is not null or s.action <> 'change' or s.key_before is not null) ${among}
+      order by s.record_key collate "C", s.id`,
+    [fieldId, typeId, ...keys],
+  )
+  const fetch = async () => (await trx.raw<{ rows: Row[] }>(`fetch ${atOnce} from ${cursor}`)).rows
+  const rowsOfMoved = new Map<string, Row[]>()
+  let done = 0
+  let rest: Row[] = []
+  for (let rows = await fetch(); rows.length > 0;) {
+    // The database goes on while what came is worked on.
+    const next = fetch()
+    next.catch(() => undefined)
+    const lives: ReadLife[] = []
+    for (const own of byKey([...rest, ...rows])) {
+      const key = own[0]!.record_key
+      if (moved.has(key)) rowsOfMoved.set(key, [...(rowsOfMoved.get(key) ?? []), ...own])
+      else lives.push(read(key, null, own, found.get(key) ?? []))
+    }
+    // Of the last one more may come.
+    const last = rows.at(-1)!.record_key
+    rest = moved.has(last) ? [] : [...rest, ...rows].filter(({ record_key }) => record_key === last)
+    const whole = rest.length > 0 ? lives.slice(0, -1) : lives
+    for (const { key } of whole) found.delete(key)
+    done += rows.length
+    if (whole.length > 0) yield whole
+    await reached(done)
+    await breathe()
+    rows = await next
   }
-  for (const spans of await threadsOf(trx, typeId, moved, (key) => own.get(key)?.saves ?? [])) {
+  await trx.raw(`close ${cursor}`)
+  const end: ReadLife[] = []
+  if (rest.length > 0) {
+    const key = rest[0]!.record_key
+    end.push(read(key, null, rest, found.get(key) ?? []))
+    found.delete(key)
+  }
+  for (const [key, values] of found) if (!moved.has(key)) end.push(read(key, null, [], values))
+  for (const spans of await threadsOf(trx, typeId, moved, (key) => rowsOfMoved.get(key) ?? [])) {
     const within = (row: Row) => spans.some((span) => span.key === row.record_key && isWithin(row.id, span))
     const saves = [...new Set(spans.map(({ key }) => key))]
-      .flatMap((key) => own.get(key)?.saves.filter(within) ?? [])
+      .flatMap((key) => rowsOfMoved.get(key)?.filter(within) ?? [])
       .sort((a, b) => (BigInt(a.id) < BigInt(b.id) ? -1 : 1))
     const values = (await findingsOf(trx, typeId, spans)).flatMap((look) => valueIn(look, fieldId))
-    live(spans.at(-1)!.key, spans, saves, values)
+    end.push(read(spans.at(-1)!.key, spans, saves, values))
   }
-  return lives
+  if (end.length > 0) yield end
+}
+
+/** Rows in the order of their keys, those of one key together. */
+function* byKey(rows: readonly Row[]): Generator<Row[]> {
+  let own: Row[] = []
+  for (const row of rows) {
+    if (own.length > 0 && own[0]!.record_key !== row.record_key) {
+      yield own
+      own = []
+    }
+    own.push(row)
+  }
+  if (own.length > 0) yield own
+}
+
+/** Keys that records left or came to. */
+async function movedKeys(
+  trx: Knex.Transaction,
+  typeId: number,
+  only: readonly string[] | null,
+): Promise<ReadonlySet<string>> {
+  const moves = trx('ledger.save').where({ type_id: typeId }).whereNotNull('key_before')
+  if (only) void moves.whereRaw('record_key = any(?::text[])', [boundArray(only)])
+  const rows = await moves
+    .limit(mostMoved + 1)
+    .select<{ record_key: string; key_before: string }[]>('record_key', 'key_before')
+  const keys = new Set(rows.flatMap(({ record_key, key_before }) => [record_key, key_before]))
+  if (keys.size > mostMoved)
+    throw new Problem(
+      'too-large',
+      `More than ${counted(mostMoved, 'record')} of this type changed their keys, and each has to be followed. Nothing was reckoned.`,
+    )
+  return keys
+}
+
+async function savesWithin(
+  trx: Knex.Transaction,
+  typeId: number,
+  spans: readonly Span[],
+  only: readonly string[] | null,
+): Promise<{ id: string; captured_at: string }[]> {
+  const saves = trx('ledger.save').where({ type_id: typeId })
+  if (only) void saves.whereRaw('record_key = any(?::text[])', [boundArray(only)])
+  void saves.where((any) => {
+    for (const [from, to] of spans)
+      void any.orWhere((one) => one.where('captured_at', '>', from).where('captured_at', '<=', to))
+  })
+  return await saves.select<{ id: string; captured_at: string }[]>('id', 'captured_at')
 }
 
 const isWithin = (id: string, { from, to }: KeySpan) =>
@@ -170,19 +233,8 @@ async function threadsOf(
   return all
 }
 
-function savesOf(rows: readonly Row[]): Map<string, LifeSave> {
-  return new Map(
-    rows.map((row) => [
-      row.id,
-      {
-        at: row.captured_at,
-        actorId: row.actor_id,
-        actorKind: row.actor_kind,
-        runId: row.run_id,
-        correctionId: row.correction_id,
-      },
-    ]),
-  )
+function beginning({ id, captured_at, actor_id, actor_kind, run_id, correction_id }: Row): LifeSave {
+  return { id, at: captured_at, actorId: actor_id, actorKind: actor_kind, runId: run_id, correctionId: correction_id }
 }
 
 function saveOf({ id, captured_at, action, named, before, after, erased }: Row, fieldId: number): TrailSave {

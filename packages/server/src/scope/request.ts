@@ -6,15 +6,24 @@ import { withAliases, withMembersOf } from '../ledger/aliases.ts'
 import { whereScope } from '../ledger/scope-sql.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { isLimited, nothing, reachOf } from '../ledger/reach.ts'
-import { heldFields, keepHeld } from './held.ts'
+import { heldFields, keepRead } from './held.ts'
+import { keepSoon } from './reading.ts'
 
 /**
  * The scopes that all must hold for a request: what was asked, the person's reach, and what else may not be found out by
  * asking.
  * What fields held that they ask for is read from the ledger up to now.
+ * @param waits however long that takes; else it goes on as a job meanwhile, and a problem says so
  * @throws Problem when any piece was not understood: the answer would otherwise be wider than the question.
  */
-export async function requestedScopes(db: Database, text: string, person: SignedIn): Promise<Scope[]> {
+export async function requestedScopes(
+  db: Database,
+  text: string,
+  person: SignedIn,
+  { waits = false }: { waits?: boolean } = {},
+): Promise<Scope[]> {
+  const keep = (fields: readonly number[], named: boolean) =>
+    waits ? keepRead(db, fields) : keepSoon(db, fields, { personId: person.id, named })
   const { scope, problems } = parseScope(new URLSearchParams(text))
   if (problems.length > 0)
     throw new Problem(
@@ -24,7 +33,7 @@ export async function requestedScopes(db: Database, text: string, person: Signed
     )
   const reach = reachOf(person) ?? {}
   const limits: Scope[] = [reach]
-  await keepHeld(db, heldFields([reach]))
+  await keep(heldFields([reach]), false)
   /** What a scope means for this person now. */
   const meant = async (one: Scope) =>
     withAliasesOf(db, await withMembersOf(db, settled(one, person.lookedAt ?? never), person))
@@ -48,7 +57,7 @@ export async function requestedScopes(db: Database, text: string, person: Signed
   // What a record held comes from its whole history and from what was found of it, whoever may see that.
   const isTold = held.length === 0 || (!isLimited(reach) && !held.some((id) => masked.has(id)))
   if (!isTold) limits.push(nothing)
-  else await keepHeld(db, held)
+  else await keep(held, true)
   return await Promise.all([scope, ...limits].map(meant))
 }
 

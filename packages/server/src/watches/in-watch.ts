@@ -22,7 +22,7 @@ export async function watchedScopes(db: Database, text: string, owner: SignedIn)
         'rule-broken',
         `A watch looks at what comes, so its scope cannot say ${words}. Nothing was kept; leave that part out.`,
       )
-  return await requestedScopes(db, text, owner)
+  return await requestedScopes(db, text, owner, { waits: true })
 }
 
 /** SQL of what saves `s` are counted together in; core's `watchBucket`, in the database. */

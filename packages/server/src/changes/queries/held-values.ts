@@ -5,7 +5,7 @@ import type { SignedIn } from '../../http/bind.ts'
 import { maskedFields } from '../../ledger/masked.ts'
 import { demandWhole, reachOf } from '../../ledger/reach.ts'
 import { referencesOf } from '../../ledger/references.ts'
-import { keepHeld } from '../../scope/held.ts'
+import { keepSoon } from '../../scope/reading.ts'
 
 const mostValues = 60
 /** Longer ones are no choice in a list. */
@@ -21,7 +21,7 @@ export async function readHeldValues(db: Database, fieldId: number, person: Sign
   if (!field) throw new Problem('not-found', `There is no field ${fieldId}.`)
   if ((await maskedFields(db)).has(fieldId))
     throw new Problem('not-allowed', `${field.name} is masked, and what records hold in it is not told.`)
-  await keepHeld(db, [fieldId])
+  await keepSoon(db, [fieldId], { personId: person.id })
   const { rows } = await db.raw<{ rows: { value: string | null; records: number }[] }>(
     `select h.latest as value, count(*)::int as records from spoor.held h
       where h.field_id = ? and h.stands and h.to_at = 'infinity' and h.until_save is null
