@@ -362,6 +362,7 @@ export {
   figureMoves,
   lifeOf,
   meanOf,
+  type FigureMoves,
   type FigurePoint,
   type Life,
   type LifeSpell,

@@ -13,7 +13,9 @@ export interface LifeSpell extends Segment {
 export type Life = readonly LifeSpell[]
 
 export function lifeOf(segments: readonly Segment[], saveOf: (id: string) => LifeSave | undefined): Life {
-  return segments.map((segment) => ({ ...segment, save: segment.by === null ? null : (saveOf(segment.by) ?? null) }))
+  return segments.map(({ from, to, holding, by, found }) => {
+    return { from, to, holding, by, found, save: by === null ? null : (saveOf(by) ?? null) }
+  })
 }
 
 /** A number of all records at one moment. */

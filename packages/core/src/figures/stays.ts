@@ -173,17 +173,27 @@ export interface Step {
 
 /** Which value came after which, and how often it was one that the record had left before. */
 export function stepsOf(lives: readonly Life[]): Step[] {
-  const steps = new Map<string, Step>()
+  const steps: Step[] = []
+  const places = new Map<string | null, Map<string | null, Step>>()
+  const stepOf = (from: string | null, to: string | null) => {
+    let own = places.get(from)
+    if (!own) places.set(from, (own = new Map()))
+    let step = own.get(to)
+    if (!step) {
+      step = { from, to, many: 0, back: 0 }
+      own.set(to, step)
+      steps.push(step)
+    }
+    return step
+  }
   for (const life of lives) {
     const held = new Set<string | null>()
     let before: Holding | undefined
     for (const { holding } of life) {
       if (before?.state === 'value' && holding.state === 'value' && before.value !== holding.value) {
-        const place = JSON.stringify([before.value, holding.value])
-        const step = steps.get(place) ?? { from: before.value, to: holding.value, many: 0, back: 0 }
+        const step = stepOf(before.value, holding.value)
         step.many++
         if (held.has(holding.value)) step.back++
-        steps.set(place, step)
       }
       if (holding.state === 'value') held.add(holding.value)
       // One that comes back under its key begins anew.
@@ -191,5 +201,5 @@ export function stepsOf(lives: readonly Life[]): Step[] {
       before = holding
     }
   }
-  return [...steps.values()].sort((a, b) => b.many - a.many)
+  return steps.sort((a, b) => b.many - a.many)
 }

@@ -67,14 +67,13 @@ function told(of: CapturedValue, hidden: Hidden | null): Holding {
 
 /** What a save says of a field. A field that a creation or a deletion does not name was NULL, if it was tracked then. */
 function evidenceOf(save: TrailSave, fieldId: number, tracked: readonly Spell[]): Evidence | null {
-  const change = save.changes.find((one) => one.fieldId === fieldId)
-  const at = { at: save.at, by: save.id }
-  const empty = holds(tracked, save.at) ? value(null) : null
-  if (save.action === 'create')
-    return { ...at, before: absent, after: change ? told(change.after, change.hidden) : empty }
-  if (save.action === 'delete')
-    return { ...at, before: change ? told(change.before, change.hidden) : empty, after: absent }
-  return change ? { ...at, before: told(change.before, change.hidden), after: told(change.after, change.hidden) } : null
+  const { id: by, at, action, changes } = save
+  const change = changes.find((one) => one.fieldId === fieldId)
+  const side = (held: 'before' | 'after') =>
+    change ? told(change[held], change.hidden) : holds(tracked, at) ? value(null) : null
+  if (action === 'create') return { at, before: absent, after: side('after'), by }
+  if (action === 'delete') return { at, before: side('before'), after: absent, by }
+  return change ? { at, before: side('before'), after: side('after'), by } : null
 }
 
 /**
@@ -115,7 +114,7 @@ function timeline(trail: Pick<Trail, 'saves' | 'found'>, fieldId: number, tracki
     if (goesOn) {
       last.to = segment.to
       last.found &&= segment.found
-    } else segments.push({ ...segment })
+    } else segments.push(segment)
   }
   for (let at = 0; at <= evidence.length; at++) {
     const [left, right] = [evidence[at - 1], evidence[at]]

@@ -13,6 +13,7 @@ import {
   startOfDay,
   valueKind,
   wallClock,
+  type FigureMoves,
   type FigurePart,
   type FigureWork,
   type Scope,
@@ -63,11 +64,12 @@ export async function readFigure(
     const spell = await spellOf(reading, field.id, zone)
     const days = spell === null ? [] : daysOf(spell, work.step, zone)
     const points = pointsAt(lives, days, work, zone)
+    const moves = movesBetween(lives, days[0], days.at(-1), work, zone)
     return {
       field: named(field),
       points,
-      marks: await marksOf(reading, lives, days, work, zone),
-      between: await between(reading, lives, work, points, zone),
+      marks: await marksOf(reading, moves),
+      between: await between(reading, { lives, points, moves }, work, zone),
     }
   })
 }
@@ -75,6 +77,18 @@ export async function readFigure(
 /** The end of a day as an instant: the beginning of the next. */
 const edgeAfter = (day: string, zone: string) => new Date(startOfDay(addDays(day, 1), zone)).toISOString()
 const movedOf = ({ reckoning }: FigureWork) => (reckoning === 'count' ? ('records' as const) : ('numbers' as const))
+
+/** What moved it from the end of a day to that of another. */
+function movesBetween(
+  { lives }: Lives,
+  first: string | undefined,
+  last: string | undefined,
+  work: FigureWork,
+  zone: string,
+): FigureMoves {
+  if (first === undefined || last === undefined) return figureMoves([], '', '')
+  return figureMoves(lives, edgeAfter(first, zone), edgeAfter(last, zone), movedOf(work))
+}
 
 /** The figure at the ends of some days. */
 function pointsAt(
@@ -126,16 +140,7 @@ function daysOf({ first, last }: { first: string; last: string }, step: FigureWo
 }
 
 /** The runs and corrections that moved it most in all that time. */
-async function marksOf(
-  reading: Reading,
-  { lives }: Lives,
-  days: readonly string[],
-  work: FigureWork,
-  zone: string,
-): Promise<FigureAnswer['marks']> {
-  const [first, last] = [days[0], days.at(-1)]
-  if (first === undefined || last === undefined) return []
-  const moves = figureMoves(lives, edgeAfter(first, zone), edgeAfter(last, zone), movedOf(work))
+async function marksOf(reading: Reading, moves: FigureMoves): Promise<FigureAnswer['marks']> {
   const { parts } = figureParts(moves, 'cause', Infinity)
   const marks = parts.filter(({ cause }) => cause === 'run' || cause === 'correction').slice(0, mostMarks)
   return await called(reading, marks)
@@ -143,9 +148,8 @@ async function marksOf(
 
 async function between(
   reading: Reading,
-  lives: Lives,
+  { lives, points, moves: all }: { lives: Lives; points: FigureAnswer['points']; moves: FigureMoves },
   work: FigureWork,
-  points: FigureAnswer['points'],
   zone: string,
 ): Promise<FigureAnswer['between']> {
   // All of the time unless somebody chose: from the first day of which something is known.
@@ -154,15 +158,17 @@ async function between(
   if (a === undefined || b === undefined || (a === b && work.a === null && work.b === null)) return null
   if (a >= b)
     throw new Problem('bad-request', `${dateText(a)} does not come before ${dateText(b)}. Nothing was reckoned.`)
-  const [first, last] = pointsAt(lives, [a, b], work, zone)
+  const pointAt = (day: string) => points.find((one) => one.day === day) ?? pointsAt(lives, [day], work, zone)[0]!
+  const [first, last] = [pointAt(a), pointAt(b)]
+  const isWhole = a === points[0]?.day && b === points.at(-1)?.day
   // Parts of a mean do not add up.
   const isMean = work.reckoning === 'mean'
-  const moves = figureMoves(isMean ? [] : lives.lives, edgeAfter(a, zone), edgeAfter(b, zone), movedOf(work))
+  const moves = isMean ? { ...all, moves: [] } : isWhole ? all : movesBetween(lives, a, b, work, zone)
   const { parts, rest } = figureParts(moves, work.by, mostParts)
   return {
-    a: first!,
-    b: last!,
-    difference: rise(first!.figure, last!.figure)?.by ?? null,
+    a: first,
+    b: last,
+    difference: rise(first.figure, last.figure)?.by ?? null,
     parts: await called(reading, parts),
     rest,
   }

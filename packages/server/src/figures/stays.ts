@@ -62,18 +62,18 @@ export async function readStays(
     const ended = stays.filter(({ endedBy, toMs }) => endedBy !== null && counts(endedBy.id, toMs!))
     const going = stays.filter(({ goesOn }) => goesOn)
     const otherOf = await otherField(trx, lives, other)
-    const keyOf = (stay: Stay) => JSON.stringify(groupOfStay(stay, work.by, otherOf, zone))
+    const valueOf = (stay: Stay) => groupOfStay(stay, work.by, otherOf, zone).value
     const took = groupBy(
       ended.filter(({ fromMs }) => fromMs !== null),
-      keyOf,
+      valueOf,
     )
     // Only a value is known before the end.
-    const goingBy = work.by === 'value' ? groupBy(going, keyOf) : new Map<string, Stay[]>()
+    const goingBy = work.by === 'value' ? groupBy(going, valueOf) : new Map<StayGroup['value'], Stay[]>()
     const groups = [...new Set([...took.keys(), ...goingBy.keys()])]
-      .map((key) => ({
-        of: JSON.parse(key) as StayGroup,
-        ...durationsOf(took.get(key) ?? []),
-        goingOn: goingBy.get(key)?.length ?? 0,
+      .map((value) => ({
+        of: value === undefined ? {} : { value },
+        ...durationsOf(took.get(value) ?? []),
+        goingOn: goingBy.get(value)?.length ?? 0,
       }))
       .sort((a, b) => b.many - a.many || b.goingOn - a.goingOn)
     const shown = groups.slice(0, mostGroups)

@@ -1,4 +1,5 @@
-import { absent, counted, type ActorKind, type Holding, type Life, type LifeSpell } from '@spoor/core'
+import { setImmediate as breathe } from 'node:timers/promises'
+import { absent, counted, type ActorKind, type Holding, type Life, type LifeSave, type LifeSpell } from '@spoor/core'
 import type { Knex } from 'knex'
 import { copyInto, copyLine } from '../database/copy.ts'
 import { boundArray } from '../database/knex.ts'
@@ -20,7 +21,7 @@ export interface Lives {
 /** More spells are not held in memory while somebody waits. */
 const mostSpells = 1_500_000
 /** So many records are fetched in one go. */
-const atOnce = 10_000
+const atOnce = 2500
 /** So far behind the end of the ledger a reading may stay where nothing has touched the field. */
 const mostBehind = 10_000
 
@@ -87,6 +88,8 @@ export async function* keptLives(
   for (let rows = await fetch(); rows.length > 0;) {
     const next = fetch()
     next.catch(() => undefined)
+    // The database goes on while what came is taken apart.
+    await breathe()
     yield rows.map(({ record_key, record_id, spans, spells }) => ({
       key: record_key,
       id: record_id,
@@ -171,25 +174,22 @@ function unpacked(text: string, values: Map<string | null, Holding>): Life {
     const id = flat[at + 3] as string | 0
     const last = life.at(-1)
     if (last) last.to = from
-    const spell: LifeSpell = {
-      ...{ from, to: null, holding: holdingOf(flat[at + 1] as PackedHolding, values) },
-      ...{ by: id === 0 ? null : id, found: flat[at + 2] === 1, save: null },
-    }
-    life.push(spell)
-    at += 4
-    if (id === 0) continue
-    spell.save = {
-      id,
-      at: flat[at] === 0 ? from! : (flat[at] as string),
-      actorId: flat[at + 1] as number,
-      actorKind: flat[at + 2] as ActorKind,
-      runId: flat[at + 3] as string | null,
-      correctionId: flat[at + 4] as number | null,
-    }
-    at += 5
+    const save = id === 0 ? null : savedAt(flat, at + 4, id, from)
+    const holding = holdingOf(flat[at + 1] as PackedHolding, values)
+    life.push({ from, to: null, holding, by: save && save.id, found: flat[at + 2] === 1, save })
+    at += save ? 9 : 4
   }
   return life
 }
+
+const savedAt = (flat: Packed, at: number, id: string, from: string | null): LifeSave => ({
+  id,
+  at: flat[at] === 0 ? from! : (flat[at] as string),
+  actorId: flat[at + 1] as number,
+  actorKind: flat[at + 2] as ActorKind,
+  runId: flat[at + 3] as string | null,
+  correctionId: flat[at + 4] as number | null,
+})
 
 function holdingOf(packed: PackedHolding, values: Map<string | null, Holding>): Holding {
   if (typeof packed === 'number') return packed < 0 ? absent : unknowns[packed]!

@@ -34,14 +34,14 @@ export interface ReadLife {
 const mostMoved = 3000
 /** Neither a number nor a status is longer, nor what a scope asks for: longer ones differ from all of these. */
 const longest = 501
-/** So many saves are held in memory in one go. */
-const atOnce = 20_000
+/** So many records are held in memory in one go. */
+const atOnce = 2000
+const breath = 250
 
 interface Row {
   id: string
   captured_at: string
   record_key: string
-  key_before: string | null
   action: SaveAction
   actor_id: number
   actor_kind: ActorKind
@@ -51,6 +51,33 @@ interface Row {
   before: string | null
   after: string | null
   erased: boolean | null
+}
+const columns = `s.id::text, s.captured_at, s.action, s.actor_id, s.actor_kind, s.run_id::text, s.correction_id,
+  c.save_id is not null, left(c.before, ${longest}), left(c.after, ${longest}), c.erased`
+/** The same, as {@link columns} come. */
+type Told = [
+  ...[string, string, SaveAction, number, ActorKind, string | null, number | null],
+  ...[boolean, string | null, string | null, boolean | null],
+]
+
+function rowOf(record_key: string, told: Told): Row {
+  const [id, at, action, actor_id, actor_kind, run_id, correction_id, named, before, after, erased] = told
+  // A time in JSON has its offset, which is that of UTC.
+  const captured_at = at.replace('+00:00', 'Z')
+  return {
+    id,
+    captured_at,
+    record_key,
+    action,
+    actor_id,
+    actor_kind,
+    run_id,
+    correction_id,
+    named,
+    before,
+    after,
+    erased,
+  }
 }
 
 /** How far a reading is: so many saves of all that there are. */
@@ -92,51 +119,45 @@ export async function* readLives(
     return { key, id: `${spans?.at(-1)?.to ?? ''} ${key}`, spans, life }
   }
 
-  // All saves of a type are put in order at once.
-  await trx.raw(`set local work_mem = '64MB'`)
+  // All saves of a type are put in order at once, and all of them are fetched: a record a row, since many short rows take longer.
+  await trx.raw(
+    `set local work_mem = '64MB'; set local cursor_tuple_fraction = 1; set local enable_partitionwise_join = on`,
+  )
   const cursor = `lives_${fieldId}`
   await trx.raw(
     `declare ${cursor} no scroll cursor for
-     select s.id, s.captured_at, s.record_key, s.key_before, s.action, s.actor_id, s.actor_kind, s.run_id, s.correction_id,
-            c.save_id is not null as named, left(c.before, ${longest}) as before, left(c.after, ${longest}) as after, c.erased
+     select s.record_key collate "C" as key, json_agg(json_build_array(${columns}) order by s.id) as saves
        from ledger.save s
        left join ledger.change c on c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = ?
       where s.type_id = ? and (c.save_id is not null or s.action <> 'change' or s.key_before is not null) ${among}
-      order by s.record_key collate "C", s.id`,
+      group by 1`,
     [fieldId, typeId, ...keys],
   )
-  const fetch = async () => (await trx.raw<{ rows: Row[] }>(`fetch ${atOnce} from ${cursor}`)).rows
+  const fetch = async () =>
+    (await trx.raw<{ rows: { key: string; saves: Told[] }[] }>(`fetch ${atOnce} from ${cursor}`)).rows
   const rowsOfMoved = new Map<string, Row[]>()
   let done = 0
-  let rest: Row[] = []
-  for (let rows = await fetch(); rows.length > 0;) {
-    // The database goes on while what came is worked on.
+  for (let records = await fetch(); records.length > 0;) {
+    // The database goes on while what came is worked on, others are served, and captured rows collected.
     const next = fetch()
     next.catch(() => undefined)
     const lives: ReadLife[] = []
-    for (const own of byKey([...rest, ...rows])) {
-      const key = own[0]!.record_key
-      if (moved.has(key)) rowsOfMoved.set(key, [...(rowsOfMoved.get(key) ?? []), ...own])
-      else lives.push(read(key, null, own, found.get(key) ?? []))
+    for (const [place, { key, saves }] of records.entries()) {
+      if (place % breath === 0) await breathe()
+      const rows = saves.map((told) => rowOf(key, told))
+      if (moved.has(key)) rowsOfMoved.set(key, rows)
+      else {
+        lives.push(read(key, null, rows, found.get(key) ?? []))
+        found.delete(key)
+      }
+      done += rows.length
     }
-    // Of the last one more may come.
-    const last = rows.at(-1)!.record_key
-    rest = moved.has(last) ? [] : [...rest, ...rows].filter(({ record_key }) => record_key === last)
-    const whole = rest.length > 0 ? lives.slice(0, -1) : lives
-    for (const { key } of whole) found.delete(key)
-    done += rows.length
-    if (whole.length > 0) yield whole
+    if (lives.length > 0) yield lives
     await reached(done)
-    await breathe()
-    rows = await next
+    records = await next
   }
   await trx.raw(`close ${cursor}`)
   const end: ReadLife[] = []
-  if (rest.length > 0) {
-    const key = rest[0]!.record_key
-    end.push(read(key, null, rest, found.get(key) ?? []))
-    found.delete(key)
-  }
   for (const [key, values] of found) if (!moved.has(key)) end.push(read(key, null, [], values))
   for (const spans of await threadsOf(trx, typeId, moved, (key) => rowsOfMoved.get(key) ?? [])) {
     const within = (row: Row) => spans.some((span) => span.key === row.record_key && isWithin(row.id, span))
@@ -147,19 +168,6 @@ export async function* readLives(
     end.push(read(spans.at(-1)!.key, spans, saves, values))
   }
   if (end.length > 0) yield end
-}
-
-/** Rows in the order of their keys, those of one key together. */
-function* byKey(rows: readonly Row[]): Generator<Row[]> {
-  let own: Row[] = []
-  for (const row of rows) {
-    if (own.length > 0 && own[0]!.record_key !== row.record_key) {
-      yield own
-      own = []
-    }
-    own.push(row)
-  }
-  if (own.length > 0) yield own
 }
 
 /** Keys that records left or came to. */
