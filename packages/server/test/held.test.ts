@@ -3,7 +3,9 @@ import { parseScope, type HeldTest, type Scope } from '@spoor/core'
 import { carryOut } from '../src/erasure/carry-out.ts'
 import { askErasure } from '../src/erasure/erasure.ts'
 import { historyOf, whereScope } from '../src/ledger/scope-sql.ts'
+import { readHeldValues } from '../src/changes/queries/held-values.ts'
 import { atMomentOf, keepRead } from '../src/scope/held.ts'
+import { Reading } from '../src/scope/reading.ts'
 import { Taking } from '../src/tracking/taking.ts'
 import { drawing } from './drawing.ts'
 import { makeWorld, track, workOnce, type World } from './support.ts'
@@ -275,5 +277,39 @@ describe('what the record of a save held', () => {
       [{ holds: { part: 'holds', exclude: false, tests: testsOf(fieldId) } }],
     )
     expect(history.get(save.id)!.held).toEqual([])
+  })
+})
+
+describe('what takes long to read', () => {
+  it('is read as a job, is waited for in words, and may be stopped', async () => {
+    const fieldId = fields['deed_line.text']!
+    await world.db.raw(
+      `insert into ledger.save (id, captured_at, source_id, type_id, record_key, label, action, actor_id, actor_kind, claimed, channel, db_login, transaction_id, plan_version, outbox_seq)
+       select 1000000 + g, now(), 1, ?, '["' || 50000 + g || '"]', 'line', 'create', 1, 'person', false, 'screen', 'app', g::text, 1, 1000000 + g from generate_series(1, 20001) g`,
+      [typeOf['deed_line']!],
+    )
+    await world.db('ledger.head').update({ last_save_id: '1020001' })
+    const ask = () => readHeldValues(world.db, fieldId, world.admin)
+    const waits = { code: 'being-read', extra: { progress: { done: 0 } } }
+    await expect(ask()).rejects.toMatchObject(waits)
+    // Another who asks waits for the same.
+    await expect(ask()).rejects.toMatchObject(waits)
+    expect(await world.db('spoor.job').where({ kind: 'reading' })).toHaveLength(1)
+    await world.db('spoor.job').where({ kind: 'reading' }).update({ stop_asked: true })
+    const work = () => workOnce(world, new Reading(world.db))
+    await work()
+    await expect(ask()).rejects.toMatchObject({ code: 'reading-stopped' })
+    await world
+      .db('spoor.job')
+      .where({ kind: 'reading' })
+      .update({ ended_at: world.db.raw(`now() - interval '1 hour'`) })
+    await expect(ask()).rejects.toMatchObject(waits)
+    await work()
+    const { values } = await ask()
+    expect(values[0]).toMatchObject({ value: null, records: 20001 })
+    // Reading on is short.
+    await world.business.query(`update deed_line set text = 'read on' where id = (select min(id) from deed_line)`)
+    await world.collect()
+    expect((await ask()).values).toContainEqual(expect.objectContaining({ value: 'read on', records: 1 }))
   })
 })

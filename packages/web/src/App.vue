@@ -4,6 +4,7 @@ import enGB from 'ant-design-vue/es/locale/en_GB'
 import { watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { onSignedOut } from './api/client.ts'
+import BeingRead from './frame/BeingRead.vue'
 import TopBar from './frame/TopBar.vue'
 import TrayBar from './frame/TrayBar.vue'
 import { usePulse } from './frame/pulse.ts'
@@ -32,6 +33,7 @@ onSignedOut(async () => {
     <div class="frame">
       <TopBar v-if="session.person" />
       <div class="view"><RouterView /></div>
+      <BeingRead />
       <TrayBar v-if="session.person" />
     </div>
   </ConfigProvider>

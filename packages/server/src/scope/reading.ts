@@ -101,7 +101,7 @@ async function awaitReading(
   throw new Problem(
     'being-read',
     named
-      ? `${words}, for the first time${far}. What was asked for comes when that is done.`
+      ? `${words}${far}. What was asked for comes when that is done; later it is there at once.`
       : 'What records held is being read. What was asked for comes when that is done.',
     named ? { progress: { jobId: job.id, words, done, total } } : {},
   )

@@ -1,4 +1,5 @@
 import type { ProblemBody, RouteShape } from '@spoor/contract'
+import { endWait, waitOn, type Wait } from './waiting.ts'
 import type { GenericSchema, InferInput, InferOutput } from 'valibot'
 
 type Given<S> = S extends GenericSchema ? InferInput<S> : undefined
@@ -72,8 +73,28 @@ export async function textAt(address: string): Promise<string> {
   return await response.text()
 }
 
-/** @throws CallProblem */
+/**
+ * What the server answers; while it reads what it needs for that, the call waits, and says so.
+ * @throws CallProblem
+ */
 export async function call<R extends RouteShape>(shape: R, input: CallInput<R> = {}): Promise<Answer<R['response']>> {
+  let wait: Wait | null = null
+  try {
+    for (;;) {
+      try {
+        return await callOnce(shape, input)
+      } catch (error) {
+        const isRead = error instanceof CallProblem && error.problem.code === 'being-read' && !wait?.stopped
+        if (!isRead) throw error
+        wait = await waitOn(wait, error.problem, input.signal)
+      }
+    }
+  } finally {
+    if (wait) endWait(wait)
+  }
+}
+
+async function callOnce<R extends RouteShape>(shape: R, input: CallInput<R>): Promise<Answer<R['response']>> {
   const init: RequestInit = {
     method: shape.method,
     headers: {
