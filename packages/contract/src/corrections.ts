@@ -152,6 +152,12 @@ export const Correction = v.object({
   /** What applying it would write. */
   writes: v.object({ values: v.number(), records: v.number(), recreates: v.number(), removes: v.number() }),
   trial: v.nullable(Trial),
+  /** Whether it was, or is being, applied record by record, and what that left: values of how many records, and the draft they are in now. */
+  piecemeal: v.nullable(v.object({ restId: v.nullable(v.number()), values: v.number(), records: v.number() })),
+  /** Of a draft of what another left unwritten, the number of that. */
+  restOf: v.nullable(v.number()),
+  /** One save of each transaction that carried it out, once collected. */
+  savedIn: v.array(SaveId),
   /** The saves that carried it out, once collected: the first of them, and how many there are. */
   savedAs: v.array(SaveId),
   savedCount: v.number(),
@@ -284,9 +290,9 @@ export const correctionRoutes = {
     method: 'POST',
     path: '/corrections/:correctionId/application',
     needs: 'corrections.apply',
-    summary: 'Write the values, all or none',
+    summary: 'Write the values, all or none, or record by record, with what could not be written drafted anew',
     params,
-    body: v.strictObject({ reason: Reason }),
+    body: v.strictObject({ reason: Reason, piecemeal: v.optional(v.boolean(), false) }),
     response: Correction,
   }),
 }

@@ -1,4 +1,5 @@
 import { setTimeout as sleep } from 'node:timers/promises'
+import { counted } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Logger } from 'pino'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -7,6 +8,7 @@ import { Leadership } from '../database/leadership.ts'
 import { recordEvent } from '../ledger/events.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable } from '../sources/trouble.ts'
+import { draftRest, isUnwritten, overriddenWords } from './rest.ts'
 
 /** A correction that is being applied, written down before its first write. */
 export interface Attempt {
@@ -17,6 +19,8 @@ export interface Attempt {
   /** Items that it writes, and those of them in whose place the source's own rules put another value. */
   written: number[]
   overridden: number[]
+  /** Whether records are written in slices, each in a transaction of its own: all but `by` and `reason` is of the last of them. */
+  piecemeal?: boolean
 }
 
 /** Held by whoever applies a correction; gone with the server that held it. */
@@ -35,23 +39,51 @@ export async function backToDraft(db: Knex, correctionId: number): Promise<void>
   await db('spoor.correction').where({ id: correctionId, state: 'applying' }).update({ state: 'draft', attempt: null })
 }
 
-/** What was written is in the source: the correction is applied. */
-export async function noteApplied(
-  trx: Knex.Transaction,
-  correctionId: number,
-  { by, reason, written, overridden }: Attempt,
-): Promise<void> {
+/** What was written is in the source. */
+export async function markWritten(trx: Knex.Transaction, { written, overridden }: Attempt): Promise<void> {
   const over = new Set(overridden)
   await trx.raw('update spoor.correction_item set written = true where id = any(?::int[])', [
     boundArray(written.filter((id) => !over.has(id))),
   ])
   await trx.raw('update spoor.correction_item set why = ? where id = any(?::int[])', [
-    'written, but the source’s own rules put another value in its place',
+    overriddenWords,
     boundArray(overridden),
   ])
+}
+
+async function noteApplied(
+  trx: Knex.Transaction,
+  correctionId: number,
+  { by, reason, piecemeal = false }: Attempt,
+): Promise<void> {
   await trx('spoor.correction')
     .where({ id: correctionId })
-    .update({ state: 'applied', applied_by: by, applied_at: trx.fn.now(), reason, attempt: null })
+    .update({ state: 'applied', applied_by: by, applied_at: trx.fn.now(), reason, attempt: null, piecemeal })
+}
+
+/** What was written record by record stands; what was not is drafted anew. @returns whether anything was written */
+async function endPiecemeal(trx: Knex.Transaction, correctionId: number, attempt: Attempt): Promise<boolean> {
+  const ofIt = () => trx('spoor.correction_item as i').where({ correction_id: correctionId })
+  const [row] = await ofIt()
+    .where((any) => any.where('written', true).orWhere('why', overriddenWords))
+    .select<{ written: string; records: string }[]>(
+      trx.raw('count(*) as written, count(distinct (type_id, record_key)) as records'),
+    )
+  if (row!.written === '0') {
+    await ofIt().whereRaw(isUnwritten).update({ why: null })
+    await backToDraft(trx, correctionId)
+    return false
+  }
+  await noteApplied(trx, correctionId, attempt)
+  await ofIt().whereRaw(isUnwritten).whereNull('why').update({ why: 'it was ended before it came to this record' })
+  const restId = await draftRest(trx, correctionId, attempt.by)
+  const rest = restId === null ? '' : `; what was left is drafted anew as correction ${restId}`
+  await recordEvent(trx, {
+    kind: 'correction',
+    personId: attempt.by,
+    words: `applied correction ${correctionId} record by record, to ${counted(Number(row!.records), 'record')}${rest}`,
+  })
+  return true
 }
 
 export type Outcome = 'applied' | 'nothing written' | 'unknown'
@@ -67,10 +99,17 @@ export async function outcomeOf(
   db: Database,
   sources: Sources,
   correctionId: number,
-  { transaction }: Attempt,
+  { transaction, piecemeal = false }: Attempt,
 ): Promise<Outcome> {
+  if (piecemeal && transaction === null) return 'nothing written'
+  const own = piecemeal ? { transaction_id: transaction } : {}
   for (let asked = 0; asked < tries; asked++) {
-    if (await db('ledger.save').where({ correction_id: correctionId }).first('id')) return 'applied'
+    if (
+      await db('ledger.save')
+        .where({ correction_id: correctionId, ...own })
+        .first('id')
+    )
+      return 'applied'
     if (transaction === null) return 'nothing written'
     const status = await statusOf(db, sources, correctionId, transaction)
     if (status === 'committed') return 'applied'
@@ -125,25 +164,29 @@ export async function settleAttempts(db: Database, sources: Sources): Promise<st
   return found
 }
 
-/** Writes down what became of an attempt. */
+/** Writes down what became of an attempt. @returns whether anything was written, where it was still open */
 export async function settleAs(
   db: Database,
   correctionId: number,
   attempt: Attempt,
   outcome: Exclude<Outcome, 'unknown'>,
-): Promise<void> {
-  await db.transaction(async (trx) => {
+): Promise<boolean> {
+  return await db.transaction(async (trx) => {
     const row = await trx('spoor.correction').where({ id: correctionId }).forUpdate().first<{ state: string }>('state')
-    if (row.state !== 'applying') return
-    if (outcome === 'nothing written') await backToDraft(trx, correctionId)
-    else {
-      await noteApplied(trx, correctionId, attempt)
-      await recordEvent(trx, {
-        kind: 'correction',
-        personId: attempt.by,
-        words: `applied correction ${correctionId}`,
-      })
+    if (row.state !== 'applying') return row.state === 'applied'
+    if (outcome === 'applied') await markWritten(trx, attempt)
+    if (attempt.piecemeal) return await endPiecemeal(trx, correctionId, attempt)
+    if (outcome === 'nothing written') {
+      await backToDraft(trx, correctionId)
+      return false
     }
+    await noteApplied(trx, correctionId, attempt)
+    await recordEvent(trx, {
+      kind: 'correction',
+      personId: attempt.by,
+      words: `applied correction ${correctionId}`,
+    })
+    return true
   })
 }
 

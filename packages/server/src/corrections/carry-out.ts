@@ -63,7 +63,7 @@ interface Trial {
   removeFirst: boolean
 }
 
-interface Plan extends Comparable, Orderly {
+export interface Plan extends Comparable, Orderly {
   sourceId: number
   /** Whether what the source says of a row may hold a masked value. */
   hidesRows: boolean
@@ -173,7 +173,7 @@ async function tryWrites(
  * Carries acts out, all or none of them, with the rules that the source checks only at the end.
  * @returns what the source refuses them with, or null
  */
-async function carriedOut(
+export async function carriedOut(
   sourceTrx: Knex.Transaction,
   plan: Plan,
   acts: readonly RecordAct[],
@@ -220,13 +220,33 @@ export async function applyCorrection(
   person: SignedIn,
   job?: Pick<JobAtWork, 'progress'>,
 ): Promise<void> {
-  const lock = applying(deps.db, correctionId)
+  await whileApplying(deps.db, correctionId, () => applyLocked(deps, correctionId, reason, person, job))
+}
+
+/** @throws Problem where somebody else is at it */
+export async function whileApplying(db: Database, correctionId: number, work: () => Promise<void>): Promise<void> {
+  const lock = applying(db, correctionId)
   if (!(await lock.holds())) throw underWay()
   try {
-    await applyLocked(deps, correctionId, reason, person, job)
+    await work()
   } finally {
     await lock.resign()
   }
+}
+
+/** Writes down that it is being applied. @throws Problem where this person may not, or it is no draft any more */
+export async function beginAttempt(
+  { db, sources }: CarryOutDeps,
+  correctionId: number,
+  attempt: Attempt,
+  person: SignedIn,
+): Promise<Plan> {
+  return await db.transaction(async (trx) => {
+    const read = await readPlan({ db, sources }, trx, correctionId)
+    await demandSecondPerson(trx, correctionId, person)
+    await noteAttempt(trx, correctionId, attempt)
+    return read
+  })
 }
 
 async function applyLocked(
@@ -237,12 +257,7 @@ async function applyLocked(
   job: Pick<JobAtWork, 'progress'> | undefined,
 ): Promise<void> {
   const attempt: Attempt = { by: person.id, reason, transaction: null, written: [], overridden: [] }
-  const plan = await db.transaction(async (trx) => {
-    const read = await readPlan({ db, sources }, trx, correctionId)
-    await demandSecondPerson(trx, correctionId, person)
-    await noteAttempt(trx, correctionId, attempt)
-    return read
-  })
+  const plan = await beginAttempt({ db, sources }, correctionId, attempt, person)
   try {
     const source = await sources.connection(plan.sourceId)
     await source.transaction(async (sourceTrx) => {
@@ -286,18 +301,24 @@ async function afterFailure(
   const isAnswer = error instanceof Problem || (!isUnreachable(error) && errorCode(error) !== undefined)
   const outcome =
     isAnswer && attempt.transaction === null ? 'nothing written' : await outcomeOf(db, sources, correctionId, attempt)
-  if (outcome === 'unknown')
-    throw new Problem(
-      'source-unreachable',
-      'The source broke off while the correction was being committed, and does not say what became of it. It is found out as soon as the source answers; until then the correction is neither written again nor changed.',
-    )
+  if (outcome === 'unknown') throw brokenOff()
   await settleAs(db, correctionId, attempt, outcome)
   if (outcome === 'applied') return
-  if (error instanceof Problem) throw error
+  throw sourceProblem(error, plan)
+}
+
+export const brokenOff = () =>
+  new Problem(
+    'source-unreachable',
+    'The source broke off while the correction was being committed, and does not say what became of it. It is found out as soon as the source answers; until then the correction is neither written again nor changed.',
+  )
+
+/** What kept everything from being written, as it is said; whatever nobody foresaw as it is. */
+export function sourceProblem(error: unknown, plan: Plan): unknown {
+  if (error instanceof Problem) return error
   if (isUnreachable(error))
-    throw new Problem('source-unreachable', `${unreachable(error).words} Nothing was written and the draft is kept.`)
-  if (errorCode(error) === undefined) throw error
-  throw refused(sourceWords(error, plan))
+    return new Problem('source-unreachable', `${unreachable(error).words} Nothing was written and the draft is kept.`)
+  return errorCode(error) === undefined ? error : refused(sourceWords(error, plan))
 }
 
 const refused = (words: string) =>
@@ -307,7 +328,7 @@ const underWay = () =>
   new Problem('correction-closed', 'It is being applied at this moment, or it is being found out whether it was.')
 
 /** Places that hold something else after all, since rules of the source's own have their say after the write. */
-async function overriddenOf(
+export async function overriddenOf(
   sourceTrx: Knex.Transaction,
   plan: Plan,
   writes: readonly GuardedWrite[],
@@ -329,12 +350,12 @@ function moved(): Problem {
 }
 
 function demandUnmoved(shown: readonly KeptItem[], rehearsed: readonly RehearsedItem[]): void {
-  const same = rehearsed.every((item, at) => {
-    const was = shown[at]!
-    return item.state === was.state && (item.state === 'blocked' || item.now === was.now)
-  })
-  if (!same) throw moved()
+  if (rehearsed.some((item, at) => hasMoved(shown[at]!, item))) throw moved()
 }
+
+/** Whether a value is not any more as it was shown. */
+export const hasMoved = (shown: KeptItem, item: RehearsedItem) =>
+  item.state !== shown.state || (item.state !== 'blocked' && item.now !== shown.now)
 
 async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, correctionId: number): Promise<Plan> {
   const head = await trx('spoor.correction')
@@ -371,7 +392,7 @@ async function readPlan({ db, sources }: CarryOutDeps, trx: Knex.Transaction, co
   return { sourceId: head.source_id, items, tables, hidesRows, fingerprinted, follows, references, keptOf, removeFirst }
 }
 
-async function declare(
+export async function declare(
   sourceTrx: Knex.Transaction,
   person: SignedIn,
   reason: string,

@@ -87,7 +87,9 @@ async function gotSince(
     const table = tables.get(typeId)
     if (!table) continue
     const byKey = new Map(ofType.map((item) => [item.key, item]))
-    const rows = await readRows(sourceTrx, table, [...table.fields.values()], [...byKey.keys()], { lock: true })
+    const rows = await readRows(sourceTrx, table, [...table.fields.values()], [...byKey.keys()], {
+      lock: 'for update of t',
+    })
     for (const [key, held] of rows) {
       const first = byKey.get(key)!
       for (const fieldId of keptOf(first))

@@ -8,11 +8,12 @@ import { ask, endWithin, type JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { settleAttempts } from './attempt.ts'
 import { applyCorrection, rehearseCorrection, type CarryOutDeps } from './carry-out.ts'
+import { applyPiecemeal } from './piecemeal.ts'
 import { subjectOf } from './store.ts'
 
 /** What is to be done about a correction, and by whom. */
 export type CorrectingWish = { correctionId: number; person: SignedIn } & (
-  | { what: 'apply'; reason: string }
+  | { what: 'apply'; reason: string; piecemeal?: boolean }
   | {
       what: 'rehearse'
       items: readonly (readonly [number, Choice])[]
@@ -55,8 +56,23 @@ export class Correcting implements JobHandler {
 
 async function carryOut(deps: CarryOutDeps, wish: CorrectingWish, job?: JobAtWork): Promise<void> {
   const { correctionId, person } = wish
-  if (wish.what === 'apply') await applyCorrection(deps, correctionId, wish.reason, person, job)
+  if (wish.what === 'apply' && wish.piecemeal) await applyInPieces(deps, wish, job)
+  else if (wish.what === 'apply') await applyCorrection(deps, correctionId, wish.reason, person, job)
   else await rehearseCorrection(deps, correctionId, { ...wish, items: new Map(wish.items) }, person, job)
+}
+
+/** What is left of it is rehearsed at once, so that it is there to be looked at. */
+async function applyInPieces(
+  deps: CarryOutDeps,
+  { correctionId, person, reason }: { correctionId: number; person: SignedIn; reason: string },
+  job?: JobAtWork,
+): Promise<void> {
+  const restId = await applyPiecemeal(deps, correctionId, reason, person, job)
+  if (restId === null) return
+  await rehearseCorrection(deps, restId, {}, person).catch((error: unknown) => {
+    // It stands as a draft, and can be rehearsed when the source answers.
+    if (!(error instanceof Problem)) throw error
+  })
 }
 
 /** What may have been written is not said to have been refused. */

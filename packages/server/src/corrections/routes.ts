@@ -63,7 +63,7 @@ export function correctionsRouter(deps: CarryOutDeps): Router {
   })
 
   bind(router, routes.applyCorrection, async ({ params: { correctionId }, body, person }) => {
-    await correct(deps, { what: 'apply', correctionId, person, reason: body.reason })
+    await correct(deps, { what: 'apply', correctionId, person, reason: body.reason, piecemeal: body.piecemeal })
     return await readCorrection(db, correctionId)
   })
 

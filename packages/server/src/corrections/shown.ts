@@ -3,6 +3,7 @@ import type { Knex } from 'knex'
 import { maskedFields } from '../ledger/masked.ts'
 import type { JobRow } from '../work/jobs.ts'
 import { whyTwo } from './approval.ts'
+import { isUnwritten } from './rest.ts'
 import {
   groupsOf,
   headShown,
@@ -36,6 +37,11 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
     .limit(mostSaves)
     .pluck<string[]>('id')
   const [all] = await db('ledger.save').where({ correction_id: correctionId }).count<{ count: string }[]>('* as count')
+  const savedIn = await db('ledger.save')
+    .where({ correction_id: correctionId })
+    .groupBy('transaction_id')
+    .orderByRaw('1')
+    .min<{ id: string }[]>('id as id')
   return {
     ...headShown(row),
     asked: row.asked,
@@ -64,10 +70,23 @@ export async function readCorrection(db: Knex, correctionId: number): Promise<Co
       })),
       effectCount: others.length,
     },
+    piecemeal: row.piecemeal || row.attempt?.piecemeal === true ? await leftOf(db, correctionId) : null,
+    restOf: row.rest_of,
+    savedIn: savedIn.map(({ id }) => id),
     savedAs: saves,
     savedCount: Number(all!.count),
     verdict: row.state === 'applied' && saves.length > 0 ? await verdictOf(db, correctionId, masked) : null,
   }
+}
+
+async function leftOf(db: Knex, correctionId: number): Promise<NonNullable<Correction['piecemeal']>> {
+  const { rows } = await db.raw<{ rows: NonNullable<Correction['piecemeal']>[] }>(
+    `select (select max(r.id) from spoor.correction r where r.rest_of = ?) as "restId",
+            count(*)::int as values, count(distinct (i.type_id, i.record_key))::int as records
+       from spoor.correction_item i where i.correction_id = ? and ${isUnwritten}`,
+    [correctionId, correctionId],
+  )
+  return rows[0]!
 }
 
 /** What became of a draft that somebody else carries out by hand, as far as the trail saw it. */

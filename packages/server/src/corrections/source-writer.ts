@@ -93,14 +93,14 @@ export async function readRows(
   table: WritableTable,
   fields: readonly WritableField[],
   written: readonly string[],
-  { lock = false } = {},
+  { lock = null }: { lock?: 'for update of t' | 'for update of t skip locked' | null } = {},
 ): Promise<Map<string, Map<number, string | null>>> {
   const [wanted, bound] = unnested(keyColumns(table, written))
   const rows = await reading(trx, () =>
     plainQuery<{ wanted: string; held: (string | null)[] }>(
       trx,
       `select w.wanted, array[${fields.map((field) => text(`t.${id(field.column)}`, field)).join(', ')}]::text[] as held
-         from ${wanted} join ${name(table)} t on ${keyMatch(table)}${lock ? ' for update of t' : ''}`,
+         from ${wanted} join ${name(table)} t on ${keyMatch(table)} ${lock ?? ''}`,
       bound,
     ),
   )
@@ -150,7 +150,7 @@ export async function lockCurrent(
     )
     const keys = [...new Set(ofType.map((item) => item.key))]
     for (const some of portions(keys)) {
-      for (const [key, held] of await readRows(trx, table, fields, some, { lock: true }))
+      for (const [key, held] of await readRows(trx, table, fields, some, { lock: 'for update of t' }))
         found.set(placeOfRecord({ typeId, key }), held)
       await tell?.((done += Math.round((some.length * ofType.length) / keys.length)))
     }

@@ -39,6 +39,9 @@ export interface HeadRow {
   trial: KeptTrial | null
   asked: string | null
   left_out: number
+  piecemeal: boolean
+  attempt: { piecemeal?: boolean } | null
+  rest_of: number | null
   along: number
   source_id: number
   drafted_by: number

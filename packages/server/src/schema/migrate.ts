@@ -37,6 +37,7 @@ import { up as guards } from './migrations/033-guards.ts'
 import { up as workedOut } from './migrations/035-worked-out.ts'
 import { up as held } from './migrations/036-held.ts'
 import { up as lives } from './migrations/037-lives.ts'
+import { up as piecemeal } from './migrations/038-piecemeal.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -80,6 +81,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '035-worked-out': workedOut,
   '036-held': held,
   '037-lives': lives,
+  '038-piecemeal': piecemeal,
 }
 
 const source: Knex.MigrationSource<string> = {

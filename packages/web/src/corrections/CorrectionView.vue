@@ -2,6 +2,7 @@
 import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import Progress from 'ant-design-vue/es/progress'
+import Radio from 'ant-design-vue/es/radio'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { routes, type Correction, type ProblemBody } from '@spoor/contract'
 import { capitalised, counted, listed } from '@spoor/core'
@@ -91,16 +92,21 @@ const mayApply = computed(
   () => session.may('corrections.apply') && !(isMine.value && (correction.value?.takesTwo ?? null) !== null),
 )
 const reasonGiven = computed(() => reason.value.trim() || (correction.value?.proposed?.reason ?? ''))
+/** How it is applied: all or none of it, or in slices of records, of which what cannot be written is left. */
+const way = ref<'whole' | 'records'>('whole')
+const takesRecords = computed(() => way.value === 'records' && mayApply.value)
 /** Whether there is something to be written that the source takes, and a reason for it. */
 const writes = computed(
   () =>
     correction.value!.writes.values > 0 &&
-    (correction.value!.trial?.refusal ?? null) === null &&
+    ((correction.value!.trial?.refusal ?? null) === null || takesRecords.value) &&
     reasonGiven.value.length >= shortestReason,
 )
 const about = () => ({ params: { correctionId: id.value } })
 const apply = () =>
-  run('applying', () => call(routes.applyCorrection, { ...about(), body: { reason: reasonGiven.value } }))
+  run('applying', () =>
+    call(routes.applyCorrection, { ...about(), body: { reason: reasonGiven.value, piecemeal: takesRecords.value } }),
+  )
 const propose = () =>
   run('applying', () => call(routes.proposeCorrection, { ...about(), body: { reason: reasonGiven.value } }))
 const stop = async () => {
@@ -112,9 +118,11 @@ const stop = async () => {
 const words = ref('')
 const sendBack = () =>
   run('applying', () => call(routes.sendCorrectionBack, { ...about(), body: { words: words.value } }))
+/** All that it saved, in one transaction or several. */
+const ofIt = computed(() => correction.value!.savedIn.map((save) => `x${save}`).join(','))
 /** A correction is a transaction like any other, and is set back like one. */
 const { draft: draftUndo, busy: undoing, problem: undoProblem } = useRevert()
-const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
+const undo = () => draftUndo({ scope: `how=${ofIt.value}` })
 </script>
 
 <template>
@@ -139,6 +147,10 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
             {{ correction.leftOut === 1 ? 'is' : 'are' }} left as {{ correction.leftOut === 1 ? 'it is' : 'they are' }}:
             not all of {{ correction.leftOut === 1 ? 'it' : 'them' }} was asked for, or another record has the key by
             now.
+          </template>
+          <template v-if="correction.restOf !== null"
+            >It is what
+            <RouterLink :to="`/corrections/${correction.restOf}`">correction {{ correction.restOf }}</RouterLink> left.
           </template>
           Drafted by {{ correction.draftedBy }}, {{ fullTime(correction.draftedAt) }}.
         </p>
@@ -171,20 +183,31 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
           >
           <template v-if="correction.savedCount > correction.savedAs.length">
             and
-            <RouterLink :to="{ path: '/changes', query: { how: `x${correction.savedAs[0]}` } }"
+            <RouterLink :to="{ path: '/changes', query: { how: ofIt } }"
               >{{ counted(correction.savedCount - correction.savedAs.length, 'more save') }} in Changes</RouterLink
             ></template
           >
           <RouterLink
             v-if="correction.savedCount > 0 && session.may('packs.make')"
             class="save"
-            :to="{ path: '/evidence/making', query: { how: `x${correction.savedAs[0]}` } }"
+            :to="{ path: '/evidence/making', query: { how: ofIt } }"
             >Evidence …</RouterLink
           >
           <GatherInCase
             v-if="session.may('cases.write')"
             :thing="{ kind: 'correction', correctionId: correction.id }"
           />
+          <template v-if="correction.piecemeal && correction.piecemeal.values > 0">
+            It was applied record by record: {{ counted(correction.piecemeal.records, 'record') }}
+            {{ correction.piecemeal.records === 1 ? 'is' : 'are' }} left as
+            {{ correction.piecemeal.records === 1 ? 'it was' : 'they were'
+            }}<template v-if="correction.piecemeal.restId !== null"
+              >, drafted anew as
+              <RouterLink :to="`/corrections/${correction.piecemeal.restId}`"
+                >correction {{ correction.piecemeal.restId }}</RouterLink
+              ></template
+            >.
+          </template>
           <span v-if="correction.savedCount === 0" class="quiet">Its saves are on their way into the ledger.</span>
         </p>
       </header>
@@ -203,7 +226,7 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
           v-if="session.may('corrections.draft') || work.askedById === session.person?.id"
           size="small"
           @click="stop"
-          >Stop; leave the source as it is</Button
+          >{{ correction.piecemeal ? 'Stop; what is written stays' : 'Stop; leave the source as it is' }}</Button
         >
         <span class="quiet">It goes on when you leave this page.</span>
       </p>
@@ -269,8 +292,17 @@ const undo = () => draftUndo({ scope: `how=x${correction.value!.savedAs[0]!}` })
           </form>
         </PressPopover>
         <Button :loading="busy === 'rehearsing'" :disabled="busy !== null" @click="rehearse()">Rehearse again</Button>
+        <Radio.Group v-if="mayApply" v-model:value="way" size="small" class="way" aria-label="How it is applied">
+          <Radio value="whole" title="Where one record cannot be written, none is">all or nothing</Radio>
+          <Radio
+            value="records"
+            title="Some records at a time; what the source refuses, or somebody changed meanwhile, is left and drafted anew"
+            >record by record</Radio
+          >
+        </Radio.Group>
         <span class="quiet when"
-          >all or nothing · rehearsed {{ correction.trial && fullTime(correction.trial.at) }}</span
+          ><template v-if="takesRecords">what cannot be written is left and drafted anew</template
+          ><template v-else-if="correction.trial">rehearsed {{ fullTime(correction.trial.at) }}</template></span
         >
       </form>
       <div v-else-if="correction.savedCount > 0 && session.may('corrections.draft')" class="acts">
@@ -325,6 +357,13 @@ h1 {
 }
 .reason {
   max-width: 420px;
+}
+.way {
+  flex: none;
+}
+.way :deep(.ant-radio-wrapper) {
+  font-size: 13px;
+  margin-inline-end: 6px;
 }
 .work {
   display: flex;
