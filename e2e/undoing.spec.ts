@@ -87,6 +87,67 @@ test('a whole run is set back but for what was corrected by hand since, is verif
   expect(await rents()).toEqual(before)
 })
 
+test('what the source refuses is left when a run is set back record by record, says why, and is drafted anew', async () => {
+  const [run] = await spoor<{ id: number }>(
+    `select r.id from ledger.run r join ledger.save s on s.run_id = r.id where r.declared = 'rent uplift 2026' group by r.id`,
+  )
+  const before = await rents()
+  const set = await spoor<{ record_key: string; before: string; after: string }>(
+    `select c.record_key, c.before, c.after from ledger.change c join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at
+       join spoor.field f on f.id = c.field_id where s.run_id = $1 and f.column_name = 'weekly_rent'`,
+    [run!.id],
+  )
+  const still = set
+    .map((one) => ({ ...one, id: Number((JSON.parse(one.record_key) as string[])[0]) }))
+    .filter(({ id, after }) => before.get(id) === after)
+  // The business has a rule for three of them by now.
+  const left = new Set(still.slice(0, 3).map(({ id }) => id))
+  const rule = still.slice(0, 3).map(({ id, before: rent }) => `id = ${id} and weekly_rent = ${rent}`)
+  await business(`alter table lettings.tenancy add constraint agreed check (not (${rule.join(' or ')})) not valid`)
+  const apply = async (many: number, reason: string) => {
+    await page.getByLabel('Reason').fill(reason)
+    await page.getByRole('button', { name: `Apply to ${many} records` }).click()
+    await expect(page.getByText('Applied by Maud Ollerton')).toBeVisible()
+    await expect(page.getByRole('button', { name: 'Undo this correction' })).toBeVisible()
+  }
+  let address: string
+  try {
+    await page.goto(`${application()}/changes?how=r${run!.id}`)
+    await page.getByRole('button', { name: 'Set back …' }).click()
+    await page.getByRole('button', { name: 'Draft and rehearse' }).click()
+    await expect(page.getByLabel('What the source says')).toContainText('agreed')
+    await page.getByLabel('Reason').fill('why')
+    await expect(page.getByRole('button', { name: `Apply to ${still.length} records` })).toBeDisabled()
+    await page.getByRole('radio', { name: 'record by record' }).check()
+    await expect(page.getByText('what cannot be written is left and drafted anew')).toBeVisible()
+    await axeFindsNothing(page)
+    await apply(still.length, 'The band table was loaded by mistake')
+    await expect(page.getByText('It was applied record by record: 3 records are left as they were')).toBeVisible()
+    await expect(page.locator('[data-state=clear]').filter({ hasText: 'agreed' })).toHaveCount(3)
+    address = page.url()
+    const target = new Map(still.filter(({ id }) => !left.has(id)).map(({ id, before: rent }) => [id, rent]))
+    for (const [id, rent] of await rents()) expect([id, rent]).toEqual([id, target.get(id) ?? before.get(id)])
+  } finally {
+    await business('alter table lettings.tenancy drop constraint agreed')
+  }
+  await page.getByRole('link', { name: /^correction \d+$/ }).click()
+  await expect(page.getByText('It is what correction')).toBeVisible()
+  await page.getByRole('button', { name: 'Rehearse again' }).click()
+  await expect(page.locator('[data-group=clear]')).toContainText('3 are clear')
+  await apply(3, 'Agreed by now')
+  const target = new Map(still.map(({ id, before: rent }) => [id, rent]))
+  for (const [id, rent] of await rents()) expect([id, rent]).toEqual([id, target.get(id) ?? before.get(id)])
+
+  // Both are set back again.
+  for (const many of [3, still.length - 3]) {
+    await page.getByRole('button', { name: 'Undo this correction' }).click()
+    await expect(page.locator('[data-group=clear]').filter({ hasText: `${many} are clear` })).toBeVisible()
+    await apply(many, 'It was right after all')
+    await page.goto(address)
+  }
+  expect(await rents()).toEqual(before)
+})
+
 test('a deleted tenant comes back with tenancy, household and account lines when a second person agrees, and goes again', async ({
   browser,
 }) => {

@@ -87,6 +87,12 @@ test('what comes is on Today and in the mail, from which it is one press to the 
   await stranger.getByRole('button', { name: 'Sign in' }).click()
   await expect(stranger.getByRole('button', { name: 'Rehearse a revert' })).toBeVisible()
   await expect(stranger.getByText(contractor!.name).first()).toBeVisible()
+  // And to the rehearsal of what sets it back.
+  await stranger.goto(/To set it back: (\S+)/.exec(mail.text)![1]!)
+  await expect(stranger.getByText('1 change in 1 save')).toBeVisible()
+  await stranger.getByRole('button', { name: 'Draft and rehearse' }).click()
+  await expect(stranger.getByText('rehearsal, nothing is written yet')).toBeVisible()
+  await expect(stranger.locator('[data-group=clear]')).toContainText('1 is clear')
   await stranger.close()
 
   await told.getByRole('button', { name: 'Read' }).first().click()

@@ -8,6 +8,9 @@ export const Act = v.picklist(['set', 'recreate', 'remove'])
 /** What `follows` is worked out by the source from values that are set back: foretold, never written. */
 export const ItemState = v.picklist(['clear', 'already-so', 'changed-since', 'follows', 'blocked'])
 
+/** Why a value counts as not written that was written: what the source made of it. */
+export const overriddenWords = 'written, but the source’s own rules put another value in its place'
+
 export const CorrectionItem = v.object({
   id: v.number(),
   typeId: v.number(),

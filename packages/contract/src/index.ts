@@ -121,7 +121,15 @@ export {
   Unmapped,
   type EventKind,
 } from './people.ts'
-export { Correction, CorrectionGroup, CorrectionHead, CorrectionItem, Effect, Refusal } from './corrections.ts'
+export {
+  Correction,
+  CorrectionGroup,
+  CorrectionHead,
+  CorrectionItem,
+  Effect,
+  overriddenWords,
+  Refusal,
+} from './corrections.ts'
 export { Pulse } from './pulse.ts'
 export { NoticingSettings, NoticingTrial, StoryShown } from './noticing.ts'
 export { Assignment, Note, Question, SaveReview, Waiting } from './review.ts'

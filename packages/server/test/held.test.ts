@@ -5,7 +5,10 @@ import { askErasure } from '../src/erasure/erasure.ts'
 import { historyOf, whereScope } from '../src/ledger/scope-sql.ts'
 import { readHeldValues } from '../src/changes/queries/held-values.ts'
 import { atMomentOf, keepRead } from '../src/scope/held.ts'
+import { livesOf } from '../src/scope/kept-lives.ts'
+import { readLives, type ReadLife } from '../src/scope/lives.ts'
 import { Reading } from '../src/scope/reading.ts'
+import { markNow, markOf, touchedSince } from '../src/scope/reading-mark.ts'
 import { Taking } from '../src/tracking/taking.ts'
 import { drawing } from './drawing.ts'
 import { makeWorld, track, workOnce, type World } from './support.ts'
@@ -204,7 +207,7 @@ describe('what the record of a save held', () => {
         .orderBy(['field_id', 'record_key', 'since_save', 'from_at', 'from_save'])
         .select<object[]>()
     const before = await kept()
-    await world.db('spoor.held_read').update({ coverage: 'another' })
+    for (const read of ['spoor.held_read', 'spoor.life_read']) await world.db(read).update({ coverage: 'another' })
     await keepRead(world.db, [fields['thing.state']!, fields['deed.state']!])
     expect(await kept()).toEqual(before)
     expect(before.length).toBeGreaterThan(300)
@@ -235,6 +238,39 @@ describe('what the record of a save held', () => {
       const [all] = await ids({}).count<{ count: string }[]>()
       expect(Number(others!.count)).toBe(Number(all!.count) - expected)
     }
+  })
+
+  it('is reckoned with from what is kept and what was touched since as from the whole ledger', async () => {
+    let touched = 0
+    for (let n = 400; n < 440; n++) {
+      await world.business.query(statement(n))
+      if (n % 4 !== 0) continue
+      await world.collect()
+      for (const name of ['thing.state', 'deed.state']) {
+        const [typeId, fieldId] = [typeOf[name.split('.')[0]!]!, fields[name]!]
+        const some = await world.db.transaction(
+          async (trx) => {
+            const kept = await livesOf(trx, typeId, fieldId)
+            const whole: ReadLife[] = []
+            for await (const lives of readLives(trx, typeId, fieldId)) whole.push(...lives)
+            const byId = (list: { id: string; life: unknown }[]) => list.sort((a, b) => (a.id < b.id ? -1 : 1))
+            expect(byId(kept.ids.map((id, at) => ({ id, key: kept.keys[at], life: kept.lives[at] })))).toEqual(
+              byId(whole.map(({ id, key, life }) => ({ id, key, life }))),
+            )
+            const mark = await markOf(trx, 'spoor.life', fieldId)
+            return (await touchedSince(trx, typeId, fieldId, mark, await markNow(trx, typeId)))!
+          },
+          { isolationLevel: 'repeatable read' },
+        )
+        touched += some.length
+        if (n % 12 === 0) await keepRead(world.db, [fieldId], 'spoor.life')
+      }
+    }
+    // Neither all nor none of them was read from the ledger.
+    expect(touched).toBeGreaterThan(20)
+    // What scopes ask for follows behind.
+    await keepRead(world.db, [fields['thing.state']!, fields['deed.state']!])
+    log = (await world.business.query<Logged>('select seq, txid, "table", o, n from logged order by seq')).rows
   })
 
   it('is read up to the moment at which something is made of it', async () => {

@@ -304,6 +304,7 @@ describe('what is told', () => {
     })
     const [mail] = sentTo('bo@larkmere.example')
     expect(mail!.text).toContain(`http://spoor.example/changes?save=${told[0]!.saveId}`)
+    expect(mail!.text).toContain(`To set it back: http://spoor.example/changes?how=x${told[0]!.saveId}&act=set-back`)
     expect(mail!.headers['list-unsubscribe']).toBe(`<http://spoor.example/watches?watch=${watchId}>`)
     expect(`${mail!.text}${mail!.html ?? ''}${mail!.subject}`).not.toMatch(/77123|cmd/)
     await tell()
@@ -376,7 +377,7 @@ describe('what is told', () => {
     nowMs = Date.parse('2031-03-04T07:30:00Z')
     await tell()
     expect(sentTo('ed@larkmere.example')).toHaveLength(1)
-    expect(sentTo('ed@larkmere.example')[0]!.text.match(/changes\?/g)).toHaveLength(firings.length)
+    expect(sentTo('ed@larkmere.example')[0]!.text.match(/^http\S+changes\?/gm)).toHaveLength(firings.length)
   })
 
   it('is posted to a program, signed, under one identity and in order, and never where it may not go', async () => {

@@ -1,4 +1,5 @@
 import { setTimeout as sleep } from 'node:timers/promises'
+import { overriddenWords } from '@spoor/contract'
 import { counted } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Logger } from 'pino'
@@ -8,7 +9,7 @@ import { Leadership } from '../database/leadership.ts'
 import { recordEvent } from '../ledger/events.ts'
 import type { Sources } from '../sources/registry.ts'
 import { isUnreachable } from '../sources/trouble.ts'
-import { draftRest, isUnwritten, overriddenWords } from './rest.ts'
+import { draftRest, isUnwritten } from './rest.ts'
 
 /** A correction that is being applied, written down before its first write. */
 export interface Attempt {

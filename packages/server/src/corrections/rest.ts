@@ -1,7 +1,6 @@
+import { overriddenWords } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { isChosen } from './store.ts'
-
-export const overriddenWords = 'written, but the source’s own rules put another value in its place'
 
 /** What was to be written and was not. */
 export const isUnwritten = `${isChosen} and not i.written and i.why is distinct from '${overriddenWords}'`

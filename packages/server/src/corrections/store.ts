@@ -183,7 +183,7 @@ export async function groupsOf(db: Knex, correctionId: number): Promise<Correcti
             (count(*) filter (where i.choice = 'merge'))::int as merges
        from ${grouping} where i.correction_id = ?
       group by 1, i.act, i.state, i.why
-      order by array_position(array['changed-since', 'blocked', 'clear', 'follows', 'already-so'], i.state),
+      order by (i.state <> 'blocked' and i.why is not null) desc, array_position(array['changed-since', 'blocked', 'clear', 'follows', 'already-so'], i.state),
                array_position(array['recreate', 'remove', 'set'], i.act), values desc, id`,
     [correctionId],
   )

@@ -167,6 +167,7 @@ export class Telling {
         from: firing.from_at,
         to: firing.to_at,
         link: linkTo(address, watch, firing),
+        setBack: setBackLink(address, watch, firing),
       },
     })
     const seconds = Math.floor(nowMs / 1000)
@@ -209,6 +210,7 @@ export class Telling {
       words: words.get(one.id)!,
       at: clockWords(one.saves === 0 ? one.to_at : one.from_at, watch.zone),
       link: linkTo(address, watch, one),
+      setBack: setBackLink(address, watch, one),
     }))
     const subject =
       lines.length === 1
@@ -219,7 +221,13 @@ export class Telling {
     return {
       subject: subject.slice(0, 200),
       text: [
-        ...lines.flatMap((line) => [line.words, `${line.at}`, line.link, '']),
+        ...lines.flatMap((line) => [
+          line.words,
+          line.at,
+          line.link,
+          ...(line.setBack ? [`To set it back: ${line.setBack}`] : []),
+          '',
+        ]),
         about,
         `To be told no more, or otherwise: ${address}/watches?watch=${watch.id}`,
         '',
@@ -227,7 +235,7 @@ export class Telling {
       html: `<div style="font-family:sans-serif;font-size:15px;line-height:1.5">${lines
         .map(
           (line) =>
-            `<p><a href="${escaped(line.link)}">${escaped(line.words)}</a><br><span style="color:#5a6662">${escaped(line.at)}</span></p>`,
+            `<p><a href="${escaped(line.link)}">${escaped(line.words)}</a><br><span style="color:#5a6662">${escaped(line.at)}${line.setBack ? ` · <a href="${escaped(line.setBack)}">set it back …</a>` : ''}</span></p>`,
         )
         .join(
           '',
@@ -257,6 +265,14 @@ function linkTo(
     new Date(Math.floor(Date.parse(at) / minute) * minute + plus).toISOString().slice(0, 16)
   const when = `when=${minutes(from_at, 0)}Z..${minutes(to_at, minute)}Z@${watch.zone}`
   return `${address}/changes?${[watch.scope, when].filter(Boolean).join('&')}`
+}
+
+/** Where what it saw can be set back, by whoever may; undefined where it saw nothing. */
+function setBackLink(address: string, watch: WatchRow, firing: FiringRow): string | undefined {
+  if (firing.saves === 0) return undefined
+  // A save is set back with all that its transaction made.
+  const link = firing.saves === 1 ? `${address}/changes?how=x${firing.save_ids[0]}` : linkTo(address, watch, firing)
+  return `${link}&act=set-back`
 }
 
 const escaped = (text: string) => text.replace(/[&<>"']/g, (sign) => `&#${sign.charCodeAt(0)};`)

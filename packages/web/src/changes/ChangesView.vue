@@ -205,6 +205,7 @@ function openNamed(kept: string) {
         v-if="summary && !problem && session.may('corrections.draft') && reading !== 'around'"
         :scope="text"
         :summary="summary"
+        :open-at-first="route.query['act'] === 'set-back'"
       />
       <PressPopover v-if="session.may('changes.export') && !problem && reading !== 'around'" title="Export">
         <p v-if="reading === 'work'" class="way">

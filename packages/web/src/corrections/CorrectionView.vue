@@ -257,6 +257,14 @@ const undo = () => draftUndo({ scope: `how=${ofIt.value}` })
             aria-label="Reason"
             class="reason"
           />
+          <Radio.Group v-if="mayApply" v-model:value="way" size="small" class="way" aria-label="How it is applied">
+            <Radio value="whole" title="Where one record cannot be written, none is">all or nothing</Radio>
+            <Radio
+              value="records"
+              title="Some records at a time; what the source refuses, or somebody changed meanwhile, is left and drafted anew"
+              >record by record</Radio
+            >
+          </Radio.Group>
           <Button
             v-if="mayApply"
             type="primary"
@@ -292,14 +300,6 @@ const undo = () => draftUndo({ scope: `how=${ofIt.value}` })
           </form>
         </PressPopover>
         <Button :loading="busy === 'rehearsing'" :disabled="busy !== null" @click="rehearse()">Rehearse again</Button>
-        <Radio.Group v-if="mayApply" v-model:value="way" size="small" class="way" aria-label="How it is applied">
-          <Radio value="whole" title="Where one record cannot be written, none is">all or nothing</Radio>
-          <Radio
-            value="records"
-            title="Some records at a time; what the source refuses, or somebody changed meanwhile, is left and drafted anew"
-            >record by record</Radio
-          >
-        </Radio.Group>
         <span class="quiet when"
           ><template v-if="takesRecords">what cannot be written is left and drafted anew</template
           ><template v-else-if="correction.trial">rehearsed {{ fullTime(correction.trial.at) }}</template></span

@@ -14,6 +14,8 @@ export interface Props {
   /** Empty for all there is. */
   scope: string
   summary: Summary
+  /** Whether somebody came to do just that. */
+  openAtFirst: boolean
 }
 defineProps<Props>()
 const { draft, busy, problem } = useRevert()
@@ -28,7 +30,7 @@ const sourceId = ref<number | null>(null)
 </script>
 
 <template>
-  <PressPopover title="Set back …">
+  <PressPopover title="Set back …" :open-at-first="openAtFirst">
     <div class="all">
       <p v-if="scope === ''">
         This would be every change there is. Say first which ones are meant: by whom, of what, or when.

@@ -1,4 +1,11 @@
-import { routes, type Correction, type CorrectionGroup, type CorrectionItem, type ProblemBody } from '@spoor/contract'
+import {
+  overriddenWords,
+  routes,
+  type Correction,
+  type CorrectionGroup,
+  type CorrectionItem,
+  type ProblemBody,
+} from '@spoor/contract'
 import { counted, grouped } from '@spoor/core'
 import { computed, ref, watch, type Ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
@@ -100,8 +107,9 @@ export function useGroups(correction: Ref<Correction>) {
 
 /** What the values of a group have in common, as its head says it. */
 export function groupWords(group: CorrectionGroup, draft: boolean, again = false): string {
-  const { act, state, values, records, written } = group
+  const { act, state, values, records, written, why } = group
   const many = grouped(values)
+  if (!draft && why === overriddenWords) return `${many} not as asked`
   if (!draft) return written > 0 ? wroteWords(group, again) : `${many} ${becameWords(state)}`
   const is = values === 1 ? 'is' : 'are'
   switch (state) {
@@ -133,7 +141,7 @@ function wroteWords({ act, records, values, written }: CorrectionGroup, again: b
 export function groupReason({ act, state, why, since }: CorrectionGroup, draft: boolean, again = false): string {
   switch (state) {
     case 'clear':
-      if (!draft) return ''
+      if (!draft) return why ?? ''
       if (again) return act === 'recreate' ? 'under the same key' : 'as it was there before'
       if (act === 'recreate') return 'as last held, under the key it had'
       return act === 'remove' ? 'as it was made' : 'still what was found'

@@ -7,9 +7,10 @@ import { ref } from 'vue'
 /** A button with something that opens under it; Escape closes that alone. */
 export interface Props {
   title: string
+  openAtFirst?: boolean
 }
-defineProps<Props>()
-const open = ref(false)
+const { openAtFirst = false } = defineProps<Props>()
+const open = ref(openAtFirst)
 useEventListener(
   'keydown',
   (event) => {
