@@ -23,6 +23,18 @@ const rents = async () =>
       row.weekly_rent,
     ]),
   )
+/** The rents that the wrong uplift set, told by its own saves alone. */
+async function uplift() {
+  const [run] = await spoor<{ id: number }>(
+    `select r.id from ledger.run r join ledger.save s on s.run_id = r.id where r.declared = 'rent uplift 2026' group by r.id`,
+  )
+  const set = await spoor<{ record_key: string; before: string; after: string }>(
+    `select c.record_key, c.before, c.after from ledger.change c join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at
+       join spoor.field f on f.id = c.field_id where s.run_id = $1 and f.column_name = 'weekly_rent'`,
+    [run!.id],
+  )
+  return { runId: run!.id, set }
+}
 const services = async () =>
   new Map(
     (
@@ -41,22 +53,14 @@ test.afterEach(() => expect(errors.splice(0)).toEqual([]))
 
 test('a whole run is set back but for what was corrected by hand since, is verified, and is undone', async () => {
   const fact = incident('uplift')
-  const [run] = await spoor<{ id: number }>(
-    `select r.id from ledger.run r join ledger.save s on s.run_id = r.id where r.declared = 'rent uplift 2026' group by r.id`,
-  )
+  const { runId, set } = await uplift()
   const before = await rents()
-  // What the run set and nobody touched since, told by the business and the run's own saves alone.
-  const set = await spoor<{ record_key: string; before: string; after: string }>(
-    `select c.record_key, c.before, c.after from ledger.change c join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at
-       join spoor.field f on f.id = c.field_id where s.run_id = $1 and f.column_name = 'weekly_rent'`,
-    [run!.id],
-  )
   const idOf = (key: string) => Number((JSON.parse(key) as string[])[0])
   const still = set.filter(({ record_key, after }) => before.get(idOf(record_key)) === after)
   expect(set).toHaveLength(fact.records.length)
   expect(set.length - still.length).toBeGreaterThanOrEqual(37)
 
-  await page.goto(`${application()}/changes?how=r${run!.id}`)
+  await page.goto(`${application()}/changes?how=r${runId}`)
   await page.getByRole('button', { name: 'Set back …' }).click()
   await expect(page.getByText(`in ${set.length} saves`)).toBeVisible()
   const drafted = page.waitForResponse(
@@ -88,15 +92,8 @@ test('a whole run is set back but for what was corrected by hand since, is verif
 })
 
 test('what the source refuses is left when a run is set back record by record, says why, and is drafted anew', async () => {
-  const [run] = await spoor<{ id: number }>(
-    `select r.id from ledger.run r join ledger.save s on s.run_id = r.id where r.declared = 'rent uplift 2026' group by r.id`,
-  )
+  const { runId, set } = await uplift()
   const before = await rents()
-  const set = await spoor<{ record_key: string; before: string; after: string }>(
-    `select c.record_key, c.before, c.after from ledger.change c join ledger.save s on s.id = c.save_id and s.captured_at = c.captured_at
-       join spoor.field f on f.id = c.field_id where s.run_id = $1 and f.column_name = 'weekly_rent'`,
-    [run!.id],
-  )
   const still = set
     .map((one) => ({ ...one, id: Number((JSON.parse(one.record_key) as string[])[0]) }))
     .filter(({ id, after }) => before.get(id) === after)
@@ -112,7 +109,7 @@ test('what the source refuses is left when a run is set back record by record, s
   }
   let address: string
   try {
-    await page.goto(`${application()}/changes?how=r${run!.id}`)
+    await page.goto(`${application()}/changes?how=r${runId}`)
     await page.getByRole('button', { name: 'Set back …' }).click()
     await page.getByRole('button', { name: 'Draft and rehearse' }).click()
     await expect(page.getByLabel('What the source says')).toContainText('agreed')

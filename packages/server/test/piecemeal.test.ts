@@ -144,6 +144,8 @@ describe('a correction applied record by record', () => {
     const restId = await applyPiecemeal(deps(), id, 'stopped half-way', await secondPerson(world), job)
     const back = [...(await rents())].filter(([home, rent]) => rent === first(home)).map(([home]) => home)
     expect(back).toHaveLength(500)
+    const left = (await readItems(world.db, id)).filter(({ written }) => !written)
+    expect(new Set(left.map(({ why }) => why))).toEqual(new Set(['it was stopped before it came to this record']))
     const rest = await readItems(world.db, restId!)
     expect(rest.map((item) => idOf(item.key)).sort((a, b) => a - b)).toEqual(
       [...(await rents()).keys()].filter((home) => !back.includes(home)).sort((a, b) => a - b),

@@ -22,6 +22,8 @@ export interface Attempt {
   overridden: number[]
   /** Whether records are written in slices, each in a transaction of its own: all but `by` and `reason` is of the last of them. */
   piecemeal?: boolean
+  /** Why what was not come to was not. */
+  ended?: string
 }
 
 /** Held by whoever applies a correction; gone with the server that held it. */
@@ -76,7 +78,10 @@ async function endPiecemeal(trx: Knex.Transaction, correctionId: number, attempt
     return false
   }
   await noteApplied(trx, correctionId, attempt)
-  await ofIt().whereRaw(isUnwritten).whereNull('why').update({ why: 'it was ended before it came to this record' })
+  await ofIt()
+    .whereRaw(isUnwritten)
+    .whereNull('why')
+    .update({ why: attempt.ended ?? 'it was ended before it came to this record' })
   const restId = await draftRest(trx, correctionId, attempt.by)
   const rest = restId === null ? '' : `; what was left is drafted anew as correction ${restId}`
   await recordEvent(trx, {

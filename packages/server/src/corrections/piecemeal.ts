@@ -4,6 +4,7 @@ import { boundArray, type Database } from '../database/knex.ts'
 import { plainQuery } from '../database/plain.ts'
 import { errorCode, Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
+import { isUnreachable } from '../sources/trouble.ts'
 import { Stopped, type JobAtWork } from '../work/work.ts'
 import { markWritten, noteAttempt, outcomeOf, settleAs, type Attempt } from './attempt.ts'
 import {
@@ -66,7 +67,11 @@ async function applyRecords(
     let [done, left] = [0, 0]
     for (const slice of slicesOf(plan)) {
       // Where nothing at all of the first ones goes, nobody waits for the rest to be refused one by one.
-      if ((done > 0 && left === done) || (await isStopped(job, done))) break
+      if (done > 0 && left === done) break
+      if (await isStopped(job, done)) {
+        attempt.ended = 'it was stopped before it came to this record'
+        break
+      }
       for (const [words, items] of await writeSlice({ db, source }, { correctionId, plan, person, attempt }, slice)) {
         first ??= words
         left += items.length
@@ -75,6 +80,7 @@ async function applyRecords(
       done += slice.length
     }
   } catch (error) {
+    if (isUnreachable(error)) attempt.ended = 'the source went away before it came to this record'
     const outcome = await outcomeOf(db, sources, correctionId, attempt)
     if (outcome === 'unknown') throw brokenOff()
     if (!(await settleAs(db, correctionId, attempt, outcome))) throw sourceProblem(error, plan)

@@ -176,18 +176,18 @@ async function movedKeys(
   typeId: number,
   only: readonly string[] | null,
 ): Promise<ReadonlySet<string>> {
-  const moves = trx('ledger.save').where({ type_id: typeId }).whereNotNull('key_before')
-  if (only) void moves.whereRaw('record_key = any(?::text[])', [boundArray(only)])
-  const rows = await moves
-    .limit(mostMoved + 1)
-    .select<{ record_key: string; key_before: string }[]>('record_key', 'key_before')
-  const keys = new Set(rows.flatMap(({ record_key, key_before }) => [record_key, key_before]))
-  if (keys.size > mostMoved)
+  const bound = [typeId, ...(only ? [boundArray(only)] : [])]
+  const { rows } = await trx.raw<{ rows: { key: string }[] }>(
+    `select distinct m.key from ledger.save s cross join lateral (values (s.record_key), (s.key_before)) as m(key)
+      where s.type_id = ? and s.key_before is not null ${only ? 'and s.record_key = any(?::text[])' : ''} limit ?`,
+    [...bound, mostMoved + 1],
+  )
+  if (rows.length > mostMoved)
     throw new Problem(
       'too-large',
       `More than ${counted(mostMoved, 'record')} of this type changed their keys, and each has to be followed. Nothing was reckoned.`,
     )
-  return keys
+  return new Set(rows.map(({ key }) => key))
 }
 
 async function savesWithin(
