@@ -330,6 +330,46 @@ test('changes are asked for by what the record held then, and holds now', async 
   await expect(scope()).toContainText(`whose officer id was “${officer.name}”`)
 })
 
+test('what has to be read first is waited for, tells how far it is, and is not waited for any longer elsewhere', async ({
+  browser,
+}) => {
+  const own = await (await browser.newContext()).newPage()
+  await signIn(own, 'reviewer', 'history')
+  const [field] = await query<{ id: number }>(
+    demo('history').databases.spoor,
+    `select f.id from spoor.field f join spoor.record_type t on t.id = f.type_id where t.table_name = 'tenancy' and f.column_name = 'status'`,
+  )
+  let isRead = false
+  // As the server answers while it reads a larger history than there is here.
+  const answer = {
+    ...{ type: 'urn:spoor:problem:being-read', code: 'being-read', title: 'Still being read', status: 503 },
+    detail: 'Reading what status of tenancies held.',
+    progress: { jobId: 999_999, words: 'Reading what status of tenancies held', done: 41_000, total: 82_000 },
+  }
+  await own.route(/\/api\/v1\/.*holds/, (route) =>
+    isRead ? route.fallback() : route.fulfill({ status: 503, contentType: 'application/problem+json', json: answer }),
+  )
+  const reading = own.getByRole('status', { name: 'Being read' })
+  const asked = `${application()}/changes?holds=f${field!.id}.now.active`
+  await own.goto(asked)
+  await expect(reading).toContainText('Reading what status of tenancies held: 41,000 of 82,000 saves')
+  await axeFindsNothing(own)
+  // Whoever goes elsewhere does not wait any more.
+  await own.getByRole('link', { name: 'Today', exact: true }).click()
+  await expect(reading).toHaveCount(0)
+  await own.goto(asked)
+  await expect(reading).toBeVisible()
+  await reading.getByRole('button', { name: 'Stop' }).click()
+  await expect(own.getByText('Still being read').first()).toBeVisible()
+  await expect(reading).toHaveCount(0)
+  await own.goto(asked)
+  await expect(reading).toBeVisible()
+  isRead = true
+  await expect(rows(own).first()).toBeVisible()
+  await expect(reading).toHaveCount(0)
+  await own.close()
+})
+
 test('what was done in Spoor is asked for in a sentence, too', async () => {
   await page.goto(`${application()}/changes?reading=around`)
   const around = page.getByRole('group', { name: 'What was done in Spoor' })

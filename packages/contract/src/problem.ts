@@ -57,11 +57,11 @@ export const ProblemBody = v.object({
   detail: v.string(),
   /** A statement that would mend it, where there is one. */
   remedy: v.optional(v.string()),
-  /** Pieces that were not understood, by name. */
   /** How far the job is that is waited for; saves are counted. */
   progress: v.optional(
     v.object({ jobId: v.number(), words: v.string(), done: v.number(), total: v.nullable(v.number()) }),
   ),
+  /** Pieces that were not understood, by name. */
   pieces: v.optional(v.array(v.object({ name: v.string(), text: v.string(), words: v.string() }))),
 })
 export type ProblemBody = v.InferOutput<typeof ProblemBody>

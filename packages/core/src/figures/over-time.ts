@@ -12,6 +12,7 @@ export interface LifeSpell extends Segment {
 /** A field of one record over all of time, as its timeline has it. */
 export type Life = readonly LifeSpell[]
 
+/** @param saveOf of a save that began a segment what is known of it */
 export function lifeOf(segments: readonly Segment[], saveOf: (id: string) => LifeSave | undefined): Life {
   return segments.map(({ from, to, holding, by, found }) => {
     return { from, to, holding, by, found, save: by === null ? null : (saveOf(by) ?? null) }

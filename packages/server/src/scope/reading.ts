@@ -1,13 +1,12 @@
 import { grouped } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
-import { lastSave } from '../ledger/head.ts'
 import { ask, endWithin, openJob, type JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { keepRead } from './held.ts'
-import { markNow, markOf, type Kept } from './reading-mark.ts'
+import { markNow, markOf, type Kept, type ReadingMark } from './reading-mark.ts'
 
-/** So many saves are read while somebody waits. */
+/** So many saves, or records that were found, are read while somebody waits. */
 const mostAtOnce = 20_000
 /** So long a request waits for a reading before it says how far that is. */
 const patienceMs = 1500
@@ -46,24 +45,20 @@ async function fieldCalled(db: Database, fieldId: number): Promise<{ typeId: num
   return field && { typeId: field.typeId, words: `${field.name} of ${field.plural}` }
 }
 
+/** Whether so little came since it was read, or there is so little at all, that it is read while somebody waits. */
 async function isShort(db: Database, typeId: number, fieldId: number, kept: Kept): Promise<boolean> {
   return await db.transaction(async (trx) => {
     const [read, now] = [await markOf(trx, kept, fieldId), await markNow(trx, typeId)]
-    if (read?.coverage === now.coverage)
-      return (
-        BigInt(await lastSave(trx)) - BigInt(read.read_save) < mostAtOnce || (await savesOf(typeId, read.read_save))
-      )
-    return await savesOf(typeId, '0')
-
-    async function savesOf(type: number, since: string): Promise<boolean> {
-      const some = trx('ledger.save')
-        .where({ type_id: type })
-        .where('id', '>', since)
-        .limit(mostAtOnce + 1)
-        .select('id')
-      const [row] = await trx.from(some.as('some')).count<{ count: string }[]>('* as count')
-      return Number(row!.count) <= mostAtOnce
-    }
+    const from = read?.coverage === now.coverage ? read : { read_save: '0', places: {} as ReadingMark['places'] }
+    const found = Object.entries(now.places).map(([taking, place]) => Number(place) - Number(from.places[taking] ?? -1))
+    if (found.reduce((sum, many) => sum + many, 0) > mostAtOnce) return false
+    const some = trx('ledger.save')
+      .where({ type_id: typeId })
+      .where('id', '>', from.read_save)
+      .limit(mostAtOnce + 1)
+      .select('id')
+    const [row] = await trx.from(some.as('some')).count<{ count: string }[]>('* as count')
+    return Number(row!.count) <= mostAtOnce
   })
 }
 

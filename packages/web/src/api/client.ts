@@ -1,5 +1,5 @@
 import type { ProblemBody, RouteShape } from '@spoor/contract'
-import { endWait, waitOn, type Wait } from './waiting.ts'
+import { endWait, untilAgain, waitFor, type Wait } from './waiting.ts'
 import type { GenericSchema, InferInput, InferOutput } from 'valibot'
 
 type Given<S> = S extends GenericSchema ? InferInput<S> : undefined
@@ -84,9 +84,9 @@ export async function call<R extends RouteShape>(shape: R, input: CallInput<R> =
       try {
         return await callOnce(shape, input)
       } catch (error) {
-        const isRead = error instanceof CallProblem && error.problem.code === 'being-read' && !wait?.stopped
-        if (!isRead) throw error
-        wait = await waitOn(wait, error.problem, input.signal)
+        if (!(error instanceof CallProblem) || error.problem.code !== 'being-read' || wait?.stopped) throw error
+        wait = waitFor(wait, error.problem)
+        await untilAgain(input.signal)
       }
     }
   } finally {

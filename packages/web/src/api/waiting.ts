@@ -13,14 +13,18 @@ export const waits = shallowRef<readonly Wait[]>([])
 
 const againAfterMs = 300
 
-/** Waits a moment before a call is made again. @throws DOMException when the call was aborted meanwhile */
-export async function waitOn(before: Wait | null, problem: ProblemBody, signal?: AbortSignal): Promise<Wait> {
+/** Says that a call waits; or, of one that does already, what was said of it last. */
+export function waitFor(before: Wait | null, problem: ProblemBody): Wait {
   const wait = before ?? { problem, stopped: false }
   wait.problem = problem
-  waits.value = [...waits.value.filter((one) => one !== wait), wait]
+  waits.value = before === null ? [...waits.value, wait] : [...waits.value]
+  return wait
+}
+
+/** The time until a call is made again. @throws DOMException when it was aborted meanwhile */
+export async function untilAgain(signal?: AbortSignal): Promise<void> {
   await new Promise((resolve) => setTimeout(resolve, againAfterMs))
   signal?.throwIfAborted()
-  return wait
 }
 
 export function endWait(wait: Wait): void {

@@ -3,7 +3,8 @@ import Button from 'ant-design-vue/es/button'
 import Progress from 'ant-design-vue/es/progress'
 import { grouped } from '@spoor/core'
 import { routes } from '@spoor/contract'
-import { computed } from 'vue'
+import { computed, watch } from 'vue'
+import { useRoute } from 'vue-router'
 import { call } from '../api/client.ts'
 import { waits } from '../api/waiting.ts'
 
@@ -15,11 +16,18 @@ const share = computed(() => {
   return total ? Math.min(100, Math.floor((done / total) * 100)) : 0
 })
 
+const noneWait = () => {
+  for (const wait of waits.value) wait.stopped = true
+}
+/** What another page was to show nobody waits for. */
+const route = useRoute()
+watch(() => route.path, noneWait)
+
 async function stop() {
   const jobIds = new Set(waits.value.flatMap(({ problem }) => problem.progress?.jobId ?? []))
   // Whoever may not stop the reading need not wait for it either.
   for (const jobId of jobIds) await call(routes.stopJob, { params: { jobId: String(jobId) } }).catch(() => undefined)
-  for (const wait of waits.value) wait.stopped = true
+  noneWait()
 }
 </script>
 
