@@ -7,7 +7,7 @@ import { readHeldValues } from '../src/changes/queries/held-values.ts'
 import { atMomentOf, keepRead } from '../src/scope/held.ts'
 import { livesOf } from '../src/scope/kept-lives.ts'
 import { readLives, type ReadLife } from '../src/scope/lives.ts'
-import { Reading } from '../src/scope/reading.ts'
+import { keepSoon, Reading } from '../src/scope/reading.ts'
 import { markNow, markOf, touchedSince } from '../src/scope/reading-mark.ts'
 import { Taking } from '../src/tracking/taking.ts'
 import { drawing } from './drawing.ts'
@@ -328,6 +328,12 @@ describe('what takes long to read', () => {
     const ask = () => readHeldValues(world.db, fieldId, world.admin)
     const waits = { code: 'being-read', extra: { progress: { done: 0 } } }
     await expect(ask()).rejects.toMatchObject(waits)
+    // Whoever is not to know what limits them is told no name, neither now nor when it was stopped.
+    const unnamed = () => keepSoon(world.db, [fieldId], { personId: null, named: false })
+    const told = async () =>
+      String(await unnamed().then(String, (error: Error) => JSON.stringify([error.message, error])))
+    expect(await told()).toContain('Reading what records held')
+    expect(await told()).not.toMatch(/text|lines|progress/)
     // Another who asks waits for the same.
     await expect(ask()).rejects.toMatchObject(waits)
     expect(await world.db('spoor.job').where({ kind: 'reading' })).toHaveLength(1)
@@ -335,6 +341,7 @@ describe('what takes long to read', () => {
     const work = () => workOnce(world, new Reading(world.db))
     await work()
     await expect(ask()).rejects.toMatchObject({ code: 'reading-stopped' })
+    expect(await told()).toContain('Reading what records held was stopped')
     await world
       .db('spoor.job')
       .where({ kind: 'reading' })

@@ -79,7 +79,7 @@ async function isRead(trx: Knex.Transaction, fields: readonly number[]): Promise
   return true
 }
 
-export async function typeOf(db: Database, fieldId: number): Promise<number | null> {
+async function typeOf(db: Database, fieldId: number): Promise<number | null> {
   const field = await db('spoor.field').where({ id: fieldId }).first<{ type_id: number } | undefined>('type_id')
   return field?.type_id ?? null
 }

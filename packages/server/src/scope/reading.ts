@@ -74,6 +74,7 @@ async function awaitReading(
   { personId, named }: Asking,
 ): Promise<void> {
   const subject = `${kept} of field ${fieldId}`
+  const told = named ? words : 'Reading what records held'
   const going = await openJob(db, 'reading', subject)
   if (!going) {
     const ended = await db('spoor.job')
@@ -82,22 +83,20 @@ async function awaitReading(
       .whereRaw('ended_at > clock_timestamp() - make_interval(secs => ?)', [saidForSeconds])
       .orderBy('id', 'desc')
       .first<JobRow | undefined>()
-    if (ended) return sayEnd(ended, words)
+    if (ended) return sayEnd(ended, told)
   }
   const job =
     going ??
     (await db.transaction((trx) => ask(trx, { kind: 'reading', subject, words, input: { fieldId, kept }, personId })))
       .job
   const end = await endWithin(db, job.id, patienceMs)
-  if (end) return sayEnd(end, words)
+  if (end) return sayEnd(end, told)
   const now = await db('spoor.job').where({ id: job.id }).first<JobRow>()
   const [done, total] = [Number(now.done), now.total === null ? null : Number(now.total)]
   const far = total === null ? '' : `: ${grouped(done)} of ${grouped(total)} saves`
   throw new Problem(
     'being-read',
-    named
-      ? `${words}${far}. What was asked for comes when that is done; later it is there at once.`
-      : 'What records held is being read. What was asked for comes when that is done.',
+    `${told}${named ? far : ''}. What was asked for comes when that is done; later it is there at once.`,
     named ? { progress: { jobId: job.id, words, done, total } } : {},
   )
 }
