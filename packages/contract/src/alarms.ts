@@ -20,6 +20,23 @@ export const alarmCodes = [
 ] as const
 export type AlarmCode = (typeof alarmCodes)[number]
 
+/** What is wrong, for a message that leaves Spoor: the words of an alarm itself may quote what a source answered. */
+export const alarmNames: Readonly<Record<AlarmCode, string>> = {
+  'capture-altered': 'what captures changes was altered',
+  'capture-missed': 'changes may have been missed',
+  'capture-untried': 'capture could not be tried on a field',
+  'collecting-failed': 'changes cannot be collected',
+  'ledger-altered': 'the ledger is not as it was written',
+  'outbox-altered': 'captured rows were altered before they were collected',
+  'partition-rows': 'rows lie where capture does not reach them',
+  'record-differs': 'a record is not as its trail says',
+  'rows-set-aside': 'captured rows could not be read and were set aside',
+  'source-older': 'the source was put back from an older copy',
+  'source-replaced': 'the source is another than it was',
+  'source-unreachable': 'the source cannot be reached',
+  'witness-silent': 'a witness takes no seals',
+}
+
 /** Something wrong that somebody must deal with; kept until it is settled with words. */
 export const Alarm = v.object({
   id: v.number(),

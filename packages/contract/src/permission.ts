@@ -48,6 +48,7 @@ export const permissions = {
   'watches.read': ['administrator', 'reviewer', 'approver'],
   'watches.edit': ['administrator', 'reviewer'],
   'receivers.edit': ['administrator'],
+  'holidays.edit': ['administrator'],
   'tracking.read': ['administrator', 'reviewer', 'approver'],
   'tracking.edit': ['administrator'],
   'tracking.approve': ['administrator', 'approver'],

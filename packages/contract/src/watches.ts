@@ -1,11 +1,17 @@
 import * as v from 'valibot'
-import { watchSpells } from '@spoor/core'
-import { IdNumber, Instant, IntParam, Reason, SaveId, ScopeText, GivenZone } from './common.ts'
+import { watchMoves, watchSpells } from '@spoor/core'
+import { GivenDay, GivenZone, IdNumber, Instant, IntParam, Reason, SaveId, ScopeText } from './common.ts'
 import { route } from './route.ts'
 
 const Time = v.pipe(v.string(), v.regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'Give a time as 17:30.'))
 const Weekday = v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(7))
 const mostSaves = 1_000_000
+
+/** Some days of the week, all of them or those that are no holidays. */
+const onDays = {
+  days: v.pipe(v.array(Weekday), v.minLength(1, 'Choose a day of the week.'), v.maxLength(7)),
+  notHolidays: v.optional(v.boolean()),
+}
 
 /** When it fires. */
 const Fires = v.variant('fires', [
@@ -15,10 +21,16 @@ const Fires = v.variant('fires', [
     within: v.picklist(watchSpells),
   }),
   v.strictObject({
-    fires: v.literal('missing'),
-    by: Time,
-    days: v.pipe(v.array(Weekday), v.minLength(1, 'Choose a day of the week.'), v.maxLength(7)),
+    fires: v.literal('sum'),
+    fieldId: IdNumber,
+    way: v.picklist(watchMoves),
+    over: v.pipe(v.string(), v.regex(/^\d{1,20}(\.\d{1,10})?$/, 'Give an amount as 12500 or 12500.50.')),
+    within: v.picklist(watchSpells),
   }),
+  v.strictObject({ fires: v.literal('missing'), by: Time, ...onDays }),
+  v.strictObject({ fires: v.literal('stands-out') }),
+  v.strictObject({ fires: v.literal('alarm') }),
+  v.strictObject({ fires: v.literal('digest'), at: Time, ...onDays }),
 ])
 
 /** When it speaks. */
@@ -40,15 +52,19 @@ export const WatchRule = v.strictObject({
   zone: GivenZone,
   /** Who is told in Spoor, by number. */
   people: v.pipe(v.array(IdNumber), v.maxLength(mostTold)),
-  /** Addresses that are told by mail. */
   /** Receivers that are told, by number. */
   receivers: v.pipe(v.array(IdNumber), v.maxLength(mostTold)),
+  /** Addresses that are told by mail. */
   mail: v.pipe(
     v.array(v.pipe(v.string(), v.trim(), v.email('This is no mail address.'), v.maxLength(300))),
     v.maxLength(mostTold),
   ),
 })
 export type WatchRule = v.InferOutput<typeof WatchRule>
+
+/** Something that is said of what is not saves alone: words without any value, and where it is looked at (a path within Spoor). */
+export const Saying = v.object({ words: v.string(), path: v.string() })
+export type Saying = v.InferOutput<typeof Saying>
 
 /** A time at which a watch fired, and what became of its messages. */
 export const Firing = v.object({
@@ -61,6 +77,7 @@ export const Firing = v.object({
   words: v.string(),
   /** The first of its saves. */
   saveId: v.nullable(SaveId),
+  said: v.array(Saying),
   messages: v.array(
     v.object({
       id: v.number(),
@@ -82,6 +99,8 @@ export const Watch = v.object({
   id: v.number(),
   /** The scope as a sentence. */
   sentence: v.string(),
+  /** What the field is called whose differences it adds up. */
+  field: v.nullable(v.string()),
   /** Everybody who is told, as they are called. */
   told: v.array(v.string()),
   owner: v.object({ id: v.number(), name: v.string() }),
@@ -105,12 +124,23 @@ export type Watch = v.InferOutput<typeof Watch>
 export const WatchTrial = v.object({
   from: Instant,
   /** The last times at which it would have fired, the latest first; `times` counts them all. */
-  last: v.array(v.object({ at: Instant, saves: v.number(), saveId: v.nullable(SaveId) })),
+  last: v.array(
+    v.object({
+      at: Instant,
+      saves: v.number(),
+      saveId: v.nullable(SaveId),
+      /** What the differences come to, where they are added up. */
+      total: v.nullable(v.string()),
+      said: v.array(Saying),
+    }),
+  ),
   times: v.number(),
   /** The first of each day on which it would have fired, oldest first. */
   strip: v.array(Instant),
   /** Who made the saves, who most often first. */
   by: v.array(v.object({ name: v.string(), times: v.number() })),
+  /** What a message at this moment would say, where it tells of more than saves. */
+  now: v.array(Saying),
 })
 export type WatchTrial = v.InferOutput<typeof WatchTrial>
 
@@ -123,8 +153,22 @@ export const Told = v.object({
   sentence: v.string(),
   saves: v.number(),
   saveId: v.nullable(SaveId),
+  said: v.array(Saying),
 })
 export type Told = v.InferOutput<typeof Told>
+
+const mostHolidays = 2000
+/** Days on which nothing is expected of anybody, oldest first. */
+export const Holidays = v.pipe(
+  v.array(
+    v.strictObject({
+      day: GivenDay,
+      name: v.pipe(v.string(), v.trim(), v.maxLength(100)),
+    }),
+  ),
+  v.maxLength(mostHolidays),
+)
+export type Holidays = v.InferOutput<typeof Holidays>
 
 /** A program that is told of what fires, by a signed request. */
 export const Receiver = v.object({
@@ -252,6 +296,21 @@ export const watchRoutes = {
     summary: 'Tell a program nothing more; what waits for it is given up',
     params: receiverParams,
     response: Receiver,
+  }),
+  listHolidays: route({
+    method: 'GET',
+    path: '/holidays',
+    needs: 'watches.read',
+    summary: 'Days on which nothing is expected of anybody',
+    response: v.object({ holidays: Holidays }),
+  }),
+  keepHolidays: route({
+    method: 'PUT',
+    path: '/holidays',
+    needs: 'holidays.edit',
+    summary: 'Keep these days as holidays, and no others',
+    body: v.strictObject({ holidays: Holidays }),
+    response: v.object({ holidays: Holidays }),
   }),
   listTold: route({
     method: 'GET',

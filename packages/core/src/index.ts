@@ -1,12 +1,20 @@
 export {
   firesWords,
+  hasScope,
+  isOn,
+  lastTurn,
+  moveOf,
   nextSpeaking,
   speaksWords,
   watchBucket,
+  watchedWords,
+  watchMoves,
   watchSentence,
   watchSpells,
   type QuietHours,
+  type WatchDays,
   type WatchFires,
+  type WatchMove,
   type WatchSpeaks,
   type WatchSpell,
 } from './watch/rule.ts'
@@ -27,7 +35,7 @@ export {
   type WallClock,
 } from './time/zone.ts'
 export { arrayLiteral, arrayMembers } from './value/array.ts'
-export { difference, isDecimal, rise, type Difference } from './value/difference.ts'
+export { addDecimals, difference, isDecimal, isMore, rise, type Difference } from './value/difference.ts'
 export { valueKind, type CapturedValue, type ValueKind } from './value/type.ts'
 export { matches, type ScopedChange } from './scope/evaluate.ts'
 export {

@@ -1,8 +1,18 @@
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import type { WatchRule } from '@spoor/contract'
-import { matches, parseScope, watchBucket, type ScopedChange } from '@spoor/core'
+import {
+  addDays,
+  atWallClock,
+  matches,
+  parseScope,
+  wallClock,
+  watchBucket,
+  watchMoves,
+  type ScopedChange,
+} from '@spoor/core'
 import { Receiver } from '../../demo/src/receiver/receiver.ts'
 import { Mailroom } from '../../demo/src/mailroom/mailroom.ts'
+import { raiseAlarm } from '../src/alarms/alarms.ts'
 import { Mailer } from '../src/mail/mailer.ts'
 import {
   changeWatch,
@@ -15,6 +25,8 @@ import {
   toldTo,
   tryMessage,
 } from '../src/watches/store.ts'
+import { keepStories } from '../src/noticing/stories.ts'
+import { keepHolidays } from '../src/people/holidays.ts'
 import { isInside, post } from '../src/watches/post.ts'
 import { addReceiver, endReceiver, listReceivers, renewSecret } from '../src/watches/receivers.ts'
 import { Telling } from '../src/watches/telling.ts'
@@ -81,6 +93,8 @@ let id = 0
 const write = (statement: string, values: unknown[] = []) => world.business.query(statement, values)
 const insert = (pay = 1) => write('insert into post values ($1, $2, $3)', [++id, pay, 'a'])
 const fired = async (watchId: number) => (await listFirings(world.db, watchId, undefined)).firings
+const refusedScope = (more: Partial<WatchRule>) => expect(made(more)).rejects.toMatchObject({ code: 'rule-broken' })
+const typeId = async () => (await world.db('spoor.record_type').first<{ id: number }>('id'))!.id
 const state = (watchId: number) =>
   world.db('spoor.watch').where({ id: watchId }).first<{ trouble: string | null; until_save: string }>('*')
 
@@ -140,7 +154,9 @@ describe('what fires', () => {
     ]
     const asTried = []
     for (const scope of others) {
-      const fires = { fires: 'saves' as const, more: draw(2), within: 'run' as const }
+      // What was held is rare.
+      const more = scope.startsWith('holds') ? 0 : draw(2)
+      const fires = { fires: 'saves' as const, more, within: 'run' as const }
       asTried.push({ scope, fires, watch: await made({ scope, fires, zone: 'Asia/Kolkata' }) })
     }
     const watches = []
@@ -148,6 +164,13 @@ describe('what fires', () => {
       for (const within of spells) {
         const fires = { fires: 'saves' as const, more: draw(4), within }
         watches.push({ scope, fires, watch: await made({ scope, fires, zone: 'Asia/Kolkata' }) })
+      }
+    const sums = []
+    for (const scope of ['', `what=f${field('pay')}`, 'value=rose.5', 'how=change', `what=f${field('note')}`])
+      for (const within of spells) {
+        const way = watchMoves[draw(3)]!
+        const fires = { fires: 'sum' as const, fieldId: field('pay'), way, over: `${draw(30)}.5`, within }
+        sums.push({ scope, fires, watch: await made({ scope, fires, zone: 'Asia/Kolkata' }) })
       }
     const [{ from }] = (await world.db('ledger.head').select({ from: 'last_save_id' })) as [{ from: string }]
     for (let round = 0; round < 14; round++) {
@@ -160,7 +183,7 @@ describe('what fires', () => {
           else
             await write(
               'insert into post values ($1, $2, $3) on conflict (id) do update set pay = excluded.pay, note = excluded.note',
-              [which, draw(20), `n${draw(3)}`],
+              [which, draw(20) + Math.max(0, draw(8) - 4) / 4, `n${draw(3)}`],
             )
         }
         await write(draw(6) === 0 ? 'rollback' : 'commit')
@@ -204,6 +227,35 @@ describe('what fires', () => {
       times += wanted.length
     }
     expect(times).toBeGreaterThan(40)
+    // By hand, in numbers that a double holds exactly: what pay moved by in each bucket.
+    let summed = 0
+    for (const { scope, fires, watch } of sums) {
+      const meant = parseScope(new URLSearchParams(scope)).scope
+      const buckets = new Map<string, number>()
+      for (const change of changes.filter((one) => one.fieldId === field('pay') && matches(meant, one, nowMs))) {
+        if (change.before === null || change.after === null) continue
+        const by = Number(change.after) - Number(change.before)
+        if ((fires.way === 'rises' && by < 0) || (fires.way === 'falls' && by > 0)) continue
+        const save = { id: change.save, runId: change.run, atMs: change.atMs }
+        const bucket = watchBucket(fires.within, save, 'Asia/Kolkata')
+        buckets.set(bucket, (buckets.get(bucket) ?? 0) + Math.abs(by))
+      }
+      const wanted = [...buckets].filter(([, total]) => total > Number(fires.over))
+      const rows = await world
+        .db('spoor.watch_firing')
+        .where({ watch_id: watch.id })
+        .whereNotNull('fired_at')
+        .select<{ bucket: string; total: string }[]>('bucket', 'total')
+      expect([scope, fires, new Map(rows.map((row) => [row.bucket, Number(row.total)]))]).toEqual([
+        scope,
+        fires,
+        new Map(wanted),
+      ])
+      const trial = await tryOnPast(world.db, rule({ scope, fires, zone: 'Asia/Kolkata' }), world.admin, Date.now())
+      expect(trial.times).toBe(wanted.length)
+      summed += wanted.length
+    }
+    expect(summed).toBeGreaterThan(10)
     for (const { scope, fires, watch } of asTried) {
       const [row] = await world
         .db('spoor.watch_firing')
@@ -241,7 +293,7 @@ describe('what fires', () => {
     await world
       .db('spoor.watch')
       .where({ id: watchId })
-      .update({ made_at: new Date(nowMs).toISOString() })
+      .update({ since: new Date(nowMs).toISOString() })
     const days: string[] = []
     for (let hour = 0; hour < 5 * 24; hour += 1) {
       nowMs += 60 * minute
@@ -251,6 +303,147 @@ describe('what fires', () => {
     }
     expect(days).toEqual(['2031-01-03T07:00:00.000Z', '2031-01-04T07:00:00.000Z'])
     expect((await fired(watchId))[0]!.words).toBe('none by 06:00 on 2031-01-04')
+  })
+
+  it('is not missed on a holiday, by a watch that says so; a trial knows them, too', async () => {
+    const holidays = [{ day: '2031-01-03', name: 'the day after' }]
+    expect(await keepHolidays(world.db, world.adminId, [...holidays, ...holidays])).toEqual(holidays)
+    nowMs = Date.parse('2031-01-02T12:00:00Z')
+    const on = { fires: 'missing' as const, by: '06:00', days: [4, 5, 6] }
+    const [all, working] = [await made({ fires: on }), await made({ fires: { ...on, notHolidays: true } })]
+    await world.db('spoor.watch').update({ since: new Date(nowMs).toISOString() })
+    for (let hour = 0; hour < 3 * 24; hour += 6) {
+      nowMs += 6 * 60 * minute
+      await watching().look()
+    }
+    const told = async (watchId: number) => (await fired(watchId)).map((one) => one.words)
+    expect(await told(all.id)).toEqual(['none by 06:00 on 2031-01-04', 'none by 06:00 on 2031-01-03'])
+    expect(await told(working.id)).toEqual(['none by 06:00 on 2031-01-04'])
+    const tried = async (fires: WatchRule['fires']) =>
+      (await tryOnPast(world.db, rule({ fires }), world.admin, nowMs)).strip.map((one) => one.slice(0, 10)).slice(-3)
+    expect(await tried(on)).toEqual(['2031-01-02', '2031-01-03', '2031-01-04'])
+    expect(await tried({ ...on, notHolidays: true })).toEqual(['2030-12-28', '2031-01-02', '2031-01-04'])
+    await keepHolidays(world.db, world.adminId, [])
+  })
+
+  it('is an alarm, once, at whatever place and without what a source answered', async () => {
+    await raiseAlarm(world.db, { code: 'source-older', sourceId: null, words: 'before the watch' })
+    const { id: watchId } = await made({ fires: { fires: 'alarm' }, mail: ['gil@larkmere.example'] })
+    const other = await made({ fires: { fires: 'alarm' } })
+    await setWatchState(world.db, world.admin, { watchId: other.id, state: 'paused', why: 'away' })
+    await raiseAlarm(world.db, { code: 'collecting-failed', sourceId: null, words: 'invalid input: "LM99 secret"' })
+    await raiseAlarm(world.db, { code: 'witness-silent', sourceId: null, words: 'witness 4' })
+    await Promise.all([watching().look(), watching().look()])
+    await watching().look()
+    await setWatchState(world.db, world.admin, { watchId: other.id, state: 'on', why: null })
+    await watching().look()
+    expect(await fired(other.id)).toEqual([])
+    expect((await fired(watchId)).map((one) => one.words)).toEqual([
+      'alarm: a witness takes no seals',
+      'alarm: changes cannot be collected',
+    ])
+    nowMs = Date.now()
+    await tell()
+    const mails = mailroom.mails.filter((mail) => mail.to.includes('gil@larkmere.example'))
+    expect(mails).toHaveLength(1)
+    expect(mails[0]!.text).toContain('http://spoor.example/today#alarms')
+    expect(mails[0]!.text).toContain(`Watch ${watchId}: Alarms.`)
+    expect(JSON.stringify(mails)).not.toContain('secret')
+    const trial = await tryOnPast(world.db, rule({ fires: { fires: 'alarm' } }), world.admin, Date.now())
+    expect(trial).toMatchObject({ times: 3, last: [{ said: [{ words: 'alarm: a witness takes no seals' }] }, {}, {}] })
+    await refusedScope({ fires: { fires: 'alarm' }, scope: 'what=f1' })
+    await world.db('spoor.alarm').delete()
+  })
+
+  it('is what stands out in scope, once however it grows, without the figures of its values', async () => {
+    await insert(70)
+    await world.collect()
+    const [inScope, others] = [
+      await made({ fires: { fires: 'stands-out' }, scope: `what=t${await typeId()}` }),
+      await made({ fires: { fires: 'stands-out' }, scope: `what=!t${await typeId()}` }),
+    ]
+    await write('update post set pay = 7123 where id = $1', [id])
+    await world.collect()
+    const [save] = await world
+      .db('ledger.save')
+      .orderBy('id', 'desc')
+      .limit(1)
+      .select<{ id: string; captured_at: string }[]>('*')
+    const story = (saves: string[]) => ({
+      id: 'drawn here',
+      reasons: [
+        {
+          rule: 'far-outside' as const,
+          fieldId: field('pay'),
+          figures: { value: 7123, least: 1, most: 70, earlier: 9 },
+        },
+      ],
+      saves,
+      count: saves.length,
+      records: 1,
+      fromMs: Date.parse(save!.captured_at),
+      toMs: Date.parse(save!.captured_at),
+      actors: [],
+      types: [],
+    })
+    await keepStories(world.db, [story([save!.id])])
+    await watching().look()
+    await keepStories(world.db, [story([save!.id, String(Number(save!.id) - 1)])])
+    await watching().look()
+    expect(await fired(others.id)).toEqual([])
+    const firings = await fired(inScope.id)
+    expect(firings).toMatchObject([
+      { words: expect.stringMatching(/lies far outside all that it held/) as string, saves: 1 },
+    ])
+    expect(JSON.stringify(firings)).not.toMatch(/7123|7,123/)
+    const trial = await tryOnPast(world.db, rule({ fires: { fires: 'stands-out' } }), world.admin, Date.now())
+    expect(trial.times).toBe(1)
+    await world.db('spoor.story').delete()
+  })
+
+  it('is what Today shows at its time, of the time since it was told, for its owner', async () => {
+    const zone = 'Europe/London'
+    const { date } = wallClock(Date.now(), zone)
+    const at = (days: number) => atWallClock(addDays(date, days), '07:30', zone)
+    const { id: watchId } = await made({
+      fires: { fires: 'digest', at: '07:30', days: [1, 2, 3, 4, 5, 6, 7] },
+      mail: ['hal@larkmere.example'],
+    })
+    // At whatever hour this runs: from after its turn of this day on.
+    await world.db('spoor.watch').update({ since: new Date(at(0) + minute).toISOString() })
+    await insert(81237)
+    await world.collect()
+    await raiseAlarm(world.db, { code: 'witness-silent', sourceId: null, words: 'witness 4' })
+    for (const days of [1, 3]) {
+      nowMs = at(days) - minute
+      await watching().look()
+      nowMs = at(days) + minute
+      await Promise.all([watching().look(), watching().look()])
+    }
+    const firings = await fired(watchId)
+    expect(firings.map(({ from, to }) => [Date.parse(from), Date.parse(to)])).toEqual([
+      [at(2), at(3)],
+      [at(1), at(2)],
+      [at(1) - day, at(1)],
+    ])
+    const [first] = firings.slice(-1)
+    expect(first!.words).toMatch(/^\d+ saves? by .* changed \d/)
+    expect(first!.said.at(-1)).toEqual({ words: '1 alarm to be settled', path: '/today#alarms' })
+    await tell()
+    const mails = mailroom.mails.filter((mail) => mail.to.includes('hal@larkmere.example'))
+    expect(mails[0]!.subject).toMatch(/^Spoor: what Today shows, /)
+    expect(mails[0]!.text).toContain(`http://spoor.example${first!.said[0]!.path}`)
+    expect(mails[0]!.text).toContain('1 alarm to be settled')
+    expect(JSON.stringify(mails)).not.toMatch(/81,?237/)
+    const trial = await tryOnPast(
+      world.db,
+      rule({ fires: { fires: 'digest', at: '07:30', days: [1] } }),
+      world.admin,
+      Date.now(),
+    )
+    expect(trial).toMatchObject({ times: 0, now: [{ path: expect.stringMatching(/^\/changes\?when=/) as string }, {}] })
+    await refusedScope({ fires: { fires: 'digest', at: '07:30', days: [1] }, scope: 'what=f1' })
+    await world.db('spoor.alarm').delete()
   })
 
   it('is nothing that was there before, nor what came while it was paused; muted it fires and tells nobody', async () => {
@@ -512,6 +705,9 @@ describe('what is told', () => {
     await refused({ mail: ['a@b.example'] }, false).toMatchObject({ code: 'rule-broken' })
     await refused({ scope: 'when=last7d@UTC' }).toMatchObject({ code: 'rule-broken' })
     await refused({ scope: 'state=reviewed' }).toMatchObject({ code: 'rule-broken' })
+    const sum = { fires: 'sum' as const, way: 'moves' as const, over: '5', within: 'run' as const }
+    await refused({ fires: { ...sum, fieldId: field('note') } }).toMatchObject({ code: 'rule-broken' })
+    await refused({ fires: { ...sum, fieldId: 99999 } }).toMatchObject({ code: 'rule-broken' })
     await refused({ scope: 'nonsense=1' }).toMatchObject({ code: 'bad-scope' })
     const { id: watchId } = await made()
     const other = { ...world.admin, id: 999, permissions: [] }

@@ -87,6 +87,12 @@ export function rise(before: CapturedValue, after: CapturedValue): { by: string;
   return { by: by.toFixed(), share: from.eq(0) ? null : Number(by.div(from.abs())) }
 }
 
+/** The sum of two exact decimal texts, as another. */
+export const addDecimals = (a: string, b: string): string => new Big(a).plus(b).toFixed()
+
+/** Whether one exact decimal text is more than another. */
+export const isMore = (a: string, b: string): boolean => new Big(a).gt(b)
+
 const smallDecimal = /^-?\d{1,11}(?:\.(\d{1,4}))?$/
 
 /** The same for amounts that fit a double as whole numbers of their last digit; it is asked of every number saved. */

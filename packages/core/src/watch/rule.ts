@@ -1,17 +1,71 @@
+import { amountText } from '../figures/amount.ts'
 import { addDays, atWallClock, wallClock } from '../time/zone.ts'
 import { daysWords, weekday, weekdayPlural } from '../time/weekday.ts'
+import { assertNever } from '../words/assert-never.ts'
 import { counted, listed } from '../words/list.ts'
 
 /** How saves are counted together: those of one run, of one hour of UTC, or of one calendar day. */
 export const watchSpells = ['run', 'hour', 'day'] as const
 export type WatchSpell = (typeof watchSpells)[number]
 
+/** Which differences of a number are added up: those both ways without their sign, or one way only. */
+export const watchMoves = ['moves', 'rises', 'falls'] as const
+export type WatchMove = (typeof watchMoves)[number]
+
+/** Some days of the week (1 is Monday), all of them or those that are no holidays. */
+export interface WatchDays {
+  days: readonly number[]
+  /** Whether nothing is expected of the days that are kept as holidays. */
+  notHolidays?: boolean | undefined
+}
+
 /**
- * When a watch fires: when more than so many saves came in one spell (0: at the first), or when none has come by a time of
- * some days of the week (1 is Monday).
+ * When a watch fires: when more than so many saves came in one spell (0: at the first); when a number moved by more than an
+ * amount in one spell, all its differences together; when none has come by a time of some days; when something in scope stands
+ * out; when an alarm is raised; or at a time of some days, with what Today shows.
  */
 export type WatchFires =
-  { fires: 'saves'; more: number; within: WatchSpell } | { fires: 'missing'; by: string; days: readonly number[] }
+  | { fires: 'saves'; more: number; within: WatchSpell }
+  | { fires: 'sum'; fieldId: number; way: WatchMove; over: string; within: WatchSpell }
+  | ({ fires: 'missing'; by: string } & WatchDays)
+  | { fires: 'stands-out' }
+  | { fires: 'alarm' }
+  | ({ fires: 'digest'; at: string } & WatchDays)
+
+/** Whether a watch fires of saves that a scope says; what it shows and what is wrong are of everything. */
+export const hasScope = ({ fires }: Pick<WatchFires, 'fires'>): boolean => fires !== 'alarm' && fires !== 'digest'
+
+/**
+ * The last time of some days at which the clock showed a time, up to a moment and within a fortnight; null where there was none.
+ * @returns the day (`YYYY-MM-DD`) and the instant in epoch milliseconds
+ */
+export function lastTurn(
+  { days, notHolidays }: WatchDays,
+  time: string,
+  zone: string,
+  { nowMs, holidays }: { nowMs: number; holidays: ReadonlySet<string> },
+): { day: string; atMs: number } | null {
+  const today = wallClock(nowMs, zone).date
+  for (let back = 0; back <= mostDaysBack; back++) {
+    const day = addDays(today, -back)
+    const atMs = atWallClock(day, time, zone)
+    if (atMs <= nowMs && isOn({ days, notHolidays }, day, holidays)) return { day, atMs }
+  }
+  return null
+}
+const mostDaysBack = 14
+
+/** Whether a day is one of some days. */
+export const isOn = ({ days, notHolidays }: WatchDays, day: string, holidays: ReadonlySet<string>): boolean =>
+  days.includes(weekday(day)) && !(notHolidays === true && holidays.has(day))
+
+/** What one difference of a number adds to a sum, as exact decimal text; null where it is not of that way, or nothing. */
+export function moveOf(way: WatchMove, rise: string): string | null {
+  const down = rise.startsWith('-')
+  if (!/[1-9]/.test(rise)) return null
+  if ((way === 'rises' && down) || (way === 'falls' && !down)) return null
+  return down ? rise.slice(1) : rise
+}
 
 /** When it speaks: at once, at each full hour, or at a time of the day or the week, of what has fired since. */
 export type WatchSpeaks =
@@ -104,22 +158,56 @@ export function speaksWords(speaks: WatchSpeaks): string {
 
 const spellWords: Readonly<Record<WatchSpell, string>> = { run: 'in one run', hour: 'in one hour', day: 'in one day' }
 
-/**
- * When it fires, before the words of its scope: "when there are ", "when there are more than 20 in one run of ", "when by 06:00,
- * Mondays to Fridays, there are no ".
- */
-export function firesWords(fires: WatchFires): string {
-  if (fires.fires === 'missing') return `when by ${fires.by}, ${daysWords(fires.days)}, there are no`
-  return fires.more === 0
-    ? 'when there are'
-    : `when more than ${counted(fires.more, 'save')} ${spellWords[fires.within]} are`
-}
+const onDays = (on: WatchDays) => `${daysWords(on.days)}${on.notHolidays ? ' but holidays' : ''}`
 
 /**
- * "Tell Maud Ollerton at once when there are changes to rent of tenancies by anyone."
- * @param scope the sentence of its scope, which has no time of its own
+ * When it fires, before the words of its scope: "when there are", "when more than 20 saves in one run are", "when weekly rent moves
+ * by more than 5,000 in one day, all together, in", "when by 06:00, Mondays to Fridays, there are no".
+ * @param field what the field is called whose differences it adds up
  */
-export function watchSentence(told: readonly string[], speaks: WatchSpeaks, fires: WatchFires, scope: string): string {
-  const what = scope.replace(', at any time', '')
-  return `Tell ${told.length === 0 ? 'nobody' : listed(told)} ${speaksWords(speaks)} ${firesWords(fires)} ${what.charAt(0).toLowerCase()}${what.slice(1)}`
+export function firesWords(fires: Exclude<WatchFires, { fires: 'digest' }>, field: string | null): string {
+  switch (fires.fires) {
+    case 'saves':
+      return fires.more === 0
+        ? 'when there are'
+        : `when more than ${counted(fires.more, 'save')} ${spellWords[fires.within]} are`
+    case 'sum':
+      return `when ${field ?? 'a field'} ${fires.way} by more than ${amountText(fires.over)} ${spellWords[fires.within]}, all together, in`
+    case 'missing':
+      return `when by ${fires.by}, ${onDays(fires)}, there are no`
+    case 'stands-out':
+      return 'when something stands out in'
+    case 'alarm':
+      return 'when there is an alarm'
+    default:
+      return assertNever(fires)
+  }
+}
+
+/** What a watch looks at, for a message: its scope, or what it is of where it has none. */
+export function watchedWords({ fires }: Pick<WatchFires, 'fires'>, scope: string): string {
+  if (fires === 'alarm') return 'Alarms.'
+  return fires === 'digest' ? 'What Today shows.' : scope.replace(', at any time', '')
+}
+
+/** What a watch is told with. */
+export interface WatchNames {
+  told: readonly string[]
+  /** The sentence of its scope, which has no time of its own. */
+  scope: string
+  /** What the field is called whose differences it adds up. */
+  field: string | null
+}
+
+/** "Tell Maud Ollerton at once when there are changes to rent of tenancies by anyone." */
+export function watchSentence(
+  { fires, speaks }: { fires: WatchFires; speaks: WatchSpeaks },
+  { told, scope, field }: WatchNames,
+): string {
+  const who = `Tell ${told.length === 0 ? 'nobody' : listed(told)}`
+  if (fires.fires === 'digest') return `${who} at ${fires.at}, ${onDays(fires)}, what Today shows.`
+  const when = `${who} ${speaksWords(speaks)} ${firesWords(fires, field)}`
+  if (!hasScope(fires)) return `${when}.`
+  const what = watchedWords(fires, scope)
+  return `${when} ${what.charAt(0).toLowerCase()}${what.slice(1)}`
 }

@@ -1,3 +1,4 @@
+import type { StoryShown } from '@spoor/contract'
 import { storyHeadline, toldStory, type ActorKind, type RecordRef, type Scope, type StoryNames } from '@spoor/core'
 import { isLimited, reachIn } from '../ledger/reach.ts'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -39,13 +40,14 @@ export async function storyHeadlines(db: Database, scopes: readonly Scope[]): Pr
   const ids = scopes[0]?.state?.stories ?? []
   if (ids.length === 0 || isLimited(reachIn(scopes))) return {}
   const stories = await storiesShown(db, await storiesById(db, ids))
-  const told = await Promise.all(
-    stories.map(async (story) => {
-      const only = story.about && story.records === 1 ? { ref: story.about, label: story.about.label } : null
-      const fields = story.reasons.flatMap((reason) => reason.fieldId ?? [])
-      const names = await namesFor(db, { ...story, fields }, only)
-      return [String(story.id), storyHeadline(toldStory(story), names)] as const
-    }),
+  return Object.fromEntries(
+    await Promise.all(stories.map(async (story) => [String(story.id), await headlineOf(db, story)] as const)),
   )
-  return Object.fromEntries(told)
+}
+
+/** What happened, in one sentence without a full stop. */
+export async function headlineOf(db: Database, story: StoryShown): Promise<string> {
+  const only = story.about && story.records === 1 ? { ref: story.about, label: story.about.label } : null
+  const fields = story.reasons.flatMap((reason) => reason.fieldId ?? [])
+  return storyHeadline(toldStory(story), await namesFor(db, { ...story, fields }, only))
 }

@@ -118,8 +118,15 @@ const examplesShown = 3
 /** Figures that would say something of a value. */
 const tellingFigures = new Set(['percent', 'factor', 'limit', 'value', 'least', 'most'])
 
-/** Stories as people are shown them: with the record they are about and with values, masked where they are to be. */
-export async function storiesShown(db: Database, rows: readonly StoryRow[]): Promise<StoryShown[]> {
+/**
+ * Stories as people are shown them: with the record they are about and with values, masked where they are to be.
+ * @param figuresOfValues whether figures that say something of a value are told of fields that are not masked
+ */
+export async function storiesShown(
+  db: Database,
+  rows: readonly StoryRow[],
+  { figuresOfValues = true } = {},
+): Promise<StoryShown[]> {
   if (rows.length === 0) return []
   const { rows: picked } = await db.raw<{ rows: { story_id: number; id: string }[] }>(
     `select wanted.id as story_id, t.save_id as id
@@ -154,7 +161,8 @@ export async function storiesShown(db: Database, rows: readonly StoryRow[]): Pro
         ...reason,
         figures: Object.fromEntries(
           Object.entries(reason.figures).filter(
-            ([name]) => !(reason.fieldId !== null && masked.has(reason.fieldId) && tellingFigures.has(name)),
+            ([name]) =>
+              !tellingFigures.has(name) || reason.fieldId === null || (figuresOfValues && !masked.has(reason.fieldId)),
           ),
         ),
       })),

@@ -38,6 +38,7 @@ import { up as workedOut } from './migrations/035-worked-out.ts'
 import { up as held } from './migrations/036-held.ts'
 import { up as lives } from './migrations/037-lives.ts'
 import { up as piecemeal } from './migrations/038-piecemeal.ts'
+import { up as watchedMore } from './migrations/039-watched-more.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -82,6 +83,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '036-held': held,
   '037-lives': lives,
   '038-piecemeal': piecemeal,
+  '039-watched-more': watchedMore,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -1,18 +1,19 @@
 import {
   compareInstants,
+  addDecimals,
   matches,
+  moveOf,
   valueKind,
   watchBucket,
   type ActorKind,
   type CapturedValue,
   type Scope,
   type ScopedChange,
-  type WatchSpell,
 } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { parentOf } from '../ledger/saves.ts'
 import { asksChanges, historyOf } from '../ledger/scope-sql.ts'
-import { savesNamed, type BucketRow } from './in-watch.ts'
+import { savesNamed, type BucketRow, type Counting } from './in-watch.ts'
 
 /** A save that came, as scopes look at it. */
 export interface Arrived {
@@ -21,8 +22,11 @@ export interface Arrived {
   runId: string | null
   /** What scopes that ask nothing of single changes look at. */
   whole: ScopedChange
-  changes: readonly ScopedChange[]
+  changes: readonly ArrivedChange[]
 }
+
+/** What a number moved by beside what scopes look at, as exact decimal text; null where that was not asked for. */
+export type ArrivedChange = ScopedChange & { rise: string | null }
 
 interface Row {
   id: string
@@ -37,8 +41,8 @@ interface Row {
   channel: string
   run_id: string | null
   reason: string | null
-  /** Each `[field, type, erased, before, after]`. */
-  changes: [number, string, boolean, CapturedValue, CapturedValue][]
+  /** Each `[field, type, erased, before, after, what it moved by]`. */
+  changes: [number, string, boolean, CapturedValue, CapturedValue, string | null][]
 }
 
 const savesAtOnce = 500
@@ -53,12 +57,13 @@ export const canMatch = (scopes: readonly Scope[]): boolean =>
  * Saves between two numbers, the first not included, a few hundred at a time in their order.
  * @param times between which they were captured
  * @param scopes what will be asked of them
+ * @param moves whether it will be asked what numbers moved by
  */
 export async function* arrived(
   db: Database,
   { after, upTo }: { after: string; upTo: string },
   times: { from: string; to: string },
-  scopes: readonly Scope[],
+  { scopes, moves }: { scopes: readonly Scope[]; moves: boolean },
 ): AsyncGenerator<Arrived[]> {
   const values = scopes.some(({ value }) => value !== undefined)
   const value = (side: 'before' | 'after') =>
@@ -67,13 +72,14 @@ export async function* arrived(
     const { rows } = await db.raw<{ rows: Row[] }>(
       `select s.id, s.captured_at, s.type_id, s.record_key, s.parent_type_id, s.parent_key, s.action, s.actor_id, s.actor_kind,
               s.channel, s.run_id, s.reason,
-              (select coalesce(json_agg(json_build_array(c.field_id, f.base_type, c.erased, ${value('before')}, ${value('after')})), '[]')
+              (select coalesce(json_agg(json_build_array(c.field_id, f.base_type, c.erased, ${value('before')}, ${value('after')},
+                        case when ? then c.rise::text end)), '[]')
                  from ledger.change c join spoor.field f on f.id = c.field_id
                 where c.captured_at = s.captured_at and c.save_id = s.id) as changes
          from ledger.save s
         where s.captured_at between ?::timestamptz and ?::timestamptz and s.id > ?::bigint and s.id <= ?::bigint
         order by s.id limit ?`,
-      [values, values, times.from, times.to, last, upTo, savesAtOnce],
+      [values, values, moves, times.from, times.to, last, upTo, savesAtOnce],
     )
     if (rows.length === 0) return
     const history = await historyOf(db, rows, scopes)
@@ -107,12 +113,13 @@ function arrivedOf(row: Row, history: Partial<ScopedChange> | undefined): Arrive
     at: row.captured_at,
     runId: row.run_id,
     whole: { ...of, fieldId: 0, before: null, after: null, isNumber: false },
-    changes: row.changes.map(([fieldId, baseType, erased, before, after]) => ({
+    changes: row.changes.map(([fieldId, baseType, erased, before, after, rise]) => ({
       ...of,
       fieldId,
       before,
       after,
       erased,
+      rise,
       isNumber: valueKind(baseType) === 'number',
     })),
   }
@@ -123,32 +130,52 @@ export class Buckets {
   readonly #rows = new Map<string, BucketRow>()
   readonly #scopes: readonly Scope[]
   readonly #byChange: boolean
-  readonly #within: WatchSpell
+  readonly #fires: Counting
   readonly #zone: string
 
-  constructor(scopes: readonly Scope[], { within, zone }: { within: WatchSpell; zone: string }) {
+  constructor(scopes: readonly Scope[], fires: Counting, zone: string) {
     this.#scopes = scopes
     this.#byChange = scopes.some(asksChanges)
-    this.#within = within
+    this.#fires = fires
     this.#zone = zone
+  }
+
+  /** What a save adds to its bucket; null where it does not belong there. */
+  #part(save: Arrived, nowMs: number): { move: string | null } | null {
+    const meant = (change: ScopedChange) => this.#scopes.every((scope) => matches(scope, change, nowMs))
+    if (this.#fires.fires === 'saves')
+      return (this.#byChange ? save.changes.some(meant) : meant(save.whole)) ? { move: null } : null
+    const { fieldId, way } = this.#fires
+    const change = save.changes.find((one) => one.fieldId === fieldId)
+    const move = change?.rise == null ? null : moveOf(way, change.rise)
+    return move !== null && meant(change!) ? { move } : null
   }
 
   add(saves: readonly Arrived[], nowMs: number): void {
     for (const save of saves) {
-      const meant = (change: ScopedChange) => this.#scopes.every((scope) => matches(scope, change, nowMs))
-      if (!(this.#byChange ? save.changes.some(meant) : meant(save.whole))) continue
+      const part = this.#part(save, nowMs)
+      if (!part) continue
       const { id, at, runId, whole } = save
       const bucket = watchBucket(
-        this.#within,
+        this.#fires.within,
         { id, runId: runId === null ? null : Number(runId), atMs: whole.atMs },
         this.#zone,
       )
       const row = this.#rows.get(bucket)
       if (!row) {
-        this.#rows.set(bucket, { bucket, saves: 1, from_at: at, to_at: at, save_ids: [id], actor_ids: [whole.actorId] })
+        this.#rows.set(bucket, {
+          bucket,
+          saves: 1,
+          from_at: at,
+          to_at: at,
+          save_ids: [id],
+          actor_ids: [whole.actorId],
+          total: part.move,
+        })
         continue
       }
       row.saves++
+      if (part.move !== null) row.total = addDecimals(row.total ?? '0', part.move)
       if (compareInstants(at, row.from_at) < 0) row.from_at = at
       if (compareInstants(at, row.to_at) > 0) row.to_at = at
       if (row.save_ids.length < savesNamed) row.save_ids.push(id)

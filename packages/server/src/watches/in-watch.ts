@@ -1,10 +1,11 @@
 import type { WatchRule } from '@spoor/contract'
-import { parseScope, type Scope, type WatchSpell } from '@spoor/core'
+import { hasScope, parseScope, valueKind, type Scope, type WatchFires, type WatchSpell } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { requestedScopes } from '../scope/request.ts'
+import { maskedFields } from '../ledger/masked.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
 
 /** Parts that say nothing of a save at the moment at which it comes: when it was, and what became of it since. */
@@ -12,10 +13,18 @@ const notYet = { when: 'a time', state: 'what became of the changes' } as const
 
 /**
  * The scopes of a watch as its owner may see them.
- * @throws Problem where the scope is not understood, or asks for what a save that just came cannot have
+ * @throws Problem where the scope is not understood, or asks for what a save that just came cannot have, or where the differences
+ *   of a field are to be added up that has none, or whose values may not be found out
  */
-export async function watchedScopes(db: Database, text: string, owner: SignedIn): Promise<Scope[]> {
+export async function watchedScopes(
+  db: Database,
+  { scope: text, fires }: Pick<Rule, 'scope' | 'fires'>,
+  owner: SignedIn,
+): Promise<Scope[]> {
   const { scope } = parseScope(new URLSearchParams(text))
+  if (!hasScope(fires) && text !== '')
+    throw new Problem('rule-broken', 'This watch looks at everything, so it has no scope. Nothing was kept.')
+  if (fires.fires === 'sum') await demandNumber(db, fires.fieldId)
   for (const [part, words] of Object.entries(notYet))
     if (scope[part as keyof typeof notYet])
       throw new Problem(
@@ -23,6 +32,20 @@ export async function watchedScopes(db: Database, text: string, owner: SignedIn)
         `A watch looks at what comes, so its scope cannot say ${words}. Nothing was kept; leave that part out.`,
       )
   return await requestedScopes(db, text, owner, { waits: true })
+}
+
+async function demandNumber(db: Database, fieldId: number): Promise<void> {
+  const field = await db('spoor.field').where({ id: fieldId }).first<{ name: string; base_type: string } | undefined>()
+  if (!field || valueKind(field.base_type) !== 'number')
+    throw new Problem(
+      'rule-broken',
+      'Choose a field that holds numbers: only those have differences. Nothing was kept.',
+    )
+  if ((await maskedFields(db)).has(fieldId))
+    throw new Problem(
+      'rule-broken',
+      `The values of ${field.name} are masked, so what it moved by may not be found out. Nothing was kept.`,
+    )
 }
 
 /** SQL of what saves `s` are counted together in; core's `watchBucket`, in the database. */
@@ -55,7 +78,12 @@ export interface BucketRow {
   /** The first of them by number. */
   save_ids: string[]
   actor_ids: number[]
+  /** What the differences come to that were added up, as exact decimal text. */
+  total: string | null
 }
+
+/** A watch that counts saves, or adds up differences. */
+export type Counting = Extract<WatchFires, { fires: 'saves' | 'sum' }>
 
 /** So many saves of a firing are named. */
 export const savesNamed = 200
@@ -69,20 +97,49 @@ function savesBetween(db: Database, { scopes, numbers, times, nowMs }: SavesBetw
   return whereScopes(query, scopes, 'save', 's', nowMs)
 }
 
-/** Saves in scope counted by what they belong to, in the order of their first. */
+/** Which differences are added up, without their sign; core's `moveOf`, in the database. */
+const movesOf = { moves: 'one.rise <> 0', rises: 'one.rise > 0', falls: 'one.rise < 0' } as const
+
+/** Saves in scope with the changes of one field that moved it; a save has one at most. */
+function movesBetween(
+  db: Database,
+  { scopes, numbers, times, nowMs }: SavesBetween,
+  { fieldId, way }: Extract<WatchFires, { fires: 'sum' }>,
+): Knex.QueryBuilder {
+  const query = db('ledger.change as one')
+    .join('ledger.save as s', (on) => on.on('s.id', 'one.save_id').andOn('s.captured_at', 'one.captured_at'))
+    .where('one.field_id', fieldId)
+    .whereRaw('one.captured_at between ?::timestamptz and ?::timestamptz', [times.from, times.to])
+    .whereRaw(movesOf[way])
+  if (numbers)
+    void query.whereRaw('one.save_id > ?::bigint and one.save_id <= ?::bigint', [numbers.after, numbers.upTo])
+  return whereScopes(query, scopes, 'change', 'one', nowMs)
+}
+
+/**
+ * Saves in scope counted by what they belong to, in the order of their first.
+ * @param enough whether only those are wanted of which there are enough
+ */
 export async function countedTogether(
   db: Database,
   between: SavesBetween,
-  { within, zone, more, most }: { within: WatchSpell; zone: string; more: number; most: number },
+  fires: Counting,
+  { zone, enough, most }: { zone: string; enough: boolean; most: number },
 ): Promise<BucketRow[]> {
-  const saves = savesBetween(db, between).select('s.id', 's.captured_at', 's.actor_id', {
-    bucket: bucketSql(db, within, zone),
-  })
+  const sum = fires.fires === 'sum'
+  const saves = (sum ? movesBetween(db, between, fires) : savesBetween(db, between)).select(
+    's.id',
+    's.captured_at',
+    's.actor_id',
+    { bucket: bucketSql(db, fires.within, zone) },
+    db.raw(sum ? 'abs(one.rise) as move' : 'null::numeric as move'),
+  )
   const { rows } = await db.raw<{ rows: BucketRow[] }>(
     `select m.bucket, count(*)::int as saves, min(m.captured_at) as from_at, max(m.captured_at) as to_at,
-            (array_agg(m.id::text order by m.id))[1:${savesNamed}] as save_ids, array_agg(distinct m.actor_id) as actor_ids
-       from (?) as m group by 1 having count(*) > ? order by min(m.captured_at), 1 limit ?`,
-    [saves, more, most],
+            (array_agg(m.id::text order by m.id))[1:${savesNamed}] as save_ids, array_agg(distinct m.actor_id) as actor_ids,
+            sum(m.move)::text as total
+       from (?) as m group by 1 having ${sum ? 'sum(m.move)' : 'count(*)'} > ?::numeric order by min(m.captured_at), 1 limit ?`,
+    [saves, enough ? (sum ? fires.over : fires.more) : -1, most],
   )
   return rows
 }

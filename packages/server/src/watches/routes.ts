@@ -15,6 +15,7 @@ import {
   toldTo,
 } from './store.ts'
 import type { Vault } from '../secret.ts'
+import { keepHolidays, readHolidays } from '../people/holidays.ts'
 import { addReceiver, endReceiver, listReceivers, renewSecret } from './receivers.ts'
 import { tryOnPast } from './trial.ts'
 
@@ -46,6 +47,10 @@ export function watchesRouter({ db, vault, mayMail }: { db: Database; vault: Vau
     renewSecret({ db, vault }, params.receiverId, person.id),
   )
   bind(router, routes.endReceiver, ({ params, person }) => endReceiver(db, params.receiverId, person.id))
+  bind(router, routes.listHolidays, async () => ({ holidays: await readHolidays(db) }))
+  bind(router, routes.keepHolidays, async ({ body, person }) => ({
+    holidays: await keepHolidays(db, person.id, body.holidays),
+  }))
   bind(router, routes.listTold, ({ person }) => toldTo(db, person.id))
   bind(router, routes.readTold, async ({ body, person }) => ({ read: await readTold(db, person.id, body.messageIds) }))
   return router

@@ -1,5 +1,6 @@
 import { randomUUID } from 'node:crypto'
-import { permissions, type Firing, type Told, type Watch, type WatchRule } from '@spoor/contract'
+import { permissions, type Firing, type Saying, type Told, type Watch, type WatchRule } from '@spoor/contract'
+import { watchedWords } from '@spoor/core'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -25,6 +26,8 @@ export interface WatchRow {
   state: Watch['state']
   state_why: string | null
   until_save: string
+  /** From when it looks, where what it looks at has no number of its own. */
+  since: string
   trouble: string | null
 }
 
@@ -46,7 +49,7 @@ async function shownAll(db: Database, rows: readonly WatchRow[]): Promise<Watch[
       .whereRaw('watch_id = any(?::int[])', ids)
       .whereNotNull('fired_at')
       .whereRaw('bucket not like ?', [`${trialMark}%`])
-  const [counts, days, messages, people, receivers, sentences] = await Promise.all([
+  const [counts, days, messages, people, receivers, fields, sentences] = await Promise.all([
     fired()
       .groupBy('watch_id')
       .select<{ watch_id: number; fired: number; last: string }[]>(
@@ -70,6 +73,12 @@ async function shownAll(db: Database, rows: readonly WatchRow[]): Promise<Watch[
       ),
     db('spoor.person').select<{ id: number; name: string }[]>('id', 'name').orderBy('name'),
     db('spoor.receiver').select<{ id: number; name: string }[]>('id', 'name').orderBy('name'),
+    db('spoor.field')
+      .whereIn(
+        'id',
+        rows.flatMap(({ fires }) => (fires.fires === 'sum' ? [fires.fieldId] : [])),
+      )
+      .select<{ id: number; name: string }[]>('id', 'name'),
     wordsOfScopes(
       db,
       rows.map((row) => row.scope),
@@ -84,6 +93,7 @@ async function shownAll(db: Database, rows: readonly WatchRow[]): Promise<Watch[
       id: row.id,
       scope: row.scope,
       sentence: sentences[at]!,
+      field: fields.find(({ id }) => row.fires.fires === 'sum' && row.fires.fieldId === id)?.name ?? null,
       fires: row.fires,
       speaks: row.speaks,
       quiet: row.quiet,
@@ -129,7 +139,7 @@ function demandOwn(row: WatchRow, person: SignedIn): void {
 }
 
 async function demandRule(db: Database, rule: WatchRule, person: SignedIn, mayMail: boolean): Promise<void> {
-  await watchedScopes(db, rule.scope, person)
+  await watchedScopes(db, rule, person)
   if (rule.people.length + rule.mail.length + rule.receivers.length === 0)
     throw new Problem('rule-broken', 'Say who is to be told. Nothing was kept.')
   if (rule.mail.length > 0 && !mayMail)
@@ -200,7 +210,7 @@ export async function changeWatch(
     await trx('spoor.watch').where({ id: watchId }).forUpdate().first('id')
     await trx('spoor.watch')
       .where({ id: watchId })
-      .update({ ...kept(rule), until_save: head(trx), trouble: null })
+      .update({ ...kept(rule), until_save: head(trx), since: trx.raw('clock_timestamp()'), trouble: null })
     await trx('spoor.watch_firing').where({ watch_id: watchId }).whereNull('fired_at').delete()
     await recordEvent(trx, { kind: 'watch', personId: person.id, words: `changed watch ${watchId}: ${words}` })
   })
@@ -225,7 +235,7 @@ export async function setWatchState(
         state,
         state_why: state === 'on' ? null : why,
         // What came while it was paused was not watched.
-        ...(row.state === 'paused' ? { until_save: head(trx) } : {}),
+        ...(row.state === 'paused' ? { until_save: head(trx), since: trx.raw('clock_timestamp()') } : {}),
       })
     await recordEvent(trx, {
       kind: 'watch',
@@ -320,7 +330,7 @@ export async function listFirings(
     .whereNotNull('fired_at')
     .orderBy('id', 'desc')
     .limit(firingsAtOnce + 1)
-    .select<FiringRow[]>('id', 'watch_id', 'bucket', 'saves', 'from_at', 'to_at', 'save_ids', 'fired_at')
+    .select<FiringRow[]>('id', 'watch_id', 'bucket', 'saves', 'from_at', 'to_at', 'save_ids', 'said', 'fired_at')
   if (before !== undefined) void query.where('id', '<', before)
   const rows = await query
   const page = rows.slice(0, firingsAtOnce)
@@ -343,6 +353,7 @@ export async function listFirings(
       to: one.to_at,
       words: words.get(one.id)!,
       saveId: one.save_ids[0] ?? null,
+      said: one.said,
       messages: messages
         .filter((message) => message.firing_id === one.id)
         .map((message) => ({
@@ -369,6 +380,7 @@ export interface FiringRow {
   from_at: string
   to_at: string
   save_ids: string[]
+  said: Saying[]
   fired_at: string
 }
 
@@ -418,14 +430,16 @@ export async function toldTo(db: Database, personId: number): Promise<{ told: To
       watches.map((watch) => watch.scope),
     ),
   ])
+  const sentenceOf = new Map(watches.map(({ id, fires }, at) => [id, watchedWords(fires, sentences[at]!)]))
   const told = rows.map((one) => ({
     id: Number(one.message_id),
     watchId: one.watch_id,
     at: one.fired_at,
     words: words.get(one.id)!,
-    sentence: sentences[watches.findIndex((watch) => watch.id === one.watch_id)]!,
+    sentence: sentenceOf.get(one.watch_id)!,
     saves: one.saves,
     saveId: one.save_ids[0] ?? null,
+    said: one.said,
   }))
   return { told, count: Number(count!.count) }
 }

@@ -1,4 +1,4 @@
-import { clockWords, counted, groupBy } from '@spoor/core'
+import { clockWords, counted, dateText, groupBy, watchedWords } from '@spoor/core'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
@@ -8,7 +8,7 @@ import type { Vault } from '../secret.ts'
 import { post } from './post.ts'
 import { openReceiver, signatures } from './receivers.ts'
 import type { FiringRow, MessageRow, WatchRow } from './store.ts'
-import { firingWords, trialMark } from './words.ts'
+import { digestMark, firingWords, trialMark } from './words.ts'
 
 const restMs = 1000
 const retryMs = 5000
@@ -160,7 +160,7 @@ export class Telling {
       time: firing.fired_at,
       datacontenttype: 'application/json',
       data: {
-        watch: { id: watch.id, sentence: await scopeWords(db, watch.scope) },
+        watch: { id: watch.id, sentence: watchedWords(watch.fires, await scopeWords(db, watch.scope)) },
         words: (await firingWords(db, [watch], [firing])).get(firing.id),
         saves: firing.saves,
         firstSaves: firing.save_ids,
@@ -168,6 +168,7 @@ export class Telling {
         to: firing.to_at,
         link: linkTo(address, watch, firing),
         setBack: setBackLink(address, watch, firing),
+        said: firing.said.map(({ words, path }) => ({ words, link: `${address}${path}` })),
       },
     })
     const seconds = Math.floor(nowMs / 1000)
@@ -205,15 +206,18 @@ export class Telling {
       .orderBy('id')
       .select<FiringRow[]>('*')
     const words = await firingWords(db, [watch], firings)
-    const sentence = (await scopeWords(db, watch.scope)).replace(', at any time', '')
+    const sentence = watchedWords(watch.fires, await scopeWords(db, watch.scope))
     const lines = firings.map((one) => ({
       words: words.get(one.id)!,
       at: clockWords(one.saves === 0 ? one.to_at : one.from_at, watch.zone),
       link: linkTo(address, watch, one),
       setBack: setBackLink(address, watch, one),
+      more: one.said.slice(1).map((more) => ({ words: more.words, link: `${address}${more.path}` })),
     }))
-    const subject =
-      lines.length === 1
+    const [first] = firings
+    const subject = first?.bucket.startsWith(digestMark)
+      ? `Spoor: what Today shows, ${dateText(first.bucket.slice(digestMark.length))}`
+      : lines.length === 1
         ? `Spoor: ${lines[0]!.words}`
         : `Spoor: ${counted(lines.length, 'time')} what watch ${watch.id} looks for`
     const about = `Watch ${watch.id}: ${sentence}`
@@ -227,6 +231,7 @@ export class Telling {
           line.link,
           ...(line.setBack ? [`To set it back: ${line.setBack}`] : []),
           '',
+          ...line.more.flatMap((more) => [more.words, more.link, '']),
         ]),
         about,
         `To be told no more, or otherwise: ${address}/watches?watch=${watch.id}`,
@@ -235,7 +240,7 @@ export class Telling {
       html: `<div style="font-family:sans-serif;font-size:15px;line-height:1.5">${lines
         .map(
           (line) =>
-            `<p><a href="${escaped(line.link)}">${escaped(line.words)}</a><br><span style="color:#5a6662">${escaped(line.at)}${line.setBack ? ` · <a href="${escaped(line.setBack)}">set it back …</a>` : ''}</span></p>`,
+            `<p><a href="${escaped(line.link)}">${escaped(line.words)}</a><br><span style="color:#5a6662">${escaped(line.at)}${line.setBack ? ` · <a href="${escaped(line.setBack)}">set it back …</a>` : ''}</span></p>${line.more.map((more) => `<p><a href="${escaped(more.link)}">${escaped(more.words)}</a></p>`).join('')}`,
         )
         .join(
           '',
@@ -256,8 +261,9 @@ export class Telling {
 function linkTo(
   address: string,
   watch: WatchRow,
-  { save_ids: saves, saves: count, bucket, from_at, to_at }: FiringRow,
+  { save_ids: saves, saves: count, bucket, from_at, to_at, said }: FiringRow,
 ): string {
+  if (said.length > 0) return `${address}${said[0]!.path}`
   if (bucket.startsWith(trialMark)) return `${address}/watches?watch=${watch.id}`
   if (count === 1) return `${address}/changes?save=${saves[0]}`
   if (bucket.startsWith('run:')) return `${address}/changes?how=r${bucket.slice('run:'.length)}`

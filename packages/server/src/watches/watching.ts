@@ -1,4 +1,4 @@
-import { atWallClock, groupBy, nextSpeaking, wallClock, weekday, type Scope, type WatchFires } from '@spoor/core'
+import { groupBy, isMore, nextSpeaking, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Logger } from 'pino'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -6,7 +6,8 @@ import { Duty } from '../database/duty.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { People } from '../people/people.ts'
 import { arrived, Buckets, canMatch } from './arrived.ts'
-import { countedTogether, daysWithSaves, savesNamed, watchedScopes, type BucketRow } from './in-watch.ts'
+import { countedTogether, savesNamed, watchedScopes, type BucketRow, type Counting } from './in-watch.ts'
+import { isCounting, occasionsOf, type Occasional } from './occasions.ts'
 import { putMessages, watchRows, type WatchRow } from './store.ts'
 
 const restMs = 500
@@ -19,14 +20,12 @@ const mostGroups = 5000
 /** What did not reach its threshold within its spell can no longer; runs go on for a day at most. */
 const forgottenAfterDays = 40
 const forgetEveryMs = 3_600_000
-/** What came in time is collected by then. */
-const collectedWithinMs = 2 * 60_000
 
-/** A watch that looks at saves, with what it means for its owner now. */
+/** A watch that counts saves as they come, with what it means for its owner now. */
 interface Due {
   watch: WatchRow
   scopes: readonly Scope[]
-  fires: Extract<WatchFires, { fires: 'saves' }>
+  fires: Counting
 }
 
 export interface WatchingDeps {
@@ -78,15 +77,16 @@ export class Watching {
     let more = false
     for (const watch of watches) {
       const behind = BigInt(head.last_save_id) - BigInt(watch.until_save)
-      if (behind <= 0n && watch.fires.fires === 'saves') continue
+      const { fires } = watch
+      if (behind <= 0n && isCounting(fires)) continue
       if ((this.#restUntil.get(watch.id) ?? 0) > performance.now()) continue
       await this.#orRest(watch, async () => {
-        const scopes = await this.#scopesOf(watch, owners, head.last_save_id)
-        if (!scopes) return
-        if (watch.fires.fires === 'missing') await this.#lookForMissing(watch, scopes, nowMs)
-        else due.push({ watch, scopes, fires: watch.fires })
+        const meant = await this.#meaningOf(watch, owners, head.last_save_id)
+        if (!meant) return
+        if (isCounting(fires)) due.push({ watch, scopes: meant.scopes, fires })
+        else await this.#lookForOccasions(watch, fires, { ...meant, nowMs })
       })
-      more ||= behind > BigInt(mostAtOnce)
+      more ||= isCounting(fires) && behind > BigInt(mostAtOnce)
     }
     for (const [after, together] of groupBy(due, ({ watch }) => watch.until_save)) {
       const behind = BigInt(head.last_save_id) - BigInt(after)
@@ -118,15 +118,15 @@ export class Watching {
   }
 
   /** What a watch means for its owner; null where there is none any more. */
-  async #scopesOf(
+  async #meaningOf(
     watch: WatchRow,
     owners: Map<number, SignedIn | null>,
     head: string,
-  ): Promise<readonly Scope[] | null> {
+  ): Promise<{ owner: SignedIn; scopes: readonly Scope[] } | null> {
     const { db } = this.#deps
     if (!owners.has(watch.owner_id)) owners.set(watch.owner_id, await new People(db).find(watch.owner_id))
     const owner = owners.get(watch.owner_id)
-    if (owner) return await watchedScopes(db, watch.scope, owner)
+    if (owner) return { owner, scopes: await watchedScopes(db, watch, owner) }
     await db('spoor.watch').where({ id: watch.id }).update({
       trouble: 'Its owner may not sign in any more, so it looks at nothing. Make it again as your own.',
       until_save: head,
@@ -165,27 +165,23 @@ export class Watching {
     const { db } = this.#deps
     const counted = new Map<number, BucketRow[]>()
     const matched = due.filter(({ scopes }) => canMatch(scopes))
-    const buckets = matched.map(
-      ({ watch, scopes, fires }) => new Buckets(scopes, { within: fires.within, zone: watch.zone }),
-    )
+    const buckets = matched.map(({ watch, scopes, fires }) => new Buckets(scopes, fires, watch.zone))
     if (matched.length > 0)
-      for await (const saves of arrived(
-        db,
-        numbers,
-        times,
-        matched.flatMap(({ scopes }) => scopes),
-      ))
+      for await (const saves of arrived(db, numbers, times, {
+        scopes: matched.flatMap(({ scopes }) => scopes),
+        moves: matched.some(({ fires }) => fires.fires === 'sum'),
+      }))
         for (const one of buckets) one.add(saves, nowMs)
     for (const [at, { watch }] of matched.entries()) counted.set(watch.id, buckets[at]!.rows(mostGroups))
     for (const { watch, scopes, fires } of due)
       if (!counted.has(watch.id))
         counted.set(
           watch.id,
-          await countedTogether(
-            db,
-            { scopes, numbers, times, nowMs },
-            { within: fires.within, zone: watch.zone, more: 0, most: mostGroups },
-          ),
+          await countedTogether(db, { scopes, numbers, times, nowMs }, fires, {
+            zone: watch.zone,
+            enough: false,
+            most: mostGroups,
+          }),
         )
     return counted
   }
@@ -221,18 +217,19 @@ export class Watching {
   ): Promise<void> {
     const rows = watches.flatMap(({ id }) => (counted.get(id) ?? []).map((row) => ({ id, ...row })))
     if (rows.length === 0) return
-    const column = (of: (row: (typeof rows)[number]) => string | number) => boundArray(rows.map(of))
+    const column = (of: (row: (typeof rows)[number]) => string | number | null) => boundArray(rows.map(of))
     const { rows: kept } = await trx.raw<{
-      rows: { id: string; watch_id: number; saves: number; fired_at: string | null }[]
+      rows: { id: string; watch_id: number; saves: number; total: string | null; fired_at: string | null }[]
     }>(
-      `insert into spoor.watch_firing as f (watch_id, bucket, saves, from_at, to_at, save_ids)
-       select watch_id, bucket, saves, from_at, to_at, save_ids::bigint[]
-         from unnest(?::int[], ?::text[], ?::int[], ?::timestamptz[], ?::timestamptz[], ?::text[]) as r(watch_id, bucket, saves, from_at, to_at, save_ids)
+      `insert into spoor.watch_firing as f (watch_id, bucket, saves, from_at, to_at, save_ids, total)
+       select watch_id, bucket, saves, from_at, to_at, save_ids::bigint[], total
+         from unnest(?::int[], ?::text[], ?::int[], ?::timestamptz[], ?::timestamptz[], ?::text[], ?::numeric[])
+              as r(watch_id, bucket, saves, from_at, to_at, save_ids, total)
         order by watch_id, bucket
        on conflict (watch_id, bucket) do update set saves = f.saves + excluded.saves,
          from_at = least(f.from_at, excluded.from_at), to_at = greatest(f.to_at, excluded.to_at),
-         save_ids = (f.save_ids || excluded.save_ids)[1:${savesNamed}]
-       returning id, watch_id, saves, fired_at`,
+         save_ids = (f.save_ids || excluded.save_ids)[1:${savesNamed}], total = f.total + excluded.total
+       returning id, watch_id, saves, total::text, fired_at`,
       [
         column(({ id }) => id),
         column(({ bucket }) => bucket),
@@ -240,40 +237,51 @@ export class Watching {
         column(({ from_at }) => from_at),
         column(({ to_at }) => to_at),
         column(({ save_ids }) => `{${save_ids.join(',')}}`),
+        column(({ total }) => total),
       ],
     )
     const watchOf = new Map(watches.map((watch) => [watch.id, watch]))
-    const fired = kept.flatMap(({ id, watch_id, saves, fired_at }) => {
+    const fired = kept.flatMap(({ id, watch_id, saves, total, fired_at }) => {
       const watch = watchOf.get(watch_id)!
       const { fires } = watch
-      return fired_at === null && fires.fires === 'saves' && saves > fires.more ? [{ watch, firingId: id }] : []
+      const enough =
+        (fires.fires === 'saves' && saves > fires.more) ||
+        (fires.fires === 'sum' && total !== null && isMore(total, fires.over))
+      return fired_at === null && enough ? [{ watch, firingId: id }] : []
     })
     await fire(trx, fired, nowMs)
   }
 
-  /** Each day once, as soon as its time is over: whether something came before it. */
-  async #lookForMissing(watch: WatchRow, scopes: readonly Scope[], nowMs: number): Promise<void> {
+  /** Looks at what is no saves to be counted, and keeps that it did: each occasion is told of once. */
+  async #lookForOccasions(
+    watch: WatchRow,
+    fires: Occasional,
+    meant: { owner: SignedIn; scopes: readonly Scope[]; nowMs: number },
+  ): Promise<void> {
     const { db } = this.#deps
-    const { fires, zone } = watch
-    if (fires.fires !== 'missing') return
-    const day = wallClock(nowMs, zone).date
-    const [beginMs, byMs] = [atWallClock(day, '00:00', zone), atWallClock(day, fires.by, zone)]
-    // What was not there yet when the watch was made is not missing.
-    if (nowMs < byMs + collectedWithinMs || !fires.days.includes(weekday(day)) || Date.parse(watch.made_at) > byMs)
-      return
-    const bucket = `missing:${day}`
-    if (await db('spoor.watch_firing').where({ watch_id: watch.id, bucket }).first('id')) return
-    const [from, to] = [new Date(beginMs).toISOString(), new Date(byMs).toISOString()]
-    const came = await daysWithSaves(db, { scopes, times: { from, to }, nowMs }, { zone, by: fires.by })
+    const occasions = await occasionsOf(db, fires, { watch, ...meant })
+    if (occasions.length === 0 && watch.trouble === null) return
     await db.transaction(async (trx) => {
       const [held] = await this.#hold(trx, [watch.id], watch.until_save)
       if (!held) return
-      const [firing] = await trx('spoor.watch_firing')
-        .insert({ watch_id: watch.id, bucket, saves: 0, from_at: from, to_at: to, save_ids: [] })
-        .onConflict(['watch_id', 'bucket'])
-        .ignore()
-        .returning<{ id: string }[]>('id')
-      if (firing && !came.has(day)) await fire(trx, [{ watch: held, firingId: firing.id }], nowMs)
+      const fired = []
+      for (const { bucket, fires: isTold, from, to, saves, saveIds, said } of occasions) {
+        const [firing] = await trx('spoor.watch_firing')
+          .insert({
+            watch_id: watch.id,
+            bucket,
+            saves,
+            from_at: from,
+            to_at: to,
+            save_ids: [...saveIds],
+            said: JSON.stringify(said),
+          })
+          .onConflict(['watch_id', 'bucket'])
+          .ignore()
+          .returning<{ id: string }[]>('id')
+        if (firing && isTold) fired.push({ watch: held, firingId: firing.id })
+      }
+      await fire(trx, fired, meant.nowMs)
       await trx('spoor.watch').where({ id: watch.id }).update({ trouble: null })
     })
   }

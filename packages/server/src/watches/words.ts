@@ -6,6 +6,8 @@ const mostNamed = 3
 
 /** How the bucket of what did not happen begins. */
 export const trialMark = 'trial:'
+/** How the bucket of what Today shows begins, before its day. */
+export const digestMark = 'digest:'
 
 /**
  * What a firing is about, without any value: "contractor Brackwell Heating: bank account, by Oona Marchetti"; "412 saves of
@@ -14,7 +16,7 @@ export const trialMark = 'trial:'
 export async function firingWords(
   db: Database,
   watches: readonly Pick<WatchRow, 'id' | 'fires'>[],
-  firings: readonly Pick<FiringRow, 'id' | 'watch_id' | 'bucket' | 'saves' | 'save_ids'>[],
+  firings: readonly Pick<FiringRow, 'id' | 'watch_id' | 'bucket' | 'saves' | 'save_ids' | 'said'>[],
 ): Promise<Map<string, string>> {
   const ids = firings.flatMap((one) => one.save_ids)
   const { rows } = await db.raw<{
@@ -32,6 +34,7 @@ export async function firingWords(
   return new Map(
     firings.map((one) => {
       if (one.bucket.startsWith(trialMark)) return [one.id, 'a trial: nothing happened']
+      if (one.said.length > 0) return [one.id, one.said[0]!.words]
       if (one.bucket.startsWith('missing:')) {
         const fires = watches.find((watch) => watch.id === one.watch_id)?.fires
         const by = fires?.fires === 'missing' ? fires.by : 'then'

@@ -22,9 +22,10 @@ const read = (told: readonly Told[]) =>
     await cache.invalidateQueries({ queryKey: ['told'] })
   })
 const linkOf = (one: Told) =>
-  one.saveId === null
+  one.said[0]?.path ??
+  (one.saveId === null
     ? { path: '/watches', query: { watch: String(one.watchId) } }
-    : { path: '/changes', query: { save: one.saveId } }
+    : { path: '/changes', query: { save: one.saveId } })
 </script>
 
 <template>

@@ -57,7 +57,10 @@ function became({ way, state, sentAt, readAt, tries, trouble, dueAt }: Firing['m
     <ul>
       <li v-for="one in firings" :key="one.id">
         <span class="quiet" :title="fullTime(one.at)">{{ shortTime(one.at) }}</span>
-        <RouterLink v-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }"
+        <RouterLink v-if="one.said.length > 0" :to="one.said[0]!.path"
+          ><bdi>{{ one.words }}</bdi></RouterLink
+        >
+        <RouterLink v-else-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }"
           ><bdi>{{ one.words }}</bdi></RouterLink
         >
         <bdi v-else>{{ one.words }}</bdi>

@@ -2,11 +2,10 @@
 import Button from 'ant-design-vue/es/button'
 import Checkbox from 'ant-design-vue/es/checkbox'
 import Input from 'ant-design-vue/es/input'
-import InputNumber from 'ant-design-vue/es/input-number'
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
-import { routes, type Receiver, type Watch, type WatchRule } from '@spoor/contract'
-import { counted, listed, type WatchSpell } from '@spoor/core'
+import { routes, type Receiver, type Watch, type WatchRule, type WatchTrial } from '@spoor/contract'
+import { amountText, counted, hasScope, listed } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
@@ -21,8 +20,8 @@ import { useSession } from '../session/session.ts'
 import { readerZone, shortTime } from '../value/time.ts'
 import WatchFirings from './WatchFirings.vue'
 import WatchStrip from './WatchStrip.vue'
+import WatchWhen from './WatchWhen.vue'
 import { weekdays } from './weekdays.ts'
-import WeekdayChecks from './WeekdayChecks.vue'
 
 /** A watch being made or changed, tried on the past while it is; and what it has sent. */
 export interface Props {
@@ -46,17 +45,11 @@ const names = useVocabulary(
   computed(() => summary.value?.runLabels ?? {}),
 )
 
-type When = 'each' | 'more' | 'missing'
 const given = props.watch
-const fires = given?.fires
-const when = ref<When>(
-  fires?.fires === 'missing' ? 'missing' : fires?.fires === 'saves' && fires.more > 0 ? 'more' : 'each',
-)
-const usualMore = 20
-const more = ref(fires?.fires === 'saves' && fires.more > 0 ? fires.more : usualMore)
-const within = ref<WatchSpell>(fires?.fires === 'saves' ? fires.within : 'run')
-const by = ref(fires?.fires === 'missing' ? fires.by : '06:00')
-const days = ref<number[]>(fires?.fires === 'missing' ? [...fires.days] : [1, 2, 3, 4, 5])
+const fires = ref<WatchRule['fires']>(given?.fires ?? { fires: 'saves', more: 0, within: 'run' })
+const missingWhen = ref<string | null>(null)
+const inScope = computed(() => hasScope(fires.value))
+const isDigest = computed(() => fires.value.fires === 'digest')
 const speaks = ref<WatchRule['speaks']['speaks']>(given?.speaks.speaks ?? 'once')
 const at = ref(given && 'at' in given.speaks ? given.speaks.at : '17:30')
 const on = ref(given?.speaks.speaks === 'weekly' ? given.speaks.on : 1)
@@ -67,16 +60,6 @@ const people = ref<number[]>(given ? [...given.people] : [session.person!.id])
 const programs = ref<number[]>(given ? [...given.receivers] : [])
 const mail = ref((given?.mail ?? []).join(', '))
 
-const whenOptions = [
-  { value: 'each', label: 'each save, one message a run' },
-  { value: 'more', label: 'more saves together than a number' },
-  { value: 'missing', label: 'what should have come and did not' },
-]
-const withinOptions = [
-  { value: 'run', label: 'in one run' },
-  { value: 'hour', label: 'in one hour' },
-  { value: 'day', label: 'in one day' },
-]
 const speaksOptions = [
   { value: 'once', label: 'at once' },
   { value: 'hourly', label: 'each hour' },
@@ -97,17 +80,11 @@ const peopleOptions = computed(() =>
 
 const receiverOptions = computed(() => props.receivers.map(({ id, name }) => ({ value: id, label: name })))
 const rule = computed<WatchRule>(() => ({
-  scope: text.value,
-  fires:
-    when.value === 'missing'
-      ? { fires: 'missing', by: by.value, days: days.value }
-      : {
-          fires: 'saves',
-          more: when.value === 'each' ? 0 : more.value,
-          within: when.value === 'each' ? 'run' : within.value,
-        },
-  speaks:
-    speaks.value === 'daily'
+  scope: inScope.value ? text.value : '',
+  fires: fires.value,
+  speaks: isDigest.value
+    ? { speaks: 'once' }
+    : speaks.value === 'daily'
       ? { speaks: 'daily', at: at.value }
       : speaks.value === 'weekly'
         ? { speaks: 'weekly', at: at.value, on: on.value }
@@ -154,11 +131,16 @@ const trialWords = computed(() => {
   return `It would have fired ${times === 1 ? 'once' : counted(times, 'time')}${whoWords}.`
 })
 
+function wouldSay({ saves, total, said }: WatchTrial['last'][number]): string {
+  if (said.length > 0) return said[0]!.words
+  if (saves === 0) return 'none had come'
+  return total === null ? counted(saves, 'save') : `${amountText(total)} in ${counted(saves, 'save')}`
+}
+
 const missing = computed(() => {
   if (rule.value.people.length + rule.value.mail.length + rule.value.receivers.length === 0)
     return 'Say who is to be told.'
-  if (when.value === 'missing' && days.value.length === 0) return 'Choose a day of the week.'
-  return null
+  return missingWhen.value
 })
 const { busy, problem, doing } = useDoing()
 const keep = () =>
@@ -191,31 +173,20 @@ const remove = () =>
 <template>
   <form class="pane" :aria-label="watch ? `Watch ${watch.id}` : 'A new watch'" @submit.prevent="keep">
     <div class="part said">
-      <ScopeSentence :scope="parsed.scope" :names="names" @change="set" />
+      <ScopeSentence v-if="inScope" :scope="parsed.scope" :names="names" @change="set" />
+      <span v-else>Everything, whatever the scope.</span>
       <button type="button" class="plain close" aria-label="Close" @click="emit('close')">×</button>
     </div>
-    <fieldset class="part" :disabled="!mayEdit">
-      <legend>when</legend>
-      <PickList v-model:value="when" :options="whenOptions" aria-label="When it fires" size="small" />
-      <span v-if="when === 'more'" class="line"
-        >more than
-        <InputNumber
-          v-model:value="more"
-          :min="1"
-          :max="1000000"
-          :precision="0"
-          size="small"
-          aria-label="More saves than" />
-        saves <PickList v-model:value="within" :options="withinOptions" aria-label="Counted together" size="small"
-      /></span>
-      <span v-if="when === 'missing'" class="line"
-        >by <Input v-model:value="by" type="time" size="small" class="time" aria-label="By when" /> on
-        <WeekdayChecks v-model:days="days" />
-      </span>
-    </fieldset>
+    <WatchWhen
+      v-model:fires="fires"
+      v-model:missing="missingWhen"
+      :scope="parsed.scope"
+      :names="names"
+      :disabled="!mayEdit"
+    />
     <fieldset class="part" :disabled="!mayEdit">
       <legend>speaks</legend>
-      <span class="line">
+      <span v-if="!isDigest" class="line">
         <PickList v-model:value="speaks" :options="speaksOptions" aria-label="When it speaks" size="small" />
         <PickList
           v-if="speaks === 'weekly'"
@@ -235,6 +206,7 @@ const remove = () =>
         <span class="quiet">{{ rule.zone }}</span>
       </span>
       <span class="line">
+        <span v-if="isDigest" class="quiet">at its time, {{ rule.zone }}</span>
         <Checkbox v-model:checked="quiet">not between</Checkbox>
         <template v-if="quiet">
           <Input v-model:value="quietFrom" type="time" size="small" class="time" aria-label="Quiet from" /> and
@@ -276,18 +248,25 @@ const remove = () =>
       </p>
     </fieldset>
     <section class="part" aria-label="Tried on the past year" :aria-busy="isFetching">
-      <h2>tried on the past year</h2>
+      <h2>{{ isDigest ? 'as it would be now, of the last day' : 'tried on the past year' }}</h2>
       <ProblemNote v-if="trialError" :problem="problemOf(trialError)" />
       <p v-else-if="!trial" class="quiet">Looking …</p>
+      <ul v-else-if="isDigest">
+        <li v-for="one in trial.now" :key="one.path">
+          <RouterLink :to="one.path"
+            ><bdi>{{ one.words }}</bdi></RouterLink
+          >
+        </li>
+      </ul>
       <template v-else>
         <p>{{ trialWords }}</p>
         <WatchStrip :fired="watch?.strip ?? []" :would="trial.strip" :words="trialWords" />
         <ul>
-          <li v-for="one in trial.last" :key="one.at" class="quiet">
+          <li v-for="(one, index) in trial.last" :key="index" class="quiet">
             <RouterLink v-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }">{{
               shortTime(one.at)
             }}</RouterLink><template v-else>{{ shortTime(one.at) }}</template
-            >, {{ one.saves === 0 ? 'none had come' : counted(one.saves, 'save') }}
+            >, <bdi>{{ wouldSay(one) }}</bdi>
           </li>
         </ul>
       </template>

@@ -9,6 +9,7 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { scopeQuery } from '../scope/query.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
+import HolidayList from './HolidayList.vue'
 import ReceiverList from './ReceiverList.vue'
 import { useOpened } from './opened.ts'
 import WatchesTabs from './WatchesTabs.vue'
@@ -32,7 +33,7 @@ const linkTo = (one: Watch) => ({
   path: '/watches',
   query: { watch: String(one.id), ...scopeQuery(parseScope(new URLSearchParams(one.scope)).scope) },
 })
-const words = (one: Watch) => watchSentence(one.told, one.speaks, one.fires, one.sentence)
+const words = (one: Watch) => watchSentence(one, { told: one.told, scope: one.sentence, field: one.field })
 function pastWords(one: Watch): string {
   const times = one.fired === 0 ? 'not fired yet' : `fired ${one.fired === 1 ? 'once' : counted(one.fired, 'time')}`
   return one.lastAt === null ? times : `${times}, last ${shortTime(one.lastAt)}`
@@ -88,6 +89,7 @@ async function kept(one: Watch | null) {
           <span class="quiet" :title="one.lastAt ? fullTime(one.lastAt) : ''">{{ pastWords(one) }}</span>
         </span>
       </RouterLink>
+      <HolidayList v-if="data && session.may('holidays.edit')" />
       <ReceiverList v-if="data && session.may('receivers.edit')" :receivers="data.receivers" @changed="refetch()" />
       <p v-if="watches.length > 0" class="legend quiet">
         ● fired &nbsp; ○ would have fired, had it been there · a year in all
