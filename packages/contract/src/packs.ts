@@ -1,8 +1,11 @@
 import * as v from 'valibot'
+import { lastDayOfMonth, rhythmSpells } from '@spoor/core'
 import { exportColumns } from './changes.ts'
 import { Captured, IdNumber, Instant, IntParam, Reason, ScopeText, GivenZone } from './common.ts'
 import { WorkText } from './figures.ts'
 import { route } from './route.ts'
+
+const daysOfWeek = 7
 
 /** What a pack can be read as, beside the saves with their proofs, which are always in it. */
 export const packShapes = ['pdf', 'xlsx', 'csv'] as const
@@ -79,6 +82,45 @@ export const PackLink = v.object({
   open: v.boolean(),
 })
 
+const mostAddresses = 20
+const Addresses = v.pipe(
+  v.array(v.pipe(v.string(), v.trim(), v.email('This is no mail address.'), v.maxLength(300))),
+  v.maxLength(mostAddresses),
+)
+
+/** When a regular pack is made: core's `Rhythm`. */
+const GivenRhythm = v.pipe(
+  v.strictObject({
+    each: v.picklist(rhythmSpells),
+    on: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(lastDayOfMonth)),
+    at: v.pipe(v.string(), v.regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'Give a time as 06:00.')),
+    workingDay: v.boolean(),
+  }),
+  v.check(({ each, on }) => each !== 'week' || on <= daysOfWeek, 'A week has seven days.'),
+)
+
+/** A pack that is made again and again, each of the time before. */
+export const RegularPack = v.object({
+  id: v.number(),
+  title: v.string(),
+  why: v.string(),
+  /** Its scope as a sentence, which says no time. */
+  sentence: v.string(),
+  rhythm: GivenRhythm,
+  zone: v.string(),
+  /** To which addresses each is sent. */
+  mail: v.array(v.string()),
+  owner: v.object({ id: v.number(), name: v.string() }),
+  madeAt: Instant,
+  nextAt: Instant,
+  /** How many were asked for, and the last of them. */
+  made: v.number(),
+  lastPackId: v.nullable(v.number()),
+  /** Why it cannot be made as it is. */
+  trouble: v.nullable(v.string()),
+})
+export type RegularPack = v.InferOutput<typeof RegularPack>
+
 export const Pack = v.object({
   id: v.number(),
   title: v.string(),
@@ -111,6 +153,22 @@ export const Pack = v.object({
   taken: v.array(v.object({ by: v.string(), at: Instant })),
   takenCount: v.number(),
   links: v.array(PackLink),
+  /** To whom it was sent or is to be, the latest first. */
+  mails: v.array(
+    v.object({
+      id: v.number(),
+      to: v.string(),
+      by: v.string(),
+      askedAt: Instant,
+      state: v.picklist(['waiting', 'sent', 'given up']),
+      tries: v.number(),
+      trouble: v.nullable(v.string()),
+      dueAt: Instant,
+      sentAt: v.nullable(Instant),
+    }),
+  ),
+  /** The regular pack of which it is one. */
+  regularId: v.nullable(v.number()),
 })
 export type Pack = v.InferOutput<typeof Pack>
 
@@ -142,6 +200,8 @@ export const HandedPack = v.object({
 })
 
 const params = v.object({ packId: IntParam })
+const { caseId: _, ...regularWish } = wish
+const regularPacks = v.object({ regular: v.array(RegularPack), mayMail: v.boolean() })
 const token = v.object({ token: v.pipe(v.string(), v.regex(/^[A-Za-z0-9_-]{43}$/)) })
 const mostDays = 366
 const mostTakings = 1000
@@ -212,6 +272,42 @@ export const packRoutes = {
       most: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(mostTakings)),
     }),
     response: v.object({ linkToken: v.string(), pack: Pack }),
+  }),
+  mailPack: route({
+    method: 'POST',
+    path: '/packs/:packId/mails',
+    needs: 'packs.hand',
+    summary: 'Send a pack to mail addresses, each with a link of its own that leads to it so often and until then',
+    params,
+    body: v.strictObject({
+      to: v.pipe(Addresses, v.minLength(1, 'Say to whom.')),
+      days: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(mostDays)),
+      most: v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(mostTakings)),
+    }),
+    response: Pack,
+  }),
+  listRegularPacks: route({
+    method: 'GET',
+    path: '/regular-packs',
+    needs: 'packs.read',
+    summary: 'Packs that are made regularly: all, or one’s own for whoever sees a part only',
+    response: regularPacks,
+  }),
+  makeRegularPack: route({
+    method: 'POST',
+    path: '/regular-packs',
+    needs: 'packs.make',
+    summary: 'Have a pack made regularly, each of the time before, from its next turn on',
+    body: v.strictObject({ ...regularWish, rhythm: GivenRhythm, mail: Addresses }),
+    response: regularPacks,
+  }),
+  endRegularPack: route({
+    method: 'DELETE',
+    path: '/regular-packs/:regularId',
+    needs: 'packs.make',
+    summary: 'Let a regular pack be made no more; what was made stays',
+    params: v.object({ regularId: IntParam }),
+    response: regularPacks,
   }),
   endPackLink: route({
     method: 'DELETE',

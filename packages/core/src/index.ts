@@ -388,3 +388,12 @@ export {
 } from './figures/stays.ts'
 export { beforeAndAfter, readFigures, type LoadedFigure } from './figures/loaded.ts'
 export { memberWords, pivotWords, workWords } from './figures/words.ts'
+export {
+  lastDayOfMonth,
+  makingsDue,
+  nextMaking,
+  rhythmSpells,
+  rhythmWords,
+  type Rhythm,
+  type Turn,
+} from './pack/rhythm.ts'

@@ -151,7 +151,7 @@ export function createApp(deps: AppDeps): Express {
   api.use(reconcilingRouter({ db }))
   api.use(baselinesRouter({ db }))
   api.use(casesRouter({ db }))
-  api.use(packsRouter({ db, directory: deps.packsDirectory, authority: deps.timeAuthority }))
+  api.use(packsRouter({ db, directory: deps.packsDirectory, authority: deps.timeAuthority, mayMail: deps.mayMail }))
   api.use(applicationsRouter({ db }))
   api.use(watchesRouter({ db, vault: deps.vault, mayMail: deps.mayMail }))
   api.use(workRouter({ db }))

@@ -35,6 +35,7 @@ import { FirstPerson } from './people/first-person.ts'
 import { NoticingTrials } from './noticing/trial.ts'
 import { Noticing } from './noticing/noticing.ts'
 import { TimeAuthority } from './custody/authority.ts'
+import { PackPost } from './packs/post.ts'
 import { Packing, packsDirectory, packWantsSeal } from './packs/packing.ts'
 import { KeepingBaselines } from './baselines/keep.ts'
 import { Reading } from './scope/reading.ts'
@@ -175,6 +176,8 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
   watching.start()
   const telling = new Telling({ db, log, mailer, vault, address: config.publicUrl ?? http.address })
   telling.start()
+  const packPost = new PackPost({ db, log, mailer, address: config.publicUrl ?? http.address })
+  packPost.start()
   return {
     address: http.address,
     firstLink: (await first.wanted()) ? `${http.address}${first.path}` : null,
@@ -189,6 +192,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       await standing.stop()
       await watching.stop()
       await telling.stop()
+      await packPost.stop()
       await witnessing.stop()
       await sealer.stop()
       await work.stop()

@@ -152,6 +152,12 @@ export const coveredRows: readonly CoveredRows[] = [
     key: { id: 'int' },
     columns: list('scope fires speaks quiet zone people mail receivers owner_id made_at state state_why removed_at'),
   },
+  {
+    table: 'spoor.regular_pack',
+    noun: 'regular pack',
+    key: { id: 'int' },
+    columns: list('wish rhythm mail owner_id made_at ended_at ended_by'),
+  },
   { table: 'spoor.named_scope', noun: 'named scope', key: { id: 'int' }, columns: list('name scope owner shared') },
   {
     table: 'spoor.noticing',

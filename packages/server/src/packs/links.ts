@@ -17,16 +17,16 @@ export interface LinkWish {
   most: number
 }
 
-/** @returns what is in the address; it is told this once */
+/** @returns the link, and what is in its address, which is told this once */
 export async function makeLink(
   db: Database,
   packId: number,
   { forWhom, days, most }: LinkWish,
   person: SignedIn,
   address?: string,
-): Promise<string> {
+): Promise<{ token: string; linkId: number }> {
   const token = randomBytes(tokenBytes).toString('base64url')
-  await db.transaction(async (trx) => {
+  const linkId = await db.transaction(async (trx) => {
     const [link] = await trx('spoor.pack_link')
       .insert({
         pack_id: packId,
@@ -43,8 +43,9 @@ export async function makeLink(
       words: `handed pack ${packId} over by link ${link!.id}, for ${days} days and ${most} takings`,
       address,
     })
+    return link!.id
   })
-  return token
+  return { token, linkId }
 }
 
 /** Lets a link lead nowhere from now on; one that has ended stays ended. */

@@ -14,7 +14,8 @@ import type { TimeAuthority } from '../custody/authority.ts'
 import { fieldsIn, firstPage } from './first-page.ts'
 import { blackedWhy, maskedWhy } from './packing.ts'
 import { endLink, handed, makeLink, takeHanded } from './links.ts'
-import { askForPack, listPacks, packRow, readPack, type PackBody } from './store.ts'
+import { demandMail, endRegularPack, listRegularPacks, makeRegularPack } from './regular.ts'
+import { askForPack, listPacks, mailPack, packRow, readPack, type PackBody } from './store.ts'
 import { closedAsText, paperCell } from './tables.ts'
 import { packPath, removeWithdrawn, withdrawPack } from './withdraw.ts'
 
@@ -24,6 +25,8 @@ export interface PacksDeps {
   directory: string
   /** Who stamps packs with the time; null where nobody is set. */
   authority: TimeAuthority | null
+  /** Whether Spoor can send mail. */
+  mayMail: boolean
 }
 
 /** Why there is nothing to be taken. */
@@ -34,11 +37,11 @@ const thereIsNone: Readonly<Record<Exclude<Pack['state'], 'kept'>, string>> = {
 }
 
 /** Evidence: packs made of what is in a scope, kept in a register. */
-export function packsRouter({ db, directory, authority }: PacksDeps): Router {
+export function packsRouter({ db, directory, authority, mayMail }: PacksDeps): Router {
   const router = Router()
   bind(router, routes.listPacks, ({ query, person }) => listPacks(db, person, query.before))
   bind(router, routes.previewPack, ({ body, person }) => preview(db, body, person, authority?.name ?? null))
-  bind(router, routes.makePack, ({ body, person, request }) => askForPack(db, body, person, request.ip))
+  bind(router, routes.makePack, ({ body, person, request }) => askForPack(db, body, person, { address: request.ip }))
   bind(router, routes.readPack, ({ params, person }) => readPack(db, person, params.packId))
   bind(router, routes.takePack, async ({ params, person, request, response }) => {
     const row = await packRow(db, person, params.packId)
@@ -53,9 +56,28 @@ export function packsRouter({ db, directory, authority }: PacksDeps): Router {
   bind(router, routes.makePackLink, async ({ params, body, person, request }) => {
     const row = await packRow(db, person, params.packId)
     if (row.state !== 'kept') throw new Problem('pack-not-there', 'Only a pack that is kept can be handed over.')
-    const token = await makeLink(db, row.id, body, person, request.ip)
+    const { token } = await makeLink(db, row.id, body, person, request.ip)
     return { linkToken: token, pack: await readPack(db, person, row.id) }
   })
+  bind(router, routes.mailPack, async ({ params, body, person }) => {
+    const row = await packRow(db, person, params.packId)
+    if (row.state !== 'kept') throw new Problem('pack-not-there', 'Only a pack that is kept can be sent.')
+    demandMail(person, mayMail)
+    await mailPack(db, row.id, body, person)
+    return await readPack(db, person, row.id)
+  })
+  bind(router, routes.listRegularPacks, async ({ person }) => ({
+    regular: await listRegularPacks(db, person),
+    mayMail,
+  }))
+  bind(router, routes.makeRegularPack, async ({ body, person }) => ({
+    regular: await makeRegularPack(db, body, person, { mayMail }),
+    mayMail,
+  }))
+  bind(router, routes.endRegularPack, async ({ params, person }) => ({
+    regular: await endRegularPack(db, person, params.regularId),
+    mayMail,
+  }))
   bind(router, routes.endPackLink, async ({ params, person }) => {
     const row = await packRow(db, person, params.packId)
     await endLink(db, row.id, params.linkId, person)

@@ -9,7 +9,7 @@ import { demandWhole } from '../ledger/reach.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { exportWords } from '../ledger/scope-words.ts'
 import { requestedScopes } from '../scope/request.ts'
-import { parseWork } from '@spoor/core'
+import { listed, parseWork } from '@spoor/core'
 import { ask, openJob } from '../work/jobs.ts'
 import { linksOf } from './links.ts'
 
@@ -30,6 +30,8 @@ export interface PackRow {
   /** Why by field. */
   blacked: Record<string, string>
   made_by: number
+  /** The regular pack of which it is one. */
+  regular_id: number | null
   made_by_name: string
   asked_at: string
   job_id: number | null
@@ -45,7 +47,7 @@ export interface PackRow {
 }
 
 const columns =
-  'id title why scope zone columns shown said stamped work blacked made_by asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
+  'id title why scope zone columns shown said stamped work blacked made_by regular_id asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
     .split(' ')
     .map((name) => `k.${name}`)
 
@@ -88,7 +90,7 @@ export async function readPack(db: Knex, person: SignedIn, packId: number): Prom
 }
 
 async function shown(db: Knex, row: PackRow): Promise<Pack> {
-  const [taken, [count], links, job] = await Promise.all([
+  const [taken, [count], links, mails, job] = await Promise.all([
     db('spoor.pack_taking as t')
       .leftJoin('spoor.person as p', 'p.id', 't.person_id')
       .leftJoin('spoor.pack_link as l', 'l.id', 't.link_id')
@@ -101,6 +103,7 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
       ),
     db('spoor.pack_taking').where({ pack_id: row.id }).count<{ count: string }[]>('* as count'),
     linksOf(db, row.id),
+    mailsOf(db, row.id),
     row.state === 'going' ? openJob(db, 'packing', subjectOf(row.id)) : undefined,
   ])
   return {
@@ -138,14 +141,52 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
     taken,
     takenCount: Number(count!.count),
     links,
+    mails,
+    regularId: row.regular_id,
   }
+}
+
+async function mailsOf(db: Knex, packId: number): Promise<Pack['mails']> {
+  const { rows } = await db.raw<{ rows: Pack['mails'] }>(
+    `select m.id::int, m.address as "to", p.name as by, m.asked_at as "askedAt", m.state, m.tries, m.trouble, m.due_at as "dueAt", m.sent_at as "sentAt"
+       from spoor.pack_mail m join spoor.person p on p.id = m.asked_by where m.pack_id = ? order by m.id desc`,
+    [packId],
+  )
+  return rows
+}
+
+/** Has a pack sent to addresses, each with a link of its own. */
+export async function mailPack(
+  db: Database,
+  packId: number,
+  { to, days, most }: { to: readonly string[]; days: number; most: number },
+  person: SignedIn,
+): Promise<void> {
+  await db.transaction(async (trx) => {
+    for (const address of new Set(to))
+      await trx('spoor.pack_mail').insert({ pack_id: packId, address, asked_by: person.id, days, most })
+    await recordEvent(trx, {
+      kind: 'export',
+      personId: person.id,
+      words: `had pack ${packId} sent to ${listed([...new Set(to)])}`,
+    })
+  })
 }
 
 /**
  * Asks for a pack, which is made as a job.
+ * @param along what else is kept with it
  * @throws Problem where the scope is not understood or the zone not known
  */
-export async function askForPack(db: Database, body: PackBody, person: SignedIn, address?: string): Promise<Pack> {
+export async function askForPack(
+  db: Database,
+  body: PackBody,
+  person: SignedIn,
+  {
+    address,
+    along,
+  }: { address?: string | undefined; along?(trx: Knex.Transaction, packId: number): Promise<void> } = {},
+): Promise<Pack> {
   const scopes = await requestedScopes(db, body.scope, person)
   const work = body.work === undefined ? null : parseWork(body.work)
   if (work !== null && work.form !== 'pivot') demandWhole(scopes)
@@ -180,6 +221,7 @@ export async function askForPack(db: Database, body: PackBody, person: SignedIn,
         throw new Problem('not-allowed', 'A pack can be put into a case by whoever works on cases. It was not made.')
       await gather(trx, person, body.caseId, [{ kind: 'pack', packId }])
     }
+    await along?.(trx, packId)
     await recordEvent(trx, {
       kind: 'export',
       personId: person.id,

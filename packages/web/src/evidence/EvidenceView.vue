@@ -8,6 +8,7 @@ import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
+import RegularList from './RegularList.vue'
 import { sizeWords } from './words.ts'
 
 /** The register of evidence that was taken out. */
@@ -37,6 +38,7 @@ const packs = computed(() => data.value?.pages.flatMap((page) => page.packs) ?? 
       neither Spoor nor reason to trust it. From any list in <RouterLink to="/changes">Changes</RouterLink> one is begun
       with what is on the screen.
     </p>
+    <RegularList />
     <ProblemNote v-if="error" :problem="problemOf(error)" />
     <p v-else-if="isPending" class="quiet">Reading …</p>
     <p v-else-if="packs.length === 0">No pack was made yet.</p>

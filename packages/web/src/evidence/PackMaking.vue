@@ -5,7 +5,17 @@ import Input from 'ant-design-vue/es/input'
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { exportColumns, exportHeadings, packShapes, routes, type ExportColumn, type PackShape } from '@spoor/contract'
-import { casesOf, counted, type Scope } from '@spoor/core'
+import {
+  casesOf,
+  counted,
+  dateText,
+  makingsDue,
+  scopeEntries,
+  withPart,
+  withoutPart,
+  type Rhythm,
+  type Scope,
+} from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
@@ -19,6 +29,9 @@ import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { readerZone } from '../value/time.ts'
 import PackPaper from './PackPaper.vue'
+import { addressesIn } from '../value/addresses.ts'
+import { regularKey, useRegularPacks } from './regular.ts'
+import RhythmPick from './RhythmPick.vue'
 import { shapeWords } from './words.ts'
 
 /** A pack in the making: what goes in at the left, the page as it will be read at the right. */
@@ -82,6 +95,31 @@ watch(before, (pack) => {
   blacked.value = Object.fromEntries(pack.blacked.map((one) => [one.fieldId, one.why]))
 })
 
+const rhythm = ref<Rhythm | null>(null)
+const mail = ref('')
+const { data: regular } = useRegularPacks()
+/** What the last of the regular packs would be of, so that it can be looked at. */
+const spellBefore = computed(() => {
+  if (rhythm.value === null) return null
+  const nowMs = Date.now()
+  const afterMs = nowMs - 400 * 86_400_000
+  return makingsDue(rhythm.value, { nowMs, afterMs, zone: readerZone, holidays: new Set() }).at(-1) ?? null
+})
+const isTimed = computed(() => parsed.value.scope.when !== undefined)
+/** Nothing is said of the time: each is of the time before. */
+const leaveTimeOut = () => set(withoutPart(parsed.value.scope, 'when'))
+const previewScope = computed(() => {
+  if (spellBefore.value === null || isTimed.value) return text.value
+  const { from, to } = spellBefore.value
+  const when = {
+    part: 'when' as const,
+    exclude: false,
+    effective: false,
+    span: { span: 'days' as const, from, to, zone: readerZone },
+  }
+  return new URLSearchParams(scopeEntries(withPart(parsed.value.scope, when))).toString()
+})
+
 const shortest = 2
 const wish = computed(() => ({
   title: title.value.trim(),
@@ -96,10 +134,15 @@ const wish = computed(() => ({
     .filter(([, reason]) => reason.trim().length >= shortest)
     .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
   ...(worked.value !== undefined && withWork.value ? { work: worked.value } : {}),
-  ...(caseId.value !== undefined && session.may('cases.write') ? { caseId: caseId.value } : {}),
 }))
+const ofCase = computed(() =>
+  caseId.value !== undefined && session.may('cases.write') ? { caseId: caseId.value } : {},
+)
 const settledMs = 350
-const settled = refDebounced(wish, settledMs)
+const settled = refDebounced(
+  computed(() => ({ ...wish.value, scope: previewScope.value })),
+  settledMs,
+)
 const {
   data: preview,
   error,
@@ -126,12 +169,19 @@ const missing = computed(() => {
   if (wish.value.why.length < 3) return 'Say why it is made.'
   if (wish.value.columns.length === 0) return 'Choose a column.'
   if (unexplained.value) return 'Say why each field is blacked out.'
+  if (rhythm.value !== null && isTimed.value) return 'Leave the time out: each is of the time before.'
   return null
 })
 const { busy, problem, doing } = useDoing()
 const make = () =>
   doing(async () => {
-    const pack = await call(routes.makePack, { body: wish.value })
+    if (rhythm.value !== null) {
+      const body = { ...wish.value, rhythm: rhythm.value, mail: addressesIn(mail.value) }
+      cache.setQueryData(regularKey, await call(routes.makeRegularPack, { body }))
+      await router.push({ path: '/evidence' })
+      return
+    }
+    const pack = await call(routes.makePack, { body: { ...wish.value, ...ofCase.value } })
     void cache.invalidateQueries({ queryKey: ['packs'] })
     await router.push({ name: 'pack', params: { packId: String(pack.id) } })
   })
@@ -187,6 +237,27 @@ const change = (scope: Scope) => set(scope)
             <Checkbox v-model:checked="said">what was said: cases, notes, questions and their answers</Checkbox>
           </div>
         </template>
+        <span id="pack-made" class="name">made</span>
+        <div class="said" role="group" aria-labelledby="pack-made">
+          <RhythmPick v-model:rhythm="rhythm" />
+          <p v-if="rhythm && isTimed" class="attention">
+            Each is of the time before, so what goes in says no time.
+            <Button size="small" @click="leaveTimeOut">Leave the time out</Button>
+          </p>
+          <template v-else-if="rhythm">
+            <p v-if="spellBefore" class="quiet">
+              At the right the last one is shown that there would have been, of {{ dateText(spellBefore.from) }} to
+              {{ dateText(spellBefore.to) }}.
+            </p>
+            <Input
+              v-if="session.may('packs.hand') && regular?.mayMail"
+              v-model:value="mail"
+              size="small"
+              aria-label="Mail addresses that each is sent to"
+              placeholder="Sent to these mail addresses, with commas"
+            />
+          </template>
+        </div>
         <span id="pack-stamped" class="name">time-stamp</span>
         <div class="said" role="group" aria-labelledby="pack-stamped">
           <Checkbox v-if="preview?.authority" v-model:checked="stamped"
@@ -237,8 +308,13 @@ const change = (scope: Scope) => set(scope)
       </div>
       <ProblemNote v-if="problem" :problem="problem" />
       <footer>
-        <Button type="primary" html-type="submit" :loading="busy" :disabled="missing !== null">Make the pack</Button>
-        <span class="quiet" role="status">{{ missing ?? 'It is made as long work, and goes on when you leave.' }}</span>
+        <Button type="primary" html-type="submit" :loading="busy" :disabled="missing !== null">{{
+          rhythm ? 'Make it regularly' : 'Make the pack'
+        }}</Button>
+        <span class="quiet" role="status">{{
+          missing ??
+          (rhythm ? 'The first is made at its next turn.' : 'It is made as long work, and goes on when you leave.')
+        }}</span>
       </footer>
     </form>
     <section class="right" aria-label="As it will be read" :aria-busy="isFetching" tabindex="0">

@@ -4,7 +4,7 @@ import Input from 'ant-design-vue/es/input'
 import InputNumber from 'ant-design-vue/es/input-number'
 import Progress from 'ant-design-vue/es/progress'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { routes } from '@spoor/contract'
+import { routes, type Pack } from '@spoor/contract'
 import { capitalised, counted } from '@spoor/core'
 import { computed, reactive, ref } from 'vue'
 import { useRoute } from 'vue-router'
@@ -16,6 +16,8 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { useSession } from '../session/session.ts'
 import { fullTime } from '../value/time.ts'
 import PackPaper from './PackPaper.vue'
+import { addressesIn } from '../value/addresses.ts'
+import { useRegularPacks } from './regular.ts'
 import { sizeWords } from './words.ts'
 
 /** A pack of the register: what it is, who took it, and its first page. */
@@ -28,7 +30,8 @@ const about = () => ({ params: { packId: id.value } })
 const { data, error, refetch } = useQuery({
   queryKey: key,
   queryFn: () => call(routes.readPack, about()),
-  refetchInterval: ({ state }) => (state.data?.state === 'going' ? 700 : false),
+  refetchInterval: ({ state: { data: pack } }) =>
+    pack?.state === 'going' ? 700 : pack?.mails.some(({ state }) => state === 'waiting') ? 2000 : false,
 })
 const work = computed(() => data.value?.work ?? null)
 const share = computed(() =>
@@ -56,6 +59,20 @@ const hand = () =>
     told.value = `${location.origin}/handed/${token}`
     cache.setQueryData(key.value, pack)
   })
+const mail = reactive({ to: '', days: 30, most: 5 })
+const { data: regular } = useRegularPacks()
+const mails = computed(() => addressesIn(mail.to))
+const send = () =>
+  doing(async () => {
+    const body = { to: mails.value, days: mail.days, most: mail.most }
+    cache.setQueryData(key.value, await call(routes.mailPack, { ...about(), body }))
+    mail.to = ''
+  })
+function mailWords({ state, tries, trouble, sentAt, dueAt }: Pack['mails'][number]): string {
+  if (state === 'sent') return `mail taken ${fullTime(sentAt!)}`
+  if (state === 'given up') return `given up: ${trouble ?? ''}`
+  return tries === 0 ? 'on its way' : `not taken (${trouble ?? ''}), again ${fullTime(dueAt)}`
+}
 const endLink = (linkId: number) =>
   doing(async () => {
     const params = { packId: id.value, linkId: String(linkId) }
@@ -117,6 +134,14 @@ function queryOf(scope: string): Record<string, string[]> {
             and {{ counted(data.takenCount - data.taken.length, 'time') }} before
           </p>
         </dd>
+        <template v-if="data.mails.length > 0">
+          <dt>sent</dt>
+          <dd>
+            <p v-for="one in data.mails" :key="one.id" :class="{ failure: one.state === 'given up' }">
+              to <bdi>{{ one.to }}</bdi> by {{ one.by }}: <bdi>{{ mailWords(one) }}</bdi>
+            </p>
+          </dd>
+        </template>
         <template v-if="data.links.length > 0">
           <dt>handed over</dt>
           <dd>
@@ -170,6 +195,19 @@ function queryOf(scope: string): Record<string, string[]> {
             <Button html-type="submit" size="small" :loading="busy" :disabled="link.forWhom.trim().length < 2"
               >Make the link</Button
             >
+          </form>
+        </PressPopover>
+        <PressPopover v-if="data.state === 'kept' && session.may('packs.hand') && regular?.mayMail" title="Send …">
+          <form class="back" @submit.prevent="send">
+            <p>A mail to each address with a link of its own. Each taking is written down.</p>
+            <label>To, with commas <Input v-model:value="mail.to" :maxlength="4000" /></label>
+            <label
+              >Its link ends after, days <InputNumber v-model:value="mail.days" :min="1" :max="366" :precision="0"
+            /></label>
+            <label
+              >It can be taken, times <InputNumber v-model:value="mail.most" :min="1" :max="1000" :precision="0"
+            /></label>
+            <Button html-type="submit" size="small" :loading="busy" :disabled="mails.length === 0">Send it</Button>
           </form>
         </PressPopover>
         <GatherInCase v-if="session.may('cases.write')" :thing="{ kind: 'pack', packId: data.id }" />

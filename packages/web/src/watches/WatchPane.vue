@@ -8,6 +8,7 @@ import { routes, type Receiver, type Watch, type WatchRule, type WatchTrial } fr
 import { amountText, counted, hasScope, listed } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
+import { addressesIn } from '../value/addresses.ts'
 import { useDoing } from '../api/doing.ts'
 import { useSummary } from '../changes/saves-list.ts'
 import PickList from '../frame/PickList.vue'
@@ -92,10 +93,7 @@ const rule = computed<WatchRule>(() => ({
   quiet: quiet.value ? { from: quietFrom.value, to: quietTo.value } : null,
   zone: given?.zone ?? readerZone,
   people: people.value,
-  mail: mail.value
-    .split(/[,;\s]+/)
-    .map((one) => one.trim())
-    .filter((one) => one !== ''),
+  mail: addressesIn(mail.value),
   receivers: programs.value,
 }))
 const settledMs = 400
