@@ -4,7 +4,7 @@ import { join } from 'node:path'
 import { expect, test, type Page } from '@playwright/test'
 import { unzipSync } from 'fflate'
 import type { Incident } from '@spoor/demo'
-import { axeFindsNothing, demo, listenForErrors, query, readJson, root, signIn } from './demo.ts'
+import { axeFindsNothing, choose, demo, listenForErrors, query, readJson, root, signIn } from './demo.ts'
 
 /** What somebody hands over: the bank account that went away and came back, made into a pack and proved elsewhere. */
 test.describe.configure({ mode: 'serial' })
@@ -127,4 +127,50 @@ test('somebody who is not signed in proves it in the browser, and the same is sa
   } finally {
     await stranger.close()
   }
+})
+
+test('a pack is sent by mail, and made regularly, each of the month before', async ({ browser }) => {
+  const mails = async (to: string) =>
+    (
+      (await (await fetch(`${demo('history').mailroom.page}mails.json`)).json()) as { to: string[]; text: string }[]
+    ).filter((one) => one.to.includes(to))
+  await page.goto(`${application()}/evidence`)
+  await page.getByRole('link', { name: 'Audit committee' }).first().click()
+  await page.getByRole('button', { name: 'Send' }).click()
+  await page.getByLabel('To, with commas').fill('auditor@larkmere.example')
+  await page.getByRole('button', { name: 'Send it' }).click()
+  await expect(page.getByText(/to auditor@larkmere.example by Maud Ollerton: mail taken/)).toBeVisible({
+    timeout: 20_000,
+  })
+  const [mail] = await mails('auditor@larkmere.example')
+  const stranger = await (await browser.newContext()).newPage()
+  await stranger.goto(/http\S+\/handed\/\S+/.exec(mail!.text)![0])
+  await expect(stranger.getByText(/handed over by Maud Ollerton/)).toBeVisible()
+  await stranger.close()
+
+  const [field] = await spoor<{ id: number }>(
+    `select f.id from spoor.field f join spoor.record_type t on t.id = f.type_id where f.column_name = 'weekly_rent' order by 1 limit 1`,
+  )
+  await page.goto(`${application()}/evidence/making?what=f${field!.id}&when=last7d@UTC`)
+  await choose(page, 'When it is made', 'each month, of the month before')
+  await page.getByLabel('for', { exact: true }).fill('The rent committee')
+  await page.getByLabel('why').fill('asked for by the board')
+  await expect(page.getByRole('button', { name: 'Make it regularly' })).toBeDisabled()
+  await page.getByRole('button', { name: 'Leave the time out' }).click()
+  await page.getByLabel('Mail addresses that each is sent to').fill('board@larkmere.example')
+  await axeFindsNothing(page)
+  await page.getByRole('button', { name: 'Make it regularly' }).click()
+  const regular = page.getByRole('region', { name: 'Made regularly' })
+  await expect(regular).toContainText('Each month on the 1st at 06:00, or the next working day, of the month before')
+  await expect(regular).toContainText('none made yet')
+  await axeFindsNothing(page)
+  // As if it had been asked for six weeks ago: its turn has come since, once or twice.
+  await spoor(`update spoor.regular_pack set until_at = now() - interval '40 days'`)
+  await expect(page.getByRole('row', { name: /The rent committee, \d{4}-\d\d-01 to / }).first()).toBeVisible({
+    timeout: 60_000,
+  })
+  await expect.poll(async () => (await mails('board@larkmere.example')).length, { timeout: 100_000 }).toBeGreaterThan(0)
+  await regular.getByRole('button', { name: 'End' }).click()
+  await page.getByRole('button', { name: 'End it' }).click()
+  await expect(regular).toHaveCount(0)
 })

@@ -111,7 +111,7 @@ test('a missing import is watched for, and a watch is silenced with a reason', a
   const pane = page.getByRole('form', { name: 'A new watch' })
   await expect(pane.getByText(/^It would (not )?have fired/)).toBeVisible()
   await page.getByRole('button', { name: 'Watch from now on' }).click()
-  await expect(page.getByRole('link', { name: /when by 06:00, Mondays to Fridays, there are no/ })).toBeVisible()
+  await expect(page.getByRole('link', { name: /when by 06:00, Mondays to Fridays but not on holidays, there are no/ })).toBeVisible()
   await page.getByRole('button', { name: 'Silence' }).click()
   await page.getByLabel('Why it is silenced').fill('the bank is closed')
   await page.getByRole('button', { name: 'Mute: it fires and tells nobody' }).click()
@@ -119,4 +119,58 @@ test('a missing import is watched for, and a watch is silenced with a reason', a
   await page.getByRole('button', { name: 'Take away' }).click()
   await page.getByRole('button', { name: 'Take the watch away' }).click()
   await expect(page.getByRole('link', { name: /when by 06:00/ })).toHaveCount(0)
+})
+
+test('a watch adds up what a number moved by, and one tells each day what Today shows', async () => {
+  const uplift = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'uplift')!
+  const [field] = await spoor<{ id: number }>(
+    `select f.id from spoor.field f join spoor.record_type t on t.id = f.type_id
+      where format('%s.%s', t.schema_name, t.table_name) = $1 and f.column_name = 'weekly_rent'`,
+    [uplift.table],
+  )
+  // By hand: what the rent moved by in each run within a year, from the values alone.
+  const runs = await spoor<{ total: string; saves: number }>(
+    `select sum(abs(c.after::numeric - c.before::numeric))::text as total, count(*)::int as saves
+       from ledger.change c join ledger.save s on s.id = c.save_id
+      where c.field_id = $1 and c.before is not null and c.after is not null and s.captured_at > now() - interval '365 days'
+      group by coalesce('r' || s.run_id, 's' || s.id)
+     having sum(abs(c.after::numeric - c.before::numeric)) > 1000 order by max(s.captured_at) desc`,
+    [field!.id],
+  )
+  await page.goto(`${application}/watches?watch=new&what=f${field!.id}`)
+  await choose(page, 'When it fires', 'a number moves by more than an amount')
+  await page.getByRole('textbox', { name: 'By more than' }).fill('1000')
+  const past = page.getByRole('region', { name: 'Tried on the past year' })
+  await expect(past).toContainText(runs.length === 1 ? 'fired once' : `fired ${runs.length} times`)
+  const [last] = runs
+  const [whole, part] = last!.total.split('.')
+  await expect(past).toContainText(
+    `${Number(whole).toLocaleString('en-GB')}${part ? `.${part}` : ''} in ${last!.saves.toLocaleString('en-GB')} saves`,
+  )
+  await page.getByRole('button', { name: 'Watch from now on' }).click()
+  await expect(
+    page.getByRole('link', {
+      name: /when weekly rent moves by more than 1,000 in one run, all together, in changes to weekly rent of/,
+    }),
+  ).toBeVisible()
+
+  await page.getByRole('link', { name: 'New watch' }).click()
+  await choose(page, 'When it fires', 'each day: what Today shows')
+  await expect(page.getByRole('region', { name: 'Tried on the past year' }).getByRole('link').first()).toContainText(
+    /saves? by|Nothing was saved/,
+  )
+  await axeFindsNothing(page)
+  await page.getByRole('button', { name: 'Watch from now on' }).click()
+  const digest = page.getByRole('link', { name: /at 07:30, Mondays to Fridays but not on holidays, what Today shows/ })
+  await expect(digest).toBeVisible()
+  // Kept, it is opened as it was made.
+  await digest.click()
+  await expect(page.getByLabel('At what time it is told')).toHaveValue('07:30')
+
+  await page.getByRole('region', { name: 'Holidays' }).getByRole('button', { name: 'Change' }).click()
+  await page.getByLabel('Holidays, one a line').fill('2099-12-25 Christmas Day\nno day at all')
+  await expect(page.getByText('This begins with no day: no day at all')).toBeVisible()
+  await page.getByLabel('Holidays, one a line').fill('2099-12-25 Christmas Day')
+  await page.getByRole('button', { name: 'Keep 1 day' }).click()
+  await expect(page.getByRole('region', { name: 'Holidays' })).toContainText('25 December 2099, Christmas Day')
 })

@@ -158,7 +158,7 @@ export function speaksWords(speaks: WatchSpeaks): string {
 
 const spellWords: Readonly<Record<WatchSpell, string>> = { run: 'in one run', hour: 'in one hour', day: 'in one day' }
 
-const onDays = (on: WatchDays) => `${daysWords(on.days)}${on.notHolidays ? ' but holidays' : ''}`
+const onDays = (on: WatchDays) => `${daysWords(on.days)}${on.notHolidays ? ' but not on holidays' : ''}`
 
 /**
  * When it fires, before the words of its scope: "when there are", "when more than 20 saves in one run are", "when weekly rent moves

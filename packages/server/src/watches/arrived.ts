@@ -147,8 +147,9 @@ export class Buckets {
       return (this.#byChange ? save.changes.some(meant) : meant(save.whole)) ? { move: null } : null
     const { fieldId, way } = this.#fires
     const change = save.changes.find((one) => one.fieldId === fieldId)
-    const move = change?.rise == null ? null : moveOf(way, change.rise)
-    return move !== null && meant(change!) ? { move } : null
+    if (!change || change.rise === null) return null
+    const move = moveOf(way, change.rise)
+    return move !== null && meant(change) ? { move } : null
   }
 
   add(saves: readonly Arrived[], nowMs: number): void {

@@ -198,7 +198,8 @@ const change = (scope: Scope) => set(scope)
           <ScopeSentence :scope="parsed.scope" :names="names" @change="change" />
           <p v-if="preview" class="quiet" aria-live="polite">
             {{ counted(preview.cover.holds.changes, 'change') }} in {{ counted(preview.cover.holds.saves, 'save') }},
-            {{ preview.cover.gaps.length === 0 ? 'no gap in that time' : counted(preview.cover.gaps.length, 'gap') }}
+            {{ spellBefore && !isTimed ? `from ${dateText(spellBefore.from)} to ${dateText(spellBefore.to)}, ` : ''
+            }}{{ preview.cover.gaps.length === 0 ? 'no gap in that time' : counted(preview.cover.gaps.length, 'gap') }}
           </p>
         </div>
         <span class="name"><label for="pack-title">for</label></span>
@@ -238,17 +239,14 @@ const change = (scope: Scope) => set(scope)
           </div>
         </template>
         <span id="pack-made" class="name">made</span>
-        <div class="said" role="group" aria-labelledby="pack-made">
+        <div class="said made" role="group" aria-labelledby="pack-made">
           <RhythmPick v-model:rhythm="rhythm" />
           <p v-if="rhythm && isTimed" class="attention">
             Each is of the time before, so what goes in says no time.
             <Button size="small" @click="leaveTimeOut">Leave the time out</Button>
           </p>
           <template v-else-if="rhythm">
-            <p v-if="spellBefore" class="quiet">
-              At the right the last one is shown that there would have been, of {{ dateText(spellBefore.from) }} to
-              {{ dateText(spellBefore.to) }}.
-            </p>
+            <p v-if="spellBefore" class="quiet">At the right: the last one that there would have been.</p>
             <Input
               v-if="session.may('packs.hand') && regular?.mayMail"
               v-model:value="mail"
@@ -364,6 +362,11 @@ h1 {
   display: flex;
   flex-wrap: wrap;
   gap: 2px 10px;
+}
+.made {
+  display: grid;
+  gap: 6px;
+  justify-items: start;
 }
 .fields li {
   display: flex;

@@ -3,6 +3,7 @@ import Button from 'ant-design-vue/es/button'
 import { useQueryClient } from '@tanstack/vue-query'
 import { routes, type RegularPack } from '@spoor/contract'
 import { capitalised, counted, listed, rhythmWords } from '@spoor/core'
+import { watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
 import PressPopover from '../frame/PressPopover.vue'
@@ -15,6 +16,13 @@ import { regularKey, useRegularPacks } from './regular.ts'
 const session = useSession()
 const cache = useQueryClient()
 const { data, error } = useRegularPacks()
+// What was made since stands in the register.
+watch(
+  () => data.value?.regular.reduce((sum, { made }) => sum + made, 0),
+  (now, before) => {
+    if (before !== undefined && now !== before) void cache.invalidateQueries({ queryKey: ['packs'] })
+  },
+)
 const { busy, problem, doing } = useDoing()
 const end = (one: RegularPack) =>
   doing(async () => {

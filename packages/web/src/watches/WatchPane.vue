@@ -118,6 +118,7 @@ const {
   queryFn: ({ signal }) => call(routes.tryWatch, { body: tried.value, signal }),
   placeholderData: keepPreviousData,
 })
+const often = (times: number) => (times === 1 ? 'once' : counted(times, 'time'))
 const trialWords = computed(() => {
   const { times = 0, by: who = [] } = trial.value ?? {}
   if (times === 0) return 'It would not have fired.'
@@ -125,8 +126,8 @@ const trialWords = computed(() => {
   const whoWords =
     who.length === 0
       ? ''
-      : `: ${listed(who.slice(0, named).map((one) => `${counted(one.times, 'time')} by ${one.name}`))}`
-  return `It would have fired ${times === 1 ? 'once' : counted(times, 'time')}${whoWords}.`
+      : `: ${listed(who.slice(0, named).map((one) => `${often(one.times)} by ${one.name}`))}`
+  return `It would have fired ${often(times)}${whoWords}.`
 })
 
 function wouldSay({ saves, total, said }: WatchTrial['last'][number]): string {
@@ -249,7 +250,7 @@ const remove = () =>
       <h2>{{ isDigest ? 'as it would be now, of the last day' : 'tried on the past year' }}</h2>
       <ProblemNote v-if="trialError" :problem="problemOf(trialError)" />
       <p v-else-if="!trial" class="quiet">Looking …</p>
-      <ul v-else-if="isDigest">
+      <ul v-else-if="isDigest" class="now">
         <li v-for="one in trial.now" :key="one.path">
           <RouterLink :to="one.path"
             ><bdi>{{ one.words }}</bdi></RouterLink
@@ -304,6 +305,10 @@ const remove = () =>
 </template>
 
 <style scoped>
+.now li {
+  padding: 3px 0;
+  border-top: 1px solid var(--line-soft);
+}
 .silence {
   display: grid;
   gap: 8px;
