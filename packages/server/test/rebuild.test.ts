@@ -8,7 +8,7 @@ import { makeWorld, track, type World } from './support.ts'
 import { secondPerson, wholeCorrection, type WholeCorrection } from './whole-correction.ts'
 
 /** `npm run test:faults` draws more. */
-const seeds = Array.from({ length: process.env['SPOOR_MILL_SEEDS'] ? 40 : 4 }, (_, at) => at + 1)
+const seeds = Array.from({ length: process.env['SPOOR_MILL_SEEDS'] ? 40 : 3 }, (_, at) => at + 1)
 
 /** Records that are made anew, and taken back, in databases whose tables refer to each other. */
 let world: World

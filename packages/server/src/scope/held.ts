@@ -6,7 +6,7 @@ import { Problem } from '../errors.ts'
 import type { KeySpan } from '../ledger/thread.ts'
 import { keepLives, keptLives } from './kept-lives.ts'
 import type { Reached, ReadLife } from './lives.ts'
-import { holdMark, markNow, markOf, setMark, touchedSince, type Kept } from './reading-mark.ts'
+import { behind, holdMark, setMark, touchedSince, type Kept } from './reading-mark.ts'
 
 /** The fields whose values some scopes ask for. */
 export const heldFields = (scopes: readonly Scope[]): number[] => [
@@ -70,13 +70,7 @@ export async function atMomentOf<T>(
 }
 
 async function isRead(trx: Knex.Transaction, fields: readonly number[]): Promise<boolean> {
-  for (const fieldId of fields) {
-    const typeId = await typeOf(trx, fieldId)
-    if (typeId === null) continue
-    const read = await markOf(trx, 'spoor.held', fieldId)
-    if ((await touchedSince(trx, typeId, fieldId, read, await markNow(trx, typeId)))?.length !== 0) return false
-  }
-  return true
+  return fields.length === 0 || (await behind(trx, fields, 'spoor.held')).length === 0
 }
 
 async function typeOf(db: Database, fieldId: number): Promise<number | null> {

@@ -1,4 +1,5 @@
 import type { Knex } from 'knex'
+import { boundArray } from '../database/knex.ts'
 import { lastSave } from '../ledger/head.ts'
 
 /** Up to where the ledger was read for a field: to a save, by what was tracked when, and how far into each taking. */
@@ -51,14 +52,38 @@ export async function setMark(trx: Knex.Transaction, kept: Kept, fieldId: number
 /** What stands for nothing read yet. */
 const unread = { read_save: '0', coverage: 'none' }
 
-/** Differs when any field of the type was tracked at another time than before. */
+/** Differs when any field of a type was tracked at another time than before; SQL of a type's number. */
+const coverageSql = (typeId: string) =>
+  `(select coalesce(md5(string_agg(concat_ws(' ', c.field_id, c.from_at, c.to_at), ',' order by c.id)), '')
+      from spoor.coverage c join spoor.field o on o.id = c.field_id where o.type_id = ${typeId})`
+
 async function coverageMark(trx: Knex.Transaction, typeId: number): Promise<string> {
-  const { rows } = await trx.raw<{ rows: { mark: string }[] }>(
-    `select coalesce(md5(string_agg(concat_ws(' ', c.field_id, c.from_at, c.to_at), ',' order by c.id)), '') as mark
-       from spoor.coverage c join spoor.field f on f.id = c.field_id where f.type_id = ?`,
-    [typeId],
-  )
+  const { rows } = await trx.raw<{ rows: { mark: string }[] }>(`select ${coverageSql('?')} as mark`, [typeId])
   return rows[0]!.mark
+}
+
+/** Saves `s` after a number that touch what a field of a type held: {@link touchedSince} begins with them. */
+const touchingSql = (typeId: string, fieldId: string, after: string) =>
+  `s.id > ${after} and s.type_id = ${typeId}
+     and (s.action <> 'change' or s.key_before is not null
+       or exists (select from ledger.change c where c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = ${fieldId}))`
+
+/** Findings `f` of takings `t` that were not read. */
+const foundSql = (typeId: string, places: string) =>
+  `t.type_id = ${typeId} and f.place > coalesce((${places} ->> t.id::text)::bigint, -1)`
+
+/** Of some fields those of which something came that was not read. */
+export async function behind(db: Knex, fieldIds: readonly number[], kept: Kept): Promise<number[]> {
+  const { rows } = await db.raw<{ rows: { id: number }[] }>(
+    `select d.id from spoor.field d left join ${kept}_read r on r.field_id = d.id
+      where d.id = any(?::int[])
+        and (r.field_id is null or r.coverage <> ${coverageSql('d.type_id')}
+          or exists (select from ledger.save s where ${touchingSql('d.type_id', 'd.id', 'r.read_save')})
+          or exists (select from spoor.taking t join ledger.found f on f.taking_id = t.id
+                      where ${foundSql('d.type_id', 'r.places')}))`,
+    [boundArray(fieldIds)],
+  )
+  return rows.map(({ id }) => id)
 }
 
 /** How many records each taking of a type has taken in. */
@@ -86,19 +111,17 @@ export async function touchedSince(
   const { rows } = await trx.raw<{ rows: { key: string }[] }>(
     `with recursive touched as (
        select s.record_key as key from ledger.save s
-        where s.id > ? and s.id <= ? and s.type_id = ?
-          and (s.action <> 'change' or s.key_before is not null
-            or exists (select from ledger.change c where c.save_id = s.id and c.captured_at = s.captured_at and c.field_id = ?))
+        where ${touchingSql('?', '?', '?')} and s.id <= ?
        union
        select f.record_key from spoor.taking t join ledger.found f on f.taking_id = t.id
-        where t.type_id = ? and f.place > coalesce((?::jsonb ->> t.id::text)::bigint, -1)
+        where ${foundSql('?', '?::jsonb')}
        union
        select o.key from touched t cross join lateral (
          select s.key_before as key from ledger.save s where s.type_id = ? and s.record_key = t.key and s.key_before is not null
          union all select s.record_key from ledger.save s where s.type_id = ? and s.key_before = t.key) as o)
      select key from touched limit ?`,
     [
-      ...[read.read_save, now.read_save, typeId, fieldId],
+      ...[read.read_save, typeId, fieldId, now.read_save],
       ...[typeId, JSON.stringify(read.places)],
       ...[typeId, typeId, mostTouched + 1],
     ],

@@ -4,7 +4,7 @@ import { Problem } from '../errors.ts'
 import { ask, endWithin, openJob, type JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { keepRead } from './held.ts'
-import { markNow, markOf, type Kept, type ReadingMark } from './reading-mark.ts'
+import { behind, markNow, markOf, type Kept, type ReadingMark } from './reading-mark.ts'
 
 /** So many saves, or records that were found, are read while somebody waits. */
 const mostAtOnce = 20_000
@@ -29,7 +29,8 @@ export async function keepSoon(
   { personId, named = true }: Asking,
   kept: Kept = 'spoor.held',
 ): Promise<void> {
-  for (const fieldId of fieldIds) {
+  if (fieldIds.length === 0) return
+  for (const fieldId of await behind(db, fieldIds, kept)) {
     const field = await fieldCalled(db, fieldId)
     if (!field) continue
     if (await isShort(db, field.typeId, fieldId, kept)) await keepRead(db, [fieldId], kept)
