@@ -27,6 +27,7 @@ const Fires = v.variant('fires', [
     over: v.pipe(v.string(), v.regex(/^\d{1,20}(\.\d{1,10})?$/, 'Give an amount as 12500 or 12500.50.')),
     within: v.picklist(watchSpells),
   }),
+  v.strictObject({ fires: v.literal('unusual') }),
   v.strictObject({ fires: v.literal('missing'), by: Time, ...onDays }),
   v.strictObject({ fires: v.literal('stands-out') }),
   v.strictObject({ fires: v.literal('alarm') }),

@@ -5,6 +5,8 @@ export {
   lastTurn,
   moveOf,
   nextSpeaking,
+  pairBucket,
+  pairOf,
   speaksWords,
   watchBucket,
   watchedWords,
@@ -397,3 +399,4 @@ export {
   type Rhythm,
   type Turn,
 } from './pack/rhythm.ts'
+export { unusualDays, usualBefore, usualDays, type SavesOfDay } from './watch/usual.ts'

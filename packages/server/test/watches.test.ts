@@ -446,6 +446,75 @@ describe('what fires', () => {
     await world.db('spoor.alarm').delete()
   })
 
+  it('is more than is usual for who and what, as the days before have it, once it is that many', async () => {
+    const draw = drawing(8)
+    // Far from midnight, so that no day ends while this runs.
+    const zone = ['UTC', 'Asia/Tokyo'].find((one) => /^(0[3-9]|1\d|20)/.test(wallClock(Date.now(), one).time))!
+    const { date } = wallClock(Date.now(), zone)
+    await insert()
+    await world.collect()
+    const row = (await world.db('ledger.save').orderBy('id', 'desc').first<Record<string, unknown>>('*'))!
+    // Whoever else worked here at times and not today; and, of the one who does today, what lies long ago, too.
+    const [other] = await world
+      .db('spoor.actor')
+      .insert({ kind: 'person', name: 'Nessa' })
+      .returning<{ id: number }[]>('id')
+    const before = new Map<number, Map<string, number>>([
+      [Number(row['actor_id']), new Map()],
+      [other!.id, new Map()],
+    ])
+    await world.db.raw(
+      `select ledger.ensure_month(m::date) from generate_series(now() - interval '8 months', now(), interval '1 month') m`,
+    )
+    let at = 0
+    for (const [actorId, days] of before)
+      for (let back = 1; back <= 200; back++) {
+        const many = draw(3) === 0 ? draw(9) + (draw(12) === 0 ? 30 : 0) : 0
+        const day = addDays(date, -back)
+        if (many > 0) days.set(day, many)
+        const rows = Array.from({ length: many }, (_, n) => ({
+          ...row,
+          id: -++at,
+          actor_id: actorId,
+          captured_at: new Date(atWallClock(day, '09:00', zone) + n * minute).toISOString(),
+        }))
+        if (many > 0) await world.db('ledger.save').insert(rows)
+      }
+    /** By hand: one day after the other, from the day itself back. */
+    const usualOn = (days: Map<string, number>, day: string): number | null => {
+      const found: number[] = []
+      for (let back = 1; back <= 84 && found.length < 12; back++) {
+        const many = days.get(addDays(day, -back))
+        if (many) found.push(many)
+      }
+      return found.length < 3 ? null : found.reduce((sum, one) => sum + one, 0) / found.length
+    }
+    const isMany = (many: number, usual: number | null) => usual !== null && many >= 3 * usual && many >= usual + 5
+    const fires = { fires: 'unusual' as const }
+    // Of this day itself all that these tests saved.
+    const [now] = await world.db('ledger.save').where('id', '>', 0).count<{ count: string }[]>('* as count')
+    before.get(Number(row['actor_id']))!.set(date, Number(now!.count))
+    const wanted = [...before.values()].flatMap((days) =>
+      [...days].filter(([day, many]) => isMany(many, usualOn(days, day))).map(([day]) => day),
+    )
+    expect(wanted.length).toBeGreaterThan(3)
+    const trial = await tryOnPast(world.db, rule({ fires, zone }), world.admin, Date.now())
+    expect(trial.times).toBe(wanted.length)
+    expect(trial.strip.map((one) => wallClock(Date.parse(one), zone).date)).toEqual([...new Set(wanted)].sort())
+
+    const own = before.get(Number(row['actor_id']))!
+    const usual = usualOn(own, date)!
+    const enough = Math.ceil(Math.max(3 * usual, usual + 5))
+    const [all, narrow] = [await made({ fires, zone }), await made({ fires, zone, scope: 'how=delete' })]
+    for (let many = 1; many <= enough + 2; many++) {
+      await insert()
+      await look()
+      expect([many, (await fired(all.id)).length]).toEqual([many, many >= enough ? 1 : 0])
+    }
+    expect(await fired(narrow.id)).toEqual([])
+    expect((await fired(all.id))[0]!.words).toContain(`where about ${Math.round(usual)} in a day are usual`)
+  })
+
   it('is nothing that was there before, nor what came while it was paused; muted it fires and tells nobody', async () => {
     await insert()
     await world.collect()

@@ -21,12 +21,14 @@ export interface WatchDays {
 
 /**
  * When a watch fires: when more than so many saves came in one spell (0: at the first); when a number moved by more than an
- * amount in one spell, all its differences together; when none has come by a time of some days; when something in scope stands
+ * amount in one spell, all its differences together; when somebody made more saves of a record type in a day than is usual for the
+ * two; when none has come by a time of some days; when something in scope stands
  * out; when an alarm is raised; or at a time of some days, with what Today shows.
  */
 export type WatchFires =
   | { fires: 'saves'; more: number; within: WatchSpell }
   | { fires: 'sum'; fieldId: number; way: WatchMove; over: string; within: WatchSpell }
+  | { fires: 'unusual' }
   | ({ fires: 'missing'; by: string } & WatchDays)
   | { fires: 'stands-out' }
   | { fires: 'alarm' }
@@ -102,6 +104,15 @@ export function watchBucket(
   }
 }
 
+/** What a watch counts saves in that looks for what is unusual: who, the record type, and the day. */
+export const pairBucket = (actorId: number, typeId: number, day: string): string => `pair:${actorId}:${typeId}:${day}`
+
+/** The parts of {@link pairBucket}; null of another. */
+export function pairOf(bucket: string): { actorId: number; typeId: number; day: string } | null {
+  const [, actorId, typeId, day] = /^pair:(\d+):(\d+):(\d{4}-\d\d-\d\d)$/.exec(bucket) ?? []
+  return day === undefined ? null : { actorId: Number(actorId), typeId: Number(typeId), day }
+}
+
 /** When something that fired is told of, in epoch milliseconds; never before it fired, and never in quiet hours. */
 export function nextSpeaking({ speaks, quiet, zone }: WatchTimes, firedMs: number): number {
   return afterQuiet(nextTurn(speaks, zone, firedMs), quiet, zone)
@@ -173,6 +184,8 @@ export function firesWords(fires: Exclude<WatchFires, { fires: 'digest' }>, fiel
         : `when more than ${counted(fires.more, 'save')} ${spellWords[fires.within]} are`
     case 'sum':
       return `when ${field ?? 'a field'} ${fires.way} by more than ${amountText(fires.over)} ${spellWords[fires.within]}, all together, in`
+    case 'unusual':
+      return 'when somebody makes more saves of a record type in one day than is usual for the two, in'
     case 'missing':
       return `when by ${fires.by}, ${onDays(fires)}, there are no`
     case 'stands-out':

@@ -3,7 +3,9 @@ import {
   addDecimals,
   matches,
   moveOf,
+  pairBucket,
   valueKind,
+  wallClock,
   watchBucket,
   type ActorKind,
   type CapturedValue,
@@ -20,6 +22,8 @@ export interface Arrived {
   id: string
   at: string
   runId: string | null
+  /** Who made it, by the one name they are known under. */
+  knownId: number
   /** What scopes that ask nothing of single changes look at. */
   whole: ScopedChange
   changes: readonly ArrivedChange[]
@@ -37,6 +41,7 @@ interface Row {
   parent_key: string | null
   action: ScopedChange['action']
   actor_id: number
+  known_id: number
   actor_kind: ActorKind
   channel: string
   run_id: string | null
@@ -71,6 +76,7 @@ export async function* arrived(
   for (let last = after; ;) {
     const { rows } = await db.raw<{ rows: Row[] }>(
       `select s.id, s.captured_at, s.type_id, s.record_key, s.parent_type_id, s.parent_key, s.action, s.actor_id, s.actor_kind,
+              (select coalesce(k.same_as, k.id) from spoor.actor k where k.id = s.actor_id) as known_id,
               s.channel, s.run_id, s.reason,
               (select coalesce(json_agg(json_build_array(c.field_id, f.base_type, c.erased, ${value('before')}, ${value('after')},
                         case when ? then c.rise::text end)), '[]')
@@ -112,6 +118,7 @@ function arrivedOf(row: Row, history: Partial<ScopedChange> | undefined): Arrive
     id: row.id,
     at: row.captured_at,
     runId: row.run_id,
+    knownId: row.known_id,
     whole: { ...of, fieldId: 0, before: null, after: null, isNumber: false },
     changes: row.changes.map(([fieldId, baseType, erased, before, after, rise]) => ({
       ...of,
@@ -143,7 +150,7 @@ export class Buckets {
   /** What a save adds to its bucket; null where it does not belong there. */
   #part(save: Arrived, nowMs: number): { move: string | null } | null {
     const meant = (change: ScopedChange) => this.#scopes.every((scope) => matches(scope, change, nowMs))
-    if (this.#fires.fires === 'saves')
+    if (this.#fires.fires !== 'sum')
       return (this.#byChange ? save.changes.some(meant) : meant(save.whole)) ? { move: null } : null
     const { fieldId, way } = this.#fires
     const change = save.changes.find((one) => one.fieldId === fieldId)
@@ -152,16 +159,18 @@ export class Buckets {
     return move !== null && meant(change) ? { move } : null
   }
 
+  #bucketOf({ id, runId, knownId, whole: { atMs, typeId } }: Arrived): string {
+    return this.#fires.fires === 'unusual'
+      ? pairBucket(knownId, typeId, wallClock(atMs, this.#zone).date)
+      : watchBucket(this.#fires.within, { id, runId: runId === null ? null : Number(runId), atMs }, this.#zone)
+  }
+
   add(saves: readonly Arrived[], nowMs: number): void {
     for (const save of saves) {
       const part = this.#part(save, nowMs)
       if (!part) continue
-      const { id, at, runId, whole } = save
-      const bucket = watchBucket(
-        this.#fires.within,
-        { id, runId: runId === null ? null : Number(runId), atMs: whole.atMs },
-        this.#zone,
-      )
+      const { id, at, whole } = save
+      const bucket = this.#bucketOf(save)
       const row = this.#rows.get(bucket)
       if (!row) {
         this.#rows.set(bucket, {

@@ -1,7 +1,7 @@
 import type { WatchRule } from '@spoor/contract'
-import { hasScope, parseScope, valueKind, type Scope, type WatchFires, type WatchSpell } from '@spoor/core'
+import { hasScope, parseScope, valueKind, type SavesOfDay, type Scope, type WatchFires } from '@spoor/core'
 import type { Knex } from 'knex'
-import type { Database } from '../database/knex.ts'
+import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { requestedScopes } from '../scope/request.ts'
@@ -48,9 +48,17 @@ async function demandNumber(db: Database, fieldId: number): Promise<void> {
     )
 }
 
-/** SQL of what saves `s` are counted together in; core's `watchBucket`, in the database. */
-function bucketSql(db: Knex, within: WatchSpell, zone: string): Knex.Raw {
-  switch (within) {
+/** SQL of who made saves `s`, by the one name they are known under. */
+const knownSql = '(select coalesce(k.same_as, k.id) from spoor.actor k where k.id = s.actor_id)'
+
+/** SQL of what saves `s` are counted together in; core's `watchBucket` and `pairBucket`, in the database. */
+function bucketSql(db: Knex, fires: Counting, zone: string): Knex.Raw {
+  if (fires.fires === 'unusual')
+    return db.raw(
+      `'pair:' || ${knownSql} || ':' || s.type_id || ':' || to_char(s.captured_at at time zone ?, 'YYYY-MM-DD')`,
+      [zone],
+    )
+  switch (fires.within) {
     case 'run':
       return db.raw(`coalesce('run:' || s.run_id, 'save:' || s.id)`)
     case 'hour':
@@ -83,7 +91,7 @@ export interface BucketRow {
 }
 
 /** A watch that counts saves, or adds up differences. */
-export type Counting = Extract<WatchFires, { fires: 'saves' | 'sum' }>
+export type Counting = Extract<WatchFires, { fires: 'saves' | 'sum' | 'unusual' }>
 
 /** So many saves of a firing are named. */
 export const savesNamed = 200
@@ -131,7 +139,7 @@ export async function countedTogether(
     's.id',
     's.captured_at',
     's.actor_id',
-    { bucket: bucketSql(db, fires.within, zone) },
+    { bucket: bucketSql(db, fires, zone) },
     db.raw(sum ? 'abs(one.rise) as move' : 'null::numeric as move'),
   )
   const { rows } = await db.raw<{ rows: BucketRow[] }>(
@@ -139,7 +147,38 @@ export async function countedTogether(
             (array_agg(m.id::text order by m.id))[1:${savesNamed}] as save_ids, array_agg(distinct m.actor_id) as actor_ids,
             sum(m.move)::text as total
        from (?) as m group by 1 having ${sum ? 'sum(m.move)' : 'count(*)'} > ?::numeric order by min(m.captured_at), 1 limit ?`,
-    [saves, enough ? (sum ? fires.over : fires.more) : -1, most],
+    [saves, enough && fires.fires !== 'unusual' ? (fires.fires === 'sum' ? fires.over : fires.more) : -1, most],
+  )
+  return rows
+}
+
+/** Saves in scope by who, record type and day, as far back as what is usual goes. */
+export interface PairDay extends SavesOfDay {
+  actorId: number
+  typeId: number
+  from_at: string
+  save_id: string
+}
+
+/** @param actorIds by the names they are known under; all where not said */
+export async function pairDays(
+  db: Database,
+  between: SavesBetween,
+  { zone, actorIds }: { zone: string; actorIds?: readonly number[] },
+): Promise<PairDay[]> {
+  const saves = savesBetween(db, between).select(
+    's.id',
+    's.captured_at',
+    's.type_id',
+    db.raw(`${knownSql} as known_id`),
+    db.raw(`to_char(s.captured_at at time zone ?, 'YYYY-MM-DD') as day`, [zone]),
+  )
+  if (actorIds) void saves.whereRaw(`${knownSql} = any(?::int[])`, [boundArray(actorIds)])
+  const { rows } = await db.raw<{ rows: PairDay[] }>(
+    `select m.known_id as "actorId", m.type_id as "typeId", m.day, count(*)::int as saves, min(m.captured_at) as from_at,
+            min(m.id)::text as save_id
+       from (?) as m group by 1, 2, 3`,
+    [saves],
   )
   return rows
 }

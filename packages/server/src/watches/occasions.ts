@@ -12,7 +12,8 @@ import { digestMark } from './words.ts'
 /** A watch that does not count saves as they come. */
 export type Occasional = Exclude<WatchFires, Counting>
 
-export const isCounting = (fires: WatchFires): fires is Counting => fires.fires === 'saves' || fires.fires === 'sum'
+export const isCounting = (fires: WatchFires): fires is Counting =>
+  fires.fires === 'saves' || fires.fires === 'sum' || fires.fires === 'unusual'
 
 /** Something that a watch looked at, which is looked at once. */
 export interface Occasion {

@@ -330,7 +330,18 @@ export async function listFirings(
     .whereNotNull('fired_at')
     .orderBy('id', 'desc')
     .limit(firingsAtOnce + 1)
-    .select<FiringRow[]>('id', 'watch_id', 'bucket', 'saves', 'from_at', 'to_at', 'save_ids', 'said', 'fired_at')
+    .select<FiringRow[]>(
+      'id',
+      'watch_id',
+      'bucket',
+      'saves',
+      'from_at',
+      'to_at',
+      'save_ids',
+      'said',
+      'usual',
+      'fired_at',
+    )
   if (before !== undefined) void query.where('id', '<', before)
   const rows = await query
   const page = rows.slice(0, firingsAtOnce)
@@ -381,6 +392,8 @@ export interface FiringRow {
   to_at: string
   save_ids: string[]
   said: Saying[]
+  /** How many saves are usual, where that was asked. */
+  usual: string | null
   fired_at: string
 }
 

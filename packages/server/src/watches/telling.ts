@@ -1,4 +1,14 @@
-import { clockWords, counted, dateText, groupBy, watchedWords } from '@spoor/core'
+import {
+  clockWords,
+  counted,
+  dateText,
+  groupBy,
+  pairOf,
+  parseScope,
+  scopeEntries,
+  watchedWords,
+  withPart,
+} from '@spoor/core'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
@@ -270,7 +280,20 @@ function linkTo(
   const minutes = (at: string, plus: number) =>
     new Date(Math.floor(Date.parse(at) / minute) * minute + plus).toISOString().slice(0, 16)
   const when = `when=${minutes(from_at, 0)}Z..${minutes(to_at, minute)}Z@${watch.zone}`
-  return `${address}/changes?${[watch.scope, when].filter(Boolean).join('&')}`
+  return `${address}/changes?${[scopeOfBucket(watch.scope, bucket), when].filter(Boolean).join('&')}`
+}
+
+/** A scope, narrowed to whom and what a bucket counted. */
+function scopeOfBucket(text: string, bucket: string): string {
+  const pair = pairOf(bucket)
+  if (!pair) return text
+  const { scope } = parseScope(new URLSearchParams(text))
+  const theirs = withPart(scope, { part: 'who', exclude: false, actors: [pair.actorId], kinds: [] })
+  const narrow =
+    (scope.what?.fields.length ?? 0) > 0
+      ? theirs
+      : withPart(theirs, { part: 'what', exclude: false, types: [pair.typeId], fields: [] })
+  return new URLSearchParams(scopeEntries(narrow)).toString()
 }
 
 /** Where what it saw can be set back, by whoever may; undefined where it saw nothing. */

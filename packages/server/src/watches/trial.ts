@@ -1,5 +1,15 @@
 import type { WatchTrial } from '@spoor/contract'
-import { addDays, atWallClock, isOn, wallClock, type Scope, type WatchFires } from '@spoor/core'
+import {
+  addDays,
+  atWallClock,
+  groupBy,
+  isOn,
+  unusualDays,
+  usualDays,
+  wallClock,
+  type Scope,
+  type WatchFires,
+} from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { sayToday } from './digest.ts'
@@ -7,6 +17,7 @@ import { holidaySet } from '../people/holidays.ts'
 import {
   countedTogether,
   daysWithSaves,
+  pairDays,
   watchedScopes,
   type Counting,
   type Rule,
@@ -30,6 +41,7 @@ export async function tryOnPast(db: Database, rule: Rule, person: SignedIn, nowM
   const firstDay = addDays(wallClock(nowMs, zone).date, -yearDays)
   const from = new Date(atWallClock(firstDay, '00:00', zone)).toISOString()
   const between = { scopes, times: { from, to: new Date(nowMs).toISOString() }, nowMs }
+  if (fires.fires === 'unusual') return { from, ...(await stoodOutOfUsual(db, between, { zone, firstDay })) }
   if (isCounting(fires)) return { from, ...(await counting(db, between, fires, zone)) }
   switch (fires.fires) {
     case 'missing':
@@ -110,6 +122,26 @@ async function stoodOut(
     by: await namedOften(
       db,
       stories.flatMap(({ actors }) => actors),
+    ),
+  }
+}
+
+async function stoodOutOfUsual(
+  db: Database,
+  between: SavesBetween,
+  { zone, firstDay }: { zone: string; firstDay: string },
+): Promise<Would> {
+  const from = new Date(atWallClock(addDays(firstDay, -usualDays.back), '00:00', zone)).toISOString()
+  const days = await pairDays(db, { ...between, times: { ...between.times, from } }, { zone })
+  const unusual = [...groupBy(days, ({ actorId, typeId }) => `${actorId} ${typeId}`).values()]
+    .flatMap((own) => unusualDays(own))
+    .filter(({ day }) => day >= firstDay)
+    .sort((a, b) => Date.parse(a.from_at) - Date.parse(b.from_at))
+  return {
+    ...told(unusual.map(({ from_at, saves, save_id }) => ({ ...nothing, at: from_at, saves, saveId: save_id }))),
+    by: await namedOften(
+      db,
+      unusual.map(({ actorId }) => actorId),
     ),
   }
 }

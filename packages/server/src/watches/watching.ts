@@ -1,4 +1,15 @@
-import { groupBy, isMore, nextSpeaking, type Scope } from '@spoor/core'
+import {
+  addDays,
+  atWallClock,
+  groupBy,
+  isMore,
+  nextSpeaking,
+  pairOf,
+  unusual,
+  usualBefore,
+  usualDays,
+  type Scope,
+} from '@spoor/core'
 import type { Knex } from 'knex'
 import type { Logger } from 'pino'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -6,7 +17,7 @@ import { Duty } from '../database/duty.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { People } from '../people/people.ts'
 import { arrived, Buckets, canMatch } from './arrived.ts'
-import { countedTogether, savesNamed, watchedScopes, type BucketRow, type Counting } from './in-watch.ts'
+import { countedTogether, pairDays, savesNamed, watchedScopes, type BucketRow, type Counting } from './in-watch.ts'
 import { isCounting, occasionsOf, type Occasional } from './occasions.ts'
 import { putMessages, watchRows, type WatchRow } from './store.ts'
 
@@ -145,7 +156,7 @@ export class Watching {
         due.map(({ watch }) => watch.id),
         numbers.after,
       )
-      await this.#count(trx, held, counted, nowMs)
+      await this.#count(trx, held, { due, counted, nowMs })
       await trx('spoor.watch')
         .whereIn(
           'id',
@@ -212,14 +223,14 @@ export class Watching {
   async #count(
     trx: Knex.Transaction,
     watches: readonly WatchRow[],
-    counted: ReadonlyMap<number, readonly BucketRow[]>,
-    nowMs: number,
+    { due, counted, nowMs }: { due: readonly Due[]; counted: ReadonlyMap<number, readonly BucketRow[]>; nowMs: number },
   ): Promise<void> {
+    const scopesOf = new Map(due.map(({ watch, scopes }) => [watch.id, scopes]))
     const rows = watches.flatMap(({ id }) => (counted.get(id) ?? []).map((row) => ({ id, ...row })))
     if (rows.length === 0) return
     const column = (of: (row: (typeof rows)[number]) => string | number | null) => boundArray(rows.map(of))
     const { rows: kept } = await trx.raw<{
-      rows: { id: string; watch_id: number; saves: number; total: string | null; fired_at: string | null }[]
+      rows: KeptRow[]
     }>(
       `insert into spoor.watch_firing as f (watch_id, bucket, saves, from_at, to_at, save_ids, total)
        select watch_id, bucket, saves, from_at, to_at, save_ids::bigint[], total
@@ -229,7 +240,7 @@ export class Watching {
        on conflict (watch_id, bucket) do update set saves = f.saves + excluded.saves,
          from_at = least(f.from_at, excluded.from_at), to_at = greatest(f.to_at, excluded.to_at),
          save_ids = (f.save_ids || excluded.save_ids)[1:${savesNamed}], total = f.total + excluded.total
-       returning id, watch_id, saves, total::text, fired_at`,
+       returning id, watch_id, bucket, saves, total::text, usual::text, fired_at`,
       [
         column(({ id }) => id),
         column(({ bucket }) => bucket),
@@ -241,12 +252,22 @@ export class Watching {
       ],
     )
     const watchOf = new Map(watches.map((watch) => [watch.id, watch]))
-    const fired = kept.flatMap(({ id, watch_id, saves, total, fired_at }) => {
+    for (const watch of watches)
+      if (watch.fires.fires === 'unusual')
+        await askUsual(
+          trx,
+          watch,
+          scopesOf.get(watch.id)!,
+          kept.filter((row) => row.watch_id === watch.id && row.usual === null),
+          nowMs,
+        )
+    const fired = kept.flatMap(({ id, watch_id, saves, total, usual, fired_at }) => {
       const watch = watchOf.get(watch_id)!
       const { fires } = watch
       const enough =
         (fires.fires === 'saves' && saves > fires.more) ||
-        (fires.fires === 'sum' && total !== null && isMore(total, fires.over))
+        (fires.fires === 'sum' && total !== null && isMore(total, fires.over)) ||
+        (fires.fires === 'unusual' && unusual(saves, Number(usual)))
       return fired_at === null && enough ? [{ watch, firingId: id }] : []
     })
     await fire(trx, fired, nowMs)
@@ -295,6 +316,43 @@ export class Watching {
       .whereNull('fired_at')
       .whereRaw('to_at < now() - make_interval(days => ?)', [forgottenAfterDays])
       .delete()
+  }
+}
+
+interface KeptRow {
+  id: string
+  watch_id: number
+  bucket: string
+  saves: number
+  total: string | null
+  usual: string | null
+  fired_at: string | null
+}
+
+/** Keeps with what was counted of somebody and a record type on a day how much is usual for the two, by the days before. */
+async function askUsual(
+  trx: Knex.Transaction,
+  watch: WatchRow,
+  scopes: readonly Scope[],
+  rows: KeptRow[],
+  nowMs: number,
+): Promise<void> {
+  const asked = rows.flatMap((row) => {
+    const pair = pairOf(row.bucket)
+    return pair ? [{ row, pair }] : []
+  })
+  if (asked.length === 0) return
+  const days = asked.map(({ pair }) => pair.day).sort()
+  const at = (day: string) => new Date(atWallClock(day, '00:00', watch.zone)).toISOString()
+  const counts = await pairDays(
+    trx,
+    { scopes, times: { from: at(addDays(days[0]!, -usualDays.back)), to: at(days.at(-1)!) }, nowMs },
+    { zone: watch.zone, actorIds: [...new Set(asked.map(({ pair }) => pair.actorId))] },
+  )
+  for (const { row, pair } of asked) {
+    const own = counts.filter(({ actorId, typeId }) => actorId === pair.actorId && typeId === pair.typeId)
+    row.usual = String(usualBefore(pair.day, own) ?? Number.NaN)
+    await trx('spoor.watch_firing').where({ id: row.id }).update({ usual: row.usual })
   }
 }
 

@@ -16,7 +16,7 @@ export const digestMark = 'digest:'
 export async function firingWords(
   db: Database,
   watches: readonly Pick<WatchRow, 'id' | 'fires'>[],
-  firings: readonly Pick<FiringRow, 'id' | 'watch_id' | 'bucket' | 'saves' | 'save_ids' | 'said'>[],
+  firings: readonly Pick<FiringRow, 'id' | 'watch_id' | 'bucket' | 'saves' | 'save_ids' | 'said' | 'usual'>[],
 ): Promise<Map<string, string>> {
   const ids = firings.flatMap((one) => one.save_ids)
   const { rows } = await db.raw<{
@@ -50,7 +50,8 @@ export async function firingWords(
       const types = some([...new Set(own.map((save) => save.plural))])
       // Only the first of them are looked at; a run is one actor's.
       const more = one.saves > own.length && !one.bucket.startsWith('run:') ? ' among others' : ''
-      return [one.id, `${counted(one.saves, 'save')} of ${types}, by ${actors}${more}`]
+      const usual = one.usual === null ? '' : `, where about ${Math.round(Number(one.usual))} in a day are usual`
+      return [one.id, `${counted(one.saves, 'save')} of ${types}, by ${actors}${more}${usual}`]
     }),
   )
 }

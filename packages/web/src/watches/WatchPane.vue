@@ -124,9 +124,7 @@ const trialWords = computed(() => {
   if (times === 0) return 'It would not have fired.'
   const named = 3
   const whoWords =
-    who.length === 0
-      ? ''
-      : `: ${listed(who.slice(0, named).map((one) => `${often(one.times)} by ${one.name}`))}`
+    who.length === 0 ? '' : `: ${listed(who.slice(0, named).map((one) => `${often(one.times)} by ${one.name}`))}`
   return `It would have fired ${often(times)}${whoWords}.`
 })
 

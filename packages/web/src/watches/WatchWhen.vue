@@ -3,7 +3,7 @@ import Checkbox from 'ant-design-vue/es/checkbox'
 import Input from 'ant-design-vue/es/input'
 import InputNumber from 'ant-design-vue/es/input-number'
 import type { WatchRule } from '@spoor/contract'
-import { valueKind, type Scope, type WatchMove, type WatchSpell } from '@spoor/core'
+import { usualDays, valueKind, type Scope, type WatchMove, type WatchSpell } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { fieldChoices, fieldMeant } from '../figures/field-choice.ts'
 import PickList from '../frame/PickList.vue'
@@ -39,6 +39,7 @@ const whenOptions = [
   { value: 'each', label: 'each save, one message a run' },
   { value: 'more', label: 'more saves together than a number' },
   { value: 'sum', label: 'a number moves by more than an amount' },
+  { value: 'unusual', label: 'more than is usual for who does it and what it is' },
   { value: 'missing', label: 'what should have come and did not' },
   { value: 'stands-out', label: 'something stands out' },
   { value: 'alarm', label: 'an alarm, whatever it is about' },
@@ -135,6 +136,10 @@ watch(
       <WeekdayChecks v-model:days="days" />
       <Checkbox v-model:checked="notHolidays">but not on holidays</Checkbox>
     </span>
+    <p v-if="when === 'unusual'" class="quiet">
+      More saves of a record type in one day than somebody usually makes: three times the mean of their last
+      {{ usualDays.most }} days with any, and five more at least.
+    </p>
     <p v-if="when === 'stands-out'" class="quiet">
       Whatever is noticed in scope, once, as soon as it is; how noticing works is set under
       <RouterLink to="/today/noticing">Noticing</RouterLink>.

@@ -8,6 +8,8 @@ alter table spoor.watch add column since timestamptz not null default clock_time
 alter table spoor.watch_firing
   -- What the differences come to, where they are added up.
   add column total numeric,
+  -- How many saves are usual for whom and what it counts; NaN where too little is known to say.
+  add column usual numeric,
   -- What it says beside its saves: [{words, path}], without any value.
   add column said jsonb not null default '[]';
 `)
