@@ -15,6 +15,11 @@ export const SaveId = v.pipe(
   // The largest that PostgreSQL's bigint holds; of one length, digits sort as numbers do.
   v.check((text) => text.length < 19 || text <= '9223372036854775807', 'There is no such save.'),
 )
+/** Text that PostgreSQL can hold, in JSON too: no NUL character, no half of a surrogate pair. */
+export const KeptText = v.pipe(
+  v.string(),
+  v.check((text) => !text.includes('\0') && !/[\uD800-\uDFFF]/u.test(text), 'This holds what is no character.'),
+)
 /** A day of the calendar as it is given. */
 export const GivenDay = v.pipe(v.string(), v.isoDate('a day as YYYY-MM-DD'), v.check(isDay, 'There is no such day.'))
 /** The number of anything but a save, as it is given. */
@@ -32,7 +37,7 @@ export const GivenInstant = v.pipe(
 export const IntParam = v.pipe(v.string(), v.regex(/^\d{1,9}$/), v.transform(Number))
 export const Captured = v.nullable(v.string())
 export const Reason = v.pipe(
-  v.string(),
+  KeptText,
   v.trim(),
   v.minLength(3, 'Give a reason of at least three letters.'),
   v.maxLength(2000),
@@ -40,7 +45,7 @@ export const Reason = v.pipe(
 /** A time zone as it is given: the name of one that there is. */
 export const GivenZone = v.pipe(v.string(), v.maxLength(100), v.check(isZone, 'This time zone is not known.'))
 /** A scope as the parameters of a link, percent-encoded: `what=f12&who=!k.import`. */
-export const ScopeText = v.optional(v.pipe(v.string(), v.maxLength(20_000)), '')
+export const ScopeText = v.optional(v.pipe(KeptText, v.maxLength(20_000)), '')
 export const Kind = v.picklist(actorKinds)
 export const Action = v.picklist(['create', 'change', 'delete'])
 export type Action = v.InferOutput<typeof Action>

@@ -8,12 +8,12 @@ import {
   type Work,
   type WorkForm,
 } from '@spoor/core'
-import { Captured, Instant, ScopeText, GivenZone } from './common.ts'
+import { Captured, Instant, ScopeText, GivenZone, KeptText } from './common.ts'
 import { route } from './route.ts'
 
 /** What is worked out, as a link has it. */
 export const WorkText = v.pipe(
-  v.string(),
+  KeptText,
   v.maxLength(2000),
   v.check((text) => parseWork(text) !== null, 'This is nothing that can be worked out.'),
 )

@@ -1,15 +1,10 @@
 import { isDecimal, isZone } from '@spoor/core'
 import * as v from 'valibot'
-import { Instant, IntParam, Reason } from './common.ts'
+import { Instant, IntParam, KeptText, Reason } from './common.ts'
 import { route } from './route.ts'
 
 const Id = v.pipe(v.number(), v.integer(), v.minValue(1), v.maxValue(2_147_483_647))
-/** Text that PostgreSQL can hold: no NUL character, no half of a surrogate pair. */
-const Kept = v.pipe(
-  v.string(),
-  v.check((text) => !text.includes('\0') && !/[\uD800-\uDFFF]/u.test(text), 'This holds what is no character.'),
-)
-const Text = v.pipe(Kept, v.maxLength(500))
+const Text = v.pipe(KeptText, v.maxLength(500))
 const Values = v.pipe(v.array(v.nullable(Text)), v.minLength(1), v.maxLength(100))
 const Decimal = v.pipe(
   v.string(),
@@ -26,8 +21,8 @@ const GuardTest = v.variant('test', [
 ])
 
 const guardBase = {
-  name: v.pipe(Kept, v.trim(), v.minLength(1, 'Give the guard a name.'), v.maxLength(100)),
-  words: v.pipe(Kept, v.trim(), v.minLength(1, 'Say what whoever is refused is to read.'), v.maxLength(500)),
+  name: v.pipe(KeptText, v.trim(), v.minLength(1, 'Give the guard a name.'), v.maxLength(100)),
+  words: v.pipe(KeptText, v.trim(), v.minLength(1, 'Say what whoever is refused is to read.'), v.maxLength(500)),
   mode: v.picklist(['refuse', 'warn']),
   acts: v.pipe(v.array(v.picklist(['create', 'change', 'delete'])), v.minLength(1, 'Say what is refused.')),
   test: GuardTest,
@@ -179,7 +174,7 @@ export const guardRoutes = {
     summary: 'Open a guard for somebody else for a while, with a reason',
     params: guardParams,
     body: v.strictObject({
-      actor: v.pipe(Kept, v.trim(), v.minLength(1, 'Say for whom.'), v.maxLength(200)),
+      actor: v.pipe(KeptText, v.trim(), v.minLength(1, 'Say for whom.'), v.maxLength(200)),
       minutes: v.pipe(
         v.number(),
         v.integer(),

@@ -1,7 +1,7 @@
 import * as v from 'valibot'
 import { lastDayOfMonth, rhythmSpells } from '@spoor/core'
 import { exportColumns } from './changes.ts'
-import { Captured, IdNumber, Instant, IntParam, Reason, ScopeText, GivenZone } from './common.ts'
+import { Captured, IdNumber, Instant, IntParam, KeptText, Reason, ScopeText, GivenZone } from './common.ts'
 import { WorkText } from './figures.ts'
 import { route } from './route.ts'
 
@@ -41,13 +41,13 @@ const Cover = v.object({
   files: v.array(v.object({ name: v.string(), what: v.string() })),
 })
 
-const Blacked = v.object({ fieldId: IdNumber, why: v.pipe(v.string(), v.trim(), v.minLength(2), v.maxLength(200)) })
+const Blacked = v.object({ fieldId: IdNumber, why: v.pipe(KeptText, v.trim(), v.minLength(2), v.maxLength(200)) })
 const Column = v.picklist(exportColumns)
 
 /** What is asked for. */
 const wish = {
   title: v.pipe(
-    v.string(),
+    KeptText,
     v.trim(),
     v.minLength(3, 'Say for whom or what it is, in at least three letters.'),
     v.maxLength(200),

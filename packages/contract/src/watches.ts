@@ -1,6 +1,6 @@
 import * as v from 'valibot'
 import { watchMoves, watchSpells } from '@spoor/core'
-import { GivenDay, GivenZone, IdNumber, Instant, IntParam, Reason, SaveId, ScopeText } from './common.ts'
+import { GivenDay, GivenZone, IdNumber, Instant, IntParam, KeptText, Reason, SaveId, ScopeText } from './common.ts'
 import { route } from './route.ts'
 
 const Time = v.pipe(v.string(), v.regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'Give a time as 17:30.'))
@@ -164,7 +164,7 @@ export const Holidays = v.pipe(
   v.array(
     v.strictObject({
       day: GivenDay,
-      name: v.pipe(v.string(), v.trim(), v.maxLength(100)),
+      name: v.pipe(KeptText, v.trim(), v.maxLength(100)),
     }),
   ),
   v.maxLength(mostHolidays),

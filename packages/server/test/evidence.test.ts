@@ -116,6 +116,14 @@ async function fill(): Promise<void> {
     removed_at: db.fn.now(),
     until_save: 1,
   })
+  await db('spoor.regular_pack').insert({
+    wish: '{}',
+    rhythm: '{}',
+    mail: ['x'],
+    owner_id: adminId,
+    ended_at: db.fn.now(),
+    ended_by: adminId,
+  })
   await db('spoor.named_scope').insert({ name: 'mine', scope: 'a=1', owner: adminId })
   const [story] = await db('spoor.story')
     .insert({
