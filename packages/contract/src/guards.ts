@@ -79,9 +79,9 @@ export const GuardLine = v.object({
   guard: Guard,
   /** "Refuse changes of unit price of order lines …" */
   sentence: v.string(),
-  /** In force, or only in the draft; and whether the draft would change or take it away. */
   /** Why it cannot be asked as the source is now; null where it can. */
   trouble: v.nullable(v.string()),
+  /** In force, or only in the draft; and whether the draft would change or take it away. */
   standing: v.picklist(['in force', 'draft', 'changed in the draft', 'taken away by the draft']),
   /** How often it refused, as the source counted; and of how many of those somebody told. */
   refused: v.number(),

@@ -31,6 +31,7 @@ const Fires = v.variant('fires', [
   v.strictObject({ fires: v.literal('missing'), by: Time, ...onDays }),
   v.strictObject({ fires: v.literal('stands-out') }),
   v.strictObject({ fires: v.literal('alarm') }),
+  v.strictObject({ fires: v.literal('guard') }),
   v.strictObject({ fires: v.literal('digest'), at: Time, ...onDays }),
 ])
 

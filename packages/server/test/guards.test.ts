@@ -13,6 +13,8 @@ import { rehearseCorrection } from '../src/corrections/carry-out.ts'
 import { draftCorrection } from '../src/corrections/draft.ts'
 import { closeGuard, openGuard } from '../src/guards/openings.ts'
 import { GuardNotes } from '../src/guards/noting.ts'
+import { listFirings, makeWatch } from '../src/watches/store.ts'
+import { Watching } from '../src/watches/watching.ts'
 import { listGuards, readMet } from '../src/guards/store.ts'
 import { tryGuard } from '../src/guards/trial.ts'
 import { newGuard } from '../src/tracking/guards.ts'
@@ -361,6 +363,14 @@ describe('a guard that refuses', () => {
   }
   const rows = async (sql: string) => (await world.business.query<Row>(sql)).rows
   let guardId: number
+  let watchId: number
+  /** What somebody is told who watches over guards, the latest first. */
+  const toldOf = async () => {
+    const watching = new Watching({ db: world.db, log: silentLog })
+    await Promise.all([watching.look(), new Watching({ db: world.db, log: silentLog }).look()])
+    const { firings } = await listFirings(world.db, watchId, undefined)
+    return firings.map((one) => one.words.replace('guard “price after approval” ', ''))
+  }
 
   beforeAll(async () => {
     await within(
@@ -375,6 +385,21 @@ describe('a guard that refuses', () => {
       held: { ...approved.held!, fieldId: field('status') },
     })) as [number]
     await look()
+    ;({ id: watchId } = await makeWatch(
+      world.db,
+      world.admin,
+      {
+        scope: '',
+        fires: { fires: 'guard' },
+        speaks: { speaks: 'once' },
+        quiet: null,
+        zone: 'UTC',
+        people: [world.adminId],
+        mail: [],
+        receivers: [],
+      },
+      { mayMail: false },
+    ))
   })
 
   it('does so with its words and a code, nothing is saved, and what it does not mean goes on', async () => {
@@ -456,6 +481,7 @@ describe('a guard that refuses', () => {
       recordKey: '["2"]',
       saveId: null,
     })
+    expect(await toldOf()).toEqual(['refused 2, by Ada', 'refused 6 saves'])
   })
 
   it('is opened for somebody and a spell by somebody else, and every save that passed says so', async () => {
@@ -480,6 +506,7 @@ describe('a guard that refuses', () => {
     const [passed] = await readMet(world.db, guardId)
     const save = await world.db('ledger.save').where({ transaction_id: transaction }).first<{ id: string }>('id')
     expect(passed).toMatchObject({ how: 'passed', actor: 'Ada', saveId: save.id, openingId: opening.id })
+    expect((await toldOf()).slice(0, 2).sort()).toEqual(['let 2 by while it stood open, by Ada', 'refused 2 saves'])
     await closeGuard(world, world.admin, { guardId, openingId: opening.id })
     await refused('update work_order set price = 28 where id = 2', { actor: 'Ada' }).toMatchObject({ code: 'SPR03' })
     // Opened behind Spoor’s back, it is closed and told of.

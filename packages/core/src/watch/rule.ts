@@ -23,7 +23,7 @@ export interface WatchDays {
  * When a watch fires: when more than so many saves came in one spell (0: at the first); when a number moved by more than an
  * amount in one spell, all its differences together; when somebody made more saves of a record type in a day than is usual for the
  * two; when none has come by a time of some days; when something in scope stands
- * out; when an alarm is raised; or at a time of some days, with what Today shows.
+ * out; when an alarm is raised; when a guard meets a save; or at a time of some days, with what Today shows.
  */
 export type WatchFires =
   | { fires: 'saves'; more: number; within: WatchSpell }
@@ -32,10 +32,12 @@ export type WatchFires =
   | ({ fires: 'missing'; by: string } & WatchDays)
   | { fires: 'stands-out' }
   | { fires: 'alarm' }
+  | { fires: 'guard' }
   | ({ fires: 'digest'; at: string } & WatchDays)
 
 /** Whether a watch fires of saves that a scope says; what it shows and what is wrong are of everything. */
-export const hasScope = ({ fires }: Pick<WatchFires, 'fires'>): boolean => fires !== 'alarm' && fires !== 'digest'
+export const hasScope = ({ fires }: Pick<WatchFires, 'fires'>): boolean =>
+  fires !== 'alarm' && fires !== 'guard' && fires !== 'digest'
 
 /**
  * The last time of some days at which the clock showed a time, up to a moment and within a fortnight; null where there was none.
@@ -192,6 +194,8 @@ export function firesWords(fires: Exclude<WatchFires, { fires: 'digest' }>, fiel
       return 'when something stands out in'
     case 'alarm':
       return 'when there is an alarm'
+    case 'guard':
+      return 'when a guard refuses a save, warns of one or lets one by'
     default:
       return assertNever(fires)
   }
@@ -200,6 +204,7 @@ export function firesWords(fires: Exclude<WatchFires, { fires: 'digest' }>, fiel
 /** What a watch looks at, for a message: its scope, or what it is of where it has none. */
 export function watchedWords({ fires }: Pick<WatchFires, 'fires'>, scope: string): string {
   if (fires === 'alarm') return 'Alarms.'
+  if (fires === 'guard') return 'What guards meet.'
   return fires === 'digest' ? 'What Today shows.' : scope.replace(', at any time', '')
 }
 

@@ -3,6 +3,7 @@ import { atWallClock, lastTurn, type Scope, type WatchFires } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { sayToday } from './digest.ts'
+import { guardsMet } from './guards-met.ts'
 import { holidaySet } from '../people/holidays.ts'
 import { daysWithSaves, savesNamed, type Counting } from './in-watch.ts'
 import type { WatchRow } from './store.ts'
@@ -50,6 +51,8 @@ export async function occasionsOf(db: Database, fires: Occasional, looked: Looke
       return await standingOut(db, looked)
     case 'alarm':
       return await alarmsSince(db, looked.watch.since, mostAtOnce, looked.watch.id)
+    case 'guard':
+      return await guardsMet(db, looked.watch.since, mostAtOnce, looked.watch.id)
     case 'digest':
       return await digest(db, fires, looked)
   }

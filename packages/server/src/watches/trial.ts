@@ -23,6 +23,7 @@ import {
   type Rule,
   type SavesBetween,
 } from './in-watch.ts'
+import { guardsMet } from './guards-met.ts'
 import { alarmsSince, isCounting } from './occasions.ts'
 import { sayStories, storiesIn } from './stories.ts'
 
@@ -48,9 +49,10 @@ export async function tryOnPast(db: Database, rule: Rule, person: SignedIn, nowM
       return { from, ...told(await missed(db, between, fires, { zone, firstDay })) }
     case 'stands-out':
       return { from, ...(await stoodOut(db, scopes, { from, nowMs })) }
-    case 'alarm': {
-      const raised = await alarmsSince(db, from, mostCounted)
-      return { from, ...told(raised.map((one) => ({ ...nothing, at: one.from, said: [...one.said] }))) }
+    case 'alarm':
+    case 'guard': {
+      const there = await (fires.fires === 'alarm' ? alarmsSince : guardsMet)(db, from, mostCounted)
+      return { from, ...told(there.map((one) => ({ ...nothing, at: one.from, said: [...one.said] }))) }
     }
     case 'digest': {
       const times = { from: new Date(nowMs - dayMs).toISOString(), until: between.times.to, zone }

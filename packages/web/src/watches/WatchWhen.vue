@@ -43,6 +43,7 @@ const whenOptions = [
   { value: 'missing', label: 'what should have come and did not' },
   { value: 'stands-out', label: 'something stands out' },
   { value: 'alarm', label: 'an alarm, whatever it is about' },
+  { value: 'guard', label: 'a guard refuses, warns or lets somebody by' },
   { value: 'digest', label: 'each day: what Today shows' },
 ]
 const withinOptions = [
@@ -146,6 +147,10 @@ watch(
     </p>
     <p v-if="when === 'alarm'" class="quiet">
       Capture that was altered or missed something, a source that is away, a ledger that is not as written.
+    </p>
+    <p v-if="when === 'guard'" class="quiet">
+      Whatever <RouterLink to="/watches/guards">guards</RouterLink> meet. Who was refused is known where the application
+      tells of it; that somebody was, always.
     </p>
     <p v-if="when === 'digest'" class="quiet">
       Its sentences and what stands out, as you see them, with alarms and what waits for you.
