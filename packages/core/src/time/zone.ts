@@ -20,9 +20,9 @@ function formatIn(zone: string): Intl.DateTimeFormat {
 
 export interface WallClock {
   /** `YYYY-MM-DD`. */
-  date: string
+  readonly date: string
   /** `HH:MM:SS`. */
-  time: string
+  readonly time: string
 }
 
 export function isZone(zone: string): boolean {
@@ -35,8 +35,20 @@ export function isZone(zone: string): boolean {
   }
 }
 
+/** What was shown last, by zone: many are asked for moments of one second, and formatting is slow. */
+const shownLast = new Map<string, { second: number; clock: WallClock }>()
+
 /** What the wall clock in `zone` (an IANA name) shows at `epochMs`. */
 export function wallClock(epochMs: number, zone: string): WallClock {
+  const second = Math.floor(epochMs / 1000)
+  const last = shownLast.get(zone)
+  if (last?.second === second) return last.clock
+  const clock = formatted(epochMs, zone)
+  shownLast.set(zone, { second, clock })
+  return clock
+}
+
+function formatted(epochMs: number, zone: string): WallClock {
   const part: Record<string, string> = {}
   for (const { type, value } of formatIn(zone).formatToParts(epochMs)) part[type] = value
   return {
