@@ -111,7 +111,9 @@ test('a missing import is watched for, and a watch is silenced with a reason', a
   const pane = page.getByRole('form', { name: 'A new watch' })
   await expect(pane.getByText(/^It would (not )?have fired/)).toBeVisible()
   await page.getByRole('button', { name: 'Watch from now on' }).click()
-  await expect(page.getByRole('link', { name: /when by 06:00, Mondays to Fridays but not on holidays, there are no/ })).toBeVisible()
+  await expect(
+    page.getByRole('link', { name: /when by 06:00, Mondays to Fridays but not on holidays, there are no/ }),
+  ).toBeVisible()
   await page.getByRole('button', { name: 'Silence' }).click()
   await page.getByLabel('Why it is silenced').fill('the bank is closed')
   await page.getByRole('button', { name: 'Mute: it fires and tells nobody' }).click()

@@ -68,6 +68,8 @@ function told(saves: readonly NoticedSave[], settings: NoticingSettings = {}): S
 const only = (rule: RuleName): NoticingSettings =>
   Object.fromEntries(rules.filter(({ name }) => name !== rule).map(({ name }) => [name, { on: false, parameters: {} }]))
 
+const telling = new Set(['percent', 'factor', 'limit', 'value', 'least', 'most'])
+
 const names: StoryNames = {
   actor: (id) => `actor ${id}`,
   actorKind: () => 'person',
@@ -355,6 +357,18 @@ describe('each reason', () => {
   it.each(cases)('%s: %s', (rule, _, saves, headline) => {
     const stories = told(saves(), only(rule))
     expect(stories.map((story) => storyHeadline(story, names)).slice(-1)).toEqual(headline === null ? [] : [headline])
+    // Told without what says something of a value, as of a masked field and in messages.
+    for (const story of stories) {
+      const reasons = story.reasons.map(({ figures, ...reason }) => ({
+        ...reason,
+        figures: Object.fromEntries(Object.entries(figures).filter(([figure]) => !telling.has(figure))),
+      }))
+      const words = [
+        storyHeadline({ ...story, reasons }, names),
+        ...reasons.map((reason) => reasonWords(reason, { ...story, reasons }, names)),
+      ]
+      expect(words.join(' ')).not.toMatch(/NaN|Infinity|undefined|just under 0|\b0 times/)
+    }
     for (const story of stories)
       for (const reason of story.reasons)
         expect(reasonWords(reason, story, names)).not.toMatch(/NaN|Infinity|undefined/)

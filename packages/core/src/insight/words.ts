@@ -77,7 +77,9 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
     case 'there-and-back':
       return `${whose} was changed, and changed back ${spellWords(figure('hours'))} later`
     case 'factor': {
-      const times = figure('factor')
+      const times = figures['factor']
+      // Of a masked field, or in a message, nothing is said that tells of a value.
+      if (times === undefined) return `${whose} became far more or far less than it was`
       const power = Math.round(Math.abs(Math.log10(times)))
       const word = ['', 'ten', 'a hundred', 'a thousand'][power] ?? grouped(10 ** power)
       const hours = story.reasons.find((one) => one.rule === 'there-and-back')?.figures['hours']
@@ -106,7 +108,7 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
         : `${what} ${moved > 0 ? 'rose' : 'fell'} by about ${percentText(Math.abs(moved))} in ${inRun}`
     }
     case 'under-limit':
-      return `${capitalised(inWords(story.count))} values of ${field} just under ${grouped(figure('limit'))}, all by ${actor}`
+      return `${capitalised(inWords(story.count))} values of ${field} just under ${limitText(figures['limit'])}, all by ${actor}`
     case 'after-sign-off':
       return `${whose} was changed by ${actor} after somebody else had signed it off`
     case 'back-dated': {
@@ -128,6 +130,8 @@ function headline({ rule, fieldId, figures }: Reason, story: Told, names: StoryN
       return assertNever(rule)
   }
 }
+
+const limitText = (limit: number | undefined) => (limit === undefined ? 'a limit' : grouped(limit))
 
 /** A number of the business as a person reads it: grouped, with the digits that it has. */
 function figureText(value: number): string {
@@ -191,7 +195,7 @@ export function reasonWords({ rule, fieldId, figures }: Reason, story: Told, nam
         others === undefined
           ? 'There are too few other values to compare with.'
           : `Of everybody’s values, ${percentText(others)} are.`
-      return `${capitalised(inWords(story.count))} of the last ${grouped(figure('ofValues'))} that ${who} put there are just under ${grouped(figure('limit'))}. ${compared}`
+      return `${capitalised(inWords(story.count))} of the last ${grouped(figure('ofValues'))} that ${who} put there are just under ${limitText(figures['limit'])}. ${compared}`
     }
     case 'after-sign-off':
       return `The latest ${spellWords(figure('days') * 24)} after the sign-off. ${amongEarlier(figure('changes'), `change of ${field}`, { percent: figure('usualPercent') }, 'came after one')}`

@@ -7,6 +7,7 @@ import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { scopeWords } from '../ledger/scope-words.ts'
 import type { Mailer } from '../mail/mailer.ts'
+import { afterwards, isRefused } from '../mail/trying.ts'
 import { People } from '../people/people.ts'
 import { endLink, makeLink } from './links.ts'
 import { askForRegular } from './regular.ts'
@@ -14,12 +15,7 @@ import type { PackRow } from './store.ts'
 
 const restMs = 3000
 const retryMs = 15_000
-const minute = 60_000
-const longestWaitMs = 6 * 60 * minute
-/** What was not taken for so long is given up. */
-const givenUpAfterMs = 3 * 24 * 60 * minute
-/** An answer from here on says that it will never be taken. */
-const refused = 500
+const day = 86_400_000
 
 export interface PackPostDeps {
   db: Database
@@ -97,13 +93,8 @@ export class PackPost {
       await mailer.send({ to: mail.address, ...(await this.#letter(mail, sender, link.token)) })
     } catch (error) {
       await endLink(db, mail.pack_id, link.linkId, sender)
-      const forGood = ((error as { responseCode?: number }).responseCode ?? 0) >= refused
-      const givenUp = forGood || nowMs - Date.parse(mail.asked_at) > givenUpAfterMs
-      const waitMs = Math.min(longestWaitMs, minute * 2 ** Math.min(mail.tries, 12))
-      return await this.#keep(mail, {
-        trouble: (error as Error).message,
-        ...(givenUp ? { state: 'given up' } : { due_at: new Date(nowMs + waitMs).toISOString() }),
-      })
+      const tried = { tries: mail.tries + 1, sinceMs: Date.parse(mail.asked_at), nowMs, forGood: isRefused(error) }
+      return await this.#keep(mail, { trouble: (error as Error).message, ...afterwards(tried) })
     }
     await this.#keep(mail, { state: 'sent', sent_at: new Date(nowMs).toISOString(), trouble: null })
     await recordEvent(db, {
@@ -124,7 +115,7 @@ export class PackPost {
   async #letter({ pack_id, days, most, identity }: MailRow, sender: SignedIn, token: string) {
     const { db, address } = this.#deps
     const pack = (await db('spoor.pack').where({ id: pack_id }).first<PackRow>('*'))!
-    const until = clockWords(new Date(Date.now() + days * 24 * 60 * minute).toISOString(), pack.zone)
+    const until = clockWords(new Date(Date.now() + days * day).toISOString(), pack.zone)
     const lines = [
       `${sender.name} sends you evidence pack ${pack_id}: ${pack.title}`,
       `Why it was made: ${pack.why}`,

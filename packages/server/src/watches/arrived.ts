@@ -15,7 +15,7 @@ import {
 import type { Database } from '../database/knex.ts'
 import { parentOf } from '../ledger/saves.ts'
 import { asksChanges, historyOf } from '../ledger/scope-sql.ts'
-import { savesNamed, type BucketRow, type Counting } from './in-watch.ts'
+import { knownSql, savesNamed, type BucketRow, type Counting } from './in-watch.ts'
 
 /** A save that came, as scopes look at it. */
 export interface Arrived {
@@ -76,7 +76,7 @@ export async function* arrived(
   for (let last = after; ;) {
     const { rows } = await db.raw<{ rows: Row[] }>(
       `select s.id, s.captured_at, s.type_id, s.record_key, s.parent_type_id, s.parent_key, s.action, s.actor_id, s.actor_kind,
-              (select coalesce(k.same_as, k.id) from spoor.actor k where k.id = s.actor_id) as known_id,
+              ${knownSql} as known_id,
               s.channel, s.run_id, s.reason,
               (select coalesce(json_agg(json_build_array(c.field_id, f.base_type, c.erased, ${value('before')}, ${value('after')},
                         case when ? then c.rise::text end)), '[]')

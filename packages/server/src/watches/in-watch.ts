@@ -49,7 +49,7 @@ async function demandNumber(db: Database, fieldId: number): Promise<void> {
 }
 
 /** SQL of who made saves `s`, by the one name they are known under. */
-const knownSql = '(select coalesce(k.same_as, k.id) from spoor.actor k where k.id = s.actor_id)'
+export const knownSql = '(select coalesce(k.same_as, k.id) from spoor.actor k where k.id = s.actor_id)'
 
 /** SQL of what saves `s` are counted together in; core's `watchBucket` and `pairBucket`, in the database. */
 function bucketSql(db: Knex, fires: Counting, zone: string): Knex.Raw {

@@ -6,6 +6,7 @@ import { sayToday } from './digest.ts'
 import { guardsMet } from './guards-met.ts'
 import { holidaySet } from '../people/holidays.ts'
 import { daysWithSaves, savesNamed, type Counting } from './in-watch.ts'
+import { unlessKnown } from './known.ts'
 import type { WatchRow } from './store.ts'
 import { sayStories, storiesIn } from './stories.ts'
 import { digestMark } from './words.ts'
@@ -133,14 +134,7 @@ export async function alarmsSince(
     .where('a.raised_at', '>=', since)
     .orderBy('a.id')
     .limit(most)
-  if (notBy !== null)
-    void query.whereNotExists((known) =>
-      known
-        .select(db.raw('1'))
-        .from('spoor.watch_firing as f')
-        .where('f.watch_id', notBy)
-        .whereRaw("f.bucket = 'alarm:' || a.id"),
-    )
+  if (notBy !== null) unlessKnown(query, notBy, "'alarm:' || a.id")
   const rows = await query.select<{ id: string; code: AlarmCode; source: string | null; raised_at: string }[]>(
     'a.id',
     'a.code',

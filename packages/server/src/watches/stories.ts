@@ -4,6 +4,7 @@ import type { Database } from '../database/knex.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
 import { headlineOf } from '../noticing/names.ts'
 import { storiesById, storiesShown } from '../noticing/stories.ts'
+import { unlessKnown } from './known.ts'
 
 export interface StoryIn {
   id: number
@@ -48,14 +49,7 @@ export async function storiesIn(
     .orderBy('t.id')
     .limit(most)
   if (foundFrom !== undefined) void query.where('t.found_at', '>=', foundFrom)
-  if (notBy !== undefined)
-    void query.whereNotExists((known) =>
-      known
-        .select(db.raw('1'))
-        .from('spoor.watch_firing as f')
-        .where('f.watch_id', notBy)
-        .whereRaw("f.bucket = 'story:' || t.story"),
-    )
+  if (notBy !== undefined) unlessKnown(query, notBy, "'story:' || t.story")
   return await query.select<StoryIn[]>(
     't.id',
     't.story',

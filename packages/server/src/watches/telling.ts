@@ -14,6 +14,7 @@ import type { Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
 import { scopeWords } from '../ledger/scope-words.ts'
 import type { Mailer } from '../mail/mailer.ts'
+import { afterwards, isRefused } from '../mail/trying.ts'
 import type { Vault } from '../secret.ts'
 import { post } from './post.ts'
 import { openReceiver, signatures } from './receivers.ts'
@@ -23,13 +24,8 @@ import { digestMark, firingWords, trialMark } from './words.ts'
 const restMs = 1000
 const retryMs = 5000
 const minute = 60_000
-const longestWaitMs = 6 * 60 * minute
-/** What was not taken for so long is given up. */
-const givenUpAfterMs = 3 * 24 * 60 * minute
 const mostInOne = 200
 const mostPosts = 100
-/** An answer from here on says that it will never be taken. */
-const refused = 500
 
 export interface TellingDeps {
   db: Database
@@ -114,8 +110,7 @@ export class Telling {
         .whereIn('id', ids)
         .update({ state: 'sent', sent_at: at, tried_at: at, tries: db.raw('tries + 1'), trouble: null })
     } catch (error) {
-      const forGood = ((error as { responseCode?: number }).responseCode ?? 0) >= refused
-      for (const one of messages) await this.#notTaken(one, (error as Error).message, forGood)
+      for (const one of messages) await this.#notTaken(one, (error as Error).message, isRefused(error))
     }
   }
 
@@ -124,16 +119,14 @@ export class Telling {
     const { db } = this.#deps
     const nowMs = this.#now()
     const tries = before + 1
-    const waitMs = Math.min(longestWaitMs, minute * 2 ** Math.min(tries - 1, 12))
     const { fired_at } = await db('spoor.watch_firing').where({ id: firing_id }).first<{ fired_at: string }>('fired_at')
-    const givenUp = forGood || nowMs - Date.parse(fired_at) > givenUpAfterMs
     await db('spoor.watch_message')
       .where({ id, state: 'waiting' })
       .update({
         tried_at: new Date(nowMs).toISOString(),
         tries,
         trouble,
-        ...(givenUp ? { state: 'given up' } : { due_at: new Date(nowMs + waitMs).toISOString() }),
+        ...afterwards({ tries, sinceMs: Date.parse(fired_at), nowMs, forGood }),
       })
   }
 

@@ -14,6 +14,7 @@ import type { Knex } from 'knex'
 import type { Logger } from 'pino'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
+import { Problem } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { People } from '../people/people.ts'
 import { arrived, Buckets, canMatch } from './arrived.ts'
@@ -24,6 +25,7 @@ import { putMessages, watchRows, type WatchRow } from './store.ts'
 const restMs = 500
 const retryMs = 5000
 const restAfterTroubleMs = 30_000
+const unforeseen = 'It could not be looked after, and is tried again. The server’s log holds the cause.'
 /** So many saves at most are looked at in one round, so that a backlog holds nothing up for long. */
 const mostAtOnce = 20_000
 /** More groups than these are not kept of one round. */
@@ -124,7 +126,7 @@ export class Watching {
       this.#restUntil.set(watch.id, performance.now() + restAfterTroubleMs)
       await db('spoor.watch')
         .where({ id: watch.id })
-        .update({ trouble: (error as Error).message })
+        .update({ trouble: error instanceof Problem ? error.message : unforeseen })
     }
   }
 

@@ -4,7 +4,7 @@ type State = CorrectionItem['state']
 
 /** What became of a value of a correction that was applied. */
 const applied: Readonly<Record<State, string>> = {
-  'changed-since': 'kept as it was',
+  'changed-since': 'kept as found',
   blocked: 'not written',
   clear: 'not written',
   follows: 'worked out by the source',

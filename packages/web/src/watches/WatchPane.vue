@@ -5,7 +5,7 @@ import Input from 'ant-design-vue/es/input'
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { routes, type Receiver, type Watch, type WatchRule, type WatchTrial } from '@spoor/contract'
-import { amountText, counted, hasScope, listed } from '@spoor/core'
+import { amountText, counted, firstWork, hasScope, listed, workText } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { addressesIn } from '../value/addresses.ts'
@@ -15,6 +15,7 @@ import PickList from '../frame/PickList.vue'
 import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import ScopeSentence from '../scope/ScopeSentence.vue'
+import { scopeQuery } from '../scope/query.ts'
 import { useUrlScope } from '../scope/url-scope.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -128,6 +129,15 @@ const trialWords = computed(() => {
   return `It would have fired ${often(times)}${whoWords}.`
 })
 
+/** The same scope, worked out. */
+const worked = computed(() => ({
+  path: '/changes',
+  query: {
+    ...scopeQuery(parsed.value.scope),
+    reading: 'work',
+    work: workText({ ...firstWork.pivot, rows: 'who', columns: 'month' }),
+  },
+}))
 function wouldSay({ saves, total, said }: WatchTrial['last'][number]): string {
   if (said.length > 0) return said[0]!.words
   if (saves === 0) return 'none had come'
@@ -258,6 +268,9 @@ const remove = () =>
       <template v-else>
         <p>{{ trialWords }}</p>
         <WatchStrip :fired="watch?.strip ?? []" :would="trial.strip" :words="trialWords" />
+        <p v-if="inScope" class="quiet">
+          <RouterLink :to="worked">Work it out by whom and month</RouterLink>
+        </p>
         <ul>
           <li v-for="(one, index) in trial.last" :key="index" class="quiet">
             <RouterLink v-if="one.saveId" :to="{ path: '/changes', query: { save: one.saveId } }">{{
