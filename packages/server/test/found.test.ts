@@ -37,6 +37,9 @@ let typeId: number
 
 const taking = () => new Taking(world.db, world.sources, world.vault.derive('fingerprint'))
 
+/** On a slow machine what is written grows with the time that the taking takes, and so does what is looked at afterwards. */
+const mostWritten = 500
+
 /** Writes as hard as it can until it is told to stop: values, keys, creations, deletions, in transactions that overlap. */
 async function writeHard(seed: number, stop: { asked: boolean }): Promise<void> {
   let state = seed
@@ -45,7 +48,7 @@ async function writeHard(seed: number, stop: { asked: boolean }): Promise<void> 
     return Math.floor((state / 2 ** 32) * below)
   }
   const client = await world.business.connect()
-  for (let n = 0; !stop.asked; n++) {
+  for (let n = 0; n < mostWritten && !stop.asked; n++) {
     await client.query('begin')
     for (let times = random(4) + 1; times > 0; times--) {
       const id = random(records) + 1
@@ -137,8 +140,9 @@ describe('what is there when tracking begins', () => {
         if ((stood?.value ?? null) !== held[column]) wrong.push([key, column, held[column], stood])
       }
     expect(wrong.slice(0, 5)).toEqual([])
+    const looked = 12
     let untouched = 0
-    for (const [key, held] of [...now].filter((_, at) => at % 6 === 0)) {
+    for (const [key, held] of [...now].filter((_, at) => at % looked === 0)) {
       const trail = await trailOf(key).catch(() => null)
       if (!trail) {
         wrong.push([key, 'no trail'])
@@ -152,8 +156,8 @@ describe('what is there when tracking begins', () => {
       }
     }
     expect(wrong.slice(0, 5)).toEqual([])
-    expect(untouched).toBeGreaterThan(records / 120)
-    expect(untouched).toBeLessThan(now.size / 6)
+    expect(untouched).toBeGreaterThan(records / 20 / looked)
+    expect(untouched).toBeLessThan(now.size / looked)
     expect(await compareFound(world.db)).toEqual([])
     expect(await compareRecords(world.db)).toEqual([])
     // Of the whole type at once it is told as it is of each record.
@@ -164,7 +168,7 @@ describe('what is there when tracking begins', () => {
     expect(each).toHaveLength(whole.size)
     expect(whole.size).toBeGreaterThan(records / 2)
     expect(each.filter((one) => one.instant !== whole.get(one.record_key)?.instant)).toEqual([])
-  }, 240_000)
+  })
 
   it('is what it was from the first moment of tracking, for those that nobody had touched before', async () => {
     const spells = await world.db('spoor.coverage').whereIn('field_id', [...fieldOf.values()])
@@ -305,7 +309,7 @@ describe('taking in', () => {
       .first('words')
     expect((event as { words: string }).words).toContain('which is not all of them')
     expect(await compareFound(world.db)).toEqual([])
-  })
+  }, 240_000)
 
   it('is done again after a gap, so that what is there is known again, and when somebody asks', async () => {
     const owner = new pg.Client({ connectionString: world.superuserUrl })
