@@ -2,8 +2,9 @@ import { defineConfig } from '@playwright/test'
 
 export default defineConfig({
   testDir: 'e2e',
-  timeout: 90_000,
-  expect: { timeout: 10_000 },
+  // A machine may be many times as slow for some minutes; how fast a page is is seen by benchmarks.
+  timeout: 240_000,
+  expect: { timeout: 20_000 },
   fullyParallel: false,
   workers: 1,
   reporter: process.env['SPOOR_E2E_REPORT']

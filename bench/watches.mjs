@@ -25,13 +25,19 @@ export async function watches(cluster) {
       `what=f${ids[0]}&value=rose.10`,
       'value=has.needle',
     ]
+    // Of ten one adds up, and one asks what is usual.
+    const fires = (n) => {
+      const within = ['run', 'hour', 'day'][n % 3]
+      if (n % 10 === 1) return { fires: 'sum', fieldId: ids[0], way: 'moves', over: '100', within }
+      return n % 10 === 2 ? { fires: 'unusual' } : { fires: 'saves', more: n % 3 === 0 ? 0 : 20, within }
+    }
     for (let n = 0; n < watchCount; n++)
       await makeWatch(
         db,
         person,
         {
           scope: scopes[n % scopes.length],
-          fires: { fires: 'saves', more: n % 3 === 0 ? 0 : 20, within: ['run', 'hour', 'day'][n % 3] },
+          fires: fires(n),
           speaks: { speaks: 'once' },
           quiet: null,
           zone: 'Europe/London',

@@ -52,6 +52,7 @@ export {
   settled,
   transactionsOf,
   withMembers,
+  withPair,
   withPart,
   withoutPart,
   type ActorKind,
@@ -392,10 +393,12 @@ export { beforeAndAfter, readFigures, type LoadedFigure } from './figures/loaded
 export { memberWords, pivotWords, workWords } from './figures/words.ts'
 export {
   lastDayOfMonth,
+  lastMaking,
   makingsDue,
   nextMaking,
   rhythmSpells,
   rhythmWords,
+  scopeOfTurn,
   type Rhythm,
   type Turn,
 } from './pack/rhythm.ts'

@@ -33,3 +33,6 @@ export function errorCode(error: unknown): string | undefined {
   const code = (error as { code?: unknown } | null)?.code
   return typeof code === 'string' ? code : undefined
 }
+
+/** Of work that goes on by itself and failed in a way that nobody foresaw: what it says, since its error is for the log. */
+export const unforeseen = 'It could not be done, and is tried again. The server’s log holds the cause.'

@@ -1,3 +1,4 @@
+import { withPart, type Scope } from '../scope/model.ts'
 import { addDays, atWallClock, wallClock } from '../time/zone.ts'
 import { weekday, weekdayPlural } from '../time/weekday.ts'
 
@@ -35,6 +36,15 @@ export interface TurnRequest {
 export function makingsDue(rhythm: Rhythm, { afterMs, ...request }: TurnRequest & { afterMs: number }): Turn[] {
   return turnsAround(rhythm, request).filter(({ atMs }) => atMs > afterMs && atMs <= request.nowMs)
 }
+
+/** The last turn that there would have been, whoever had asked for it. */
+export function lastMaking(rhythm: Rhythm, request: TurnRequest): Turn {
+  return makingsDue(rhythm, { ...request, afterMs: Number.NEGATIVE_INFINITY }).at(-1)!
+}
+
+/** What a pack of a turn is of: a scope that says no time, within the days of the turn. */
+export const scopeOfTurn = (scope: Scope, { from, to }: Pick<Turn, 'from' | 'to'>, zone: string): Scope =>
+  withPart(scope, { part: 'when', exclude: false, effective: false, span: { span: 'days', from, to, zone } })
 
 /** The next turn. */
 export function nextMaking(rhythm: Rhythm, request: TurnRequest): Turn {

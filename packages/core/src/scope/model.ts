@@ -201,6 +201,14 @@ export function withPart(scope: Scope, part: ScopePart): Scope {
   return { ...scope, [part.part]: part }
 }
 
+/** A scope narrowed to what somebody did to records of a type; where it names fields these say which. */
+export function withPair(scope: Scope, { actorId, typeId }: { actorId: number; typeId: number }): Scope {
+  const who = withPart(scope, { part: 'who', exclude: false, actors: [actorId], kinds: [] })
+  return (scope.what?.fields.length ?? 0) > 0
+    ? who
+    : withPart(who, { part: 'what', exclude: false, types: [typeId], fields: [] })
+}
+
 export function withoutPart(scope: Scope, name: PartName): Scope {
   const { [name]: _, ...rest } = scope
   return rest

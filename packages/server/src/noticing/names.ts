@@ -40,14 +40,24 @@ export async function storyHeadlines(db: Database, scopes: readonly Scope[]): Pr
   const ids = scopes[0]?.state?.stories ?? []
   if (ids.length === 0 || isLimited(reachIn(scopes))) return {}
   const stories = await storiesShown(db, await storiesById(db, ids))
-  return Object.fromEntries(
-    await Promise.all(stories.map(async (story) => [String(story.id), await headlineOf(db, story)] as const)),
-  )
+  return Object.fromEntries(await headlinesOf(db, stories))
 }
 
-/** What happened, in one sentence without a full stop. */
-export async function headlineOf(db: Database, story: StoryShown): Promise<string> {
-  const only = story.about && story.records === 1 ? { ref: story.about, label: story.about.label } : null
-  const fields = story.reasons.flatMap((reason) => reason.fieldId ?? [])
-  return storyHeadline(toldStory(story), await namesFor(db, { ...story, fields }, only))
+/** What happened, each in one sentence without a full stop, by the story's number. */
+export async function headlinesOf(db: Database, stories: readonly StoryShown[]): Promise<Map<number, string>> {
+  const names = await namesFor(
+    db,
+    {
+      actors: stories.flatMap(({ actors }) => actors),
+      types: stories.flatMap(({ types }) => types),
+      fields: stories.flatMap(({ reasons }) => reasons.flatMap(({ fieldId }) => fieldId ?? [])),
+    },
+    null,
+  )
+  return new Map(
+    stories.map((story) => {
+      const only = story.records === 1 ? story.about : null
+      return [story.id, storyHeadline(toldStory(story), { ...names, record: () => only?.label, only })]
+    }),
+  )
 }

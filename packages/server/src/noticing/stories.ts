@@ -118,15 +118,17 @@ const examplesShown = 3
 /** Figures that would say something of a value. */
 const tellingFigures = new Set(['percent', 'factor', 'limit', 'value', 'least', 'most'])
 
-/**
- * Stories as people are shown them: with the record they are about and with values, masked where they are to be.
- * @param figuresOfValues whether figures that say something of a value are told of fields that are not masked
- */
-export async function storiesShown(
-  db: Database,
-  rows: readonly StoryRow[],
-  { figuresOfValues = true } = {},
-): Promise<StoryShown[]> {
+/** The same without any figure that would say something of a value. */
+export const withoutValues = (story: StoryShown): StoryShown => ({
+  ...story,
+  reasons: story.reasons.map((reason) => ({
+    ...reason,
+    figures: Object.fromEntries(Object.entries(reason.figures).filter(([name]) => !tellingFigures.has(name))),
+  })),
+})
+
+/** Stories as people are shown them: with the record they are about and with values, masked where they are to be. */
+export async function storiesShown(db: Database, rows: readonly StoryRow[]): Promise<StoryShown[]> {
   if (rows.length === 0) return []
   const { rows: picked } = await db.raw<{ rows: { story_id: number; id: string }[] }>(
     `select wanted.id as story_id, t.save_id as id
@@ -161,8 +163,7 @@ export async function storiesShown(
         ...reason,
         figures: Object.fromEntries(
           Object.entries(reason.figures).filter(
-            ([name]) =>
-              !tellingFigures.has(name) || reason.fieldId === null || (figuresOfValues && !masked.has(reason.fieldId)),
+            ([name]) => !(reason.fieldId !== null && masked.has(reason.fieldId) && tellingFigures.has(name)),
           ),
         ),
       })),

@@ -66,7 +66,7 @@ export class PackPost {
   async look(): Promise<void> {
     const { db } = this.#deps
     const nowMs = this.#deps.now?.() ?? Date.now()
-    await askForRegular(db, nowMs)
+    await askForRegular(this.#deps, nowMs)
     // A pack that will not be there is not waited for.
     await db('spoor.pack_mail')
       .where({ state: 'waiting' })

@@ -5,21 +5,22 @@ import {
   parseScope,
   rhythmWords,
   scopeEntries,
-  withPart,
+  scopeOfTurn,
   type Rhythm,
   type Turn,
 } from '@spoor/core'
 import type { Knex } from 'knex'
+import type { Logger } from 'pino'
 import type * as v from 'valibot'
 import type { Database } from '../database/knex.ts'
-import { Problem } from '../errors.ts'
+import { Problem, unforeseen } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { exportWords, wordsOfScopes } from '../ledger/scope-words.ts'
 import { holidaySet } from '../people/holidays.ts'
 import { People } from '../people/people.ts'
 import { requestedScopes } from '../scope/request.ts'
-import { askForPack } from './store.ts'
+import { askForPack, putMails } from './store.ts'
 
 /** Packs that are made again and again, each of the spell before its turn. */
 
@@ -92,16 +93,10 @@ export async function listRegularPacks(db: Database, person: SignedIn): Promise<
 /** What is asked for in one turn: its scope within the days of the spell, which its title says, too. */
 function wishOf({ wish }: Pick<RegularRow, 'wish'>, { from, to }: Turn): Wish {
   const { scope } = parseScope(new URLSearchParams(wish.scope))
-  const when = {
-    part: 'when' as const,
-    exclude: false,
-    effective: false,
-    span: { span: 'days' as const, from, to, zone: wish.zone },
-  }
   return {
     ...wish,
     title: `${wish.title}, ${from} to ${to}`,
-    scope: new URLSearchParams(scopeEntries(withPart(scope, when))).toString(),
+    scope: new URLSearchParams(scopeEntries(scopeOfTurn(scope, { from, to }, wish.zone))).toString(),
   }
 }
 
@@ -173,14 +168,14 @@ export async function endRegularPack(db: Database, person: SignedIn, regularId: 
 /** So long a link in a mail leads to its pack, and so often it can be taken by it. */
 export const mailedFor = { days: 30, most: 5 } as const
 
-/** Asks for every regular pack whose turn came, each once; one that cannot be asked for says why. */
-export async function askForRegular(db: Database, nowMs: number): Promise<void> {
+/** Asks for every regular pack whose turn came, each once; one that cannot be asked for says why, and keeps no other waiting. */
+export async function askForRegular({ db, log }: { db: Database; log: Logger }, nowMs: number): Promise<void> {
   const holidays = await holidaySet(db)
   for (const row of (await rows(db)) as RegularRow[]) {
     const { wish, rhythm, until_at } = row
     const due = makingsDue(rhythm, { afterMs: Date.parse(until_at), nowMs, zone: wish.zone, holidays })
     if (due.length === 0) continue
-    const trouble = await troubleWith(async () => {
+    const trouble = await troubleWith(log, async () => {
       const owner = await new People(db).find(row.owner_id)
       if (!owner || !allows(owner.role, 'packs.make'))
         throw new Problem('not-allowed', 'Its owner may make no packs any more. End it, and make it as your own.')
@@ -190,13 +185,14 @@ export async function askForRegular(db: Database, nowMs: number): Promise<void> 
   }
 }
 
-async function troubleWith(work: () => Promise<void>): Promise<string | null> {
+async function troubleWith(log: Logger, work: () => Promise<void>): Promise<string | null> {
   try {
     await work()
     return null
   } catch (error) {
     if (error instanceof Problem) return error.message
-    throw error
+    log.warn({ err: error }, 'a regular pack could not be asked for and is tried again')
+    return unforeseen
   }
 }
 
@@ -210,8 +206,7 @@ async function askOnce(db: Database, row: RegularRow, turn: Turn, owner: SignedI
     const turnOf = { regular_id: row.id, spell_from: turn.from }
     if (await trx('spoor.pack').where(turnOf).first('id')) throw new AskedFor()
     await trx('spoor.pack').where({ id: packId }).update(turnOf)
-    for (const address of row.mail)
-      await trx('spoor.pack_mail').insert({ pack_id: packId, address, asked_by: owner.id, ...mailedFor })
+    await putMails(trx, packId, owner, { to: row.mail, ...mailedFor })
   }
   try {
     await askForPack(db, wishOf(row, turn), owner, { along })

@@ -155,21 +155,31 @@ async function mailsOf(db: Knex, packId: number): Promise<Pack['mails']> {
   return rows
 }
 
-/** Has a pack sent to addresses, each with a link of its own. */
-export async function mailPack(
-  db: Database,
+/** To which addresses a pack is sent, how long each link leads to it, and how often. */
+export interface MailWish {
+  to: readonly string[]
+  days: number
+  most: number
+}
+
+/** Has a mail wait for each address, with a link of its own, until the pack is there. */
+export async function putMails(
+  trx: Knex.Transaction,
   packId: number,
-  { to, days, most }: { to: readonly string[]; days: number; most: number },
-  person: SignedIn,
+  person: Pick<SignedIn, 'id'>,
+  { to, days, most }: MailWish,
 ): Promise<void> {
+  if (to.length > 0)
+    await trx('spoor.pack_mail').insert(
+      [...new Set(to)].map((address) => ({ pack_id: packId, address, asked_by: person.id, days, most })),
+    )
+}
+
+export async function mailPack(db: Database, packId: number, wish: MailWish, person: SignedIn): Promise<void> {
   await db.transaction(async (trx) => {
-    for (const address of new Set(to))
-      await trx('spoor.pack_mail').insert({ pack_id: packId, address, asked_by: person.id, days, most })
-    await recordEvent(trx, {
-      kind: 'export',
-      personId: person.id,
-      words: `had pack ${packId} sent to ${listed([...new Set(to)])}`,
-    })
+    await putMails(trx, packId, person, wish)
+    const words = `had pack ${packId} sent to ${listed([...new Set(wish.to)])}`
+    await recordEvent(trx, { kind: 'export', personId: person.id, words })
   })
 }
 

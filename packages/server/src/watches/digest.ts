@@ -21,10 +21,7 @@ export async function sayToday(db: Database, person: SignedIn, asked: Required<A
   const names = await namesFor(db, { actors: [], types, fields: [] }, null)
   const stories = shown.stories ?? []
   const sentences = digestText(digestSentences({ ...shown, scope, stories: shown.stories?.length ?? null }, names))
-  const told = await sayStories(
-    db,
-    stories.slice(0, mostStories).map((one) => one.id),
-  )
+  const told = await sayStories(db, stories.slice(0, mostStories))
   const alarms = [...(await countAlarms(db)).values()].reduce((sum, count) => sum + count, 0)
   const waits = waitingWords(await waitingFor(db, person))
   return [

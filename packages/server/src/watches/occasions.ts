@@ -5,10 +5,10 @@ import type { SignedIn } from '../http/bind.ts'
 import { sayToday } from './digest.ts'
 import { guardsMet } from './guards-met.ts'
 import { holidaySet } from '../people/holidays.ts'
-import { daysWithSaves, savesNamed, type Counting } from './in-watch.ts'
+import { daysWithSaves, type Counting } from './in-watch.ts'
 import { unlessKnown } from './known.ts'
 import type { WatchRow } from './store.ts'
-import { sayStories, storiesIn } from './stories.ts'
+import { sayStoriesById, storiesIn } from './stories.ts'
 import { digestMark } from './words.ts'
 
 /** A watch that does not count saves as they come. */
@@ -100,7 +100,7 @@ async function standingOut(db: Database, { watch, scopes, nowMs }: Looked): Prom
     nowMs,
     most: mostAtOnce,
   })
-  const said = await sayStories(
+  const said = await sayStoriesById(
     db,
     stories.map(({ id }) => id),
   )
@@ -114,7 +114,7 @@ async function standingOut(db: Database, { watch, scopes, nowMs }: Looked): Prom
             from: from_at,
             to: to_at,
             saves,
-            saveIds: save_ids.slice(0, savesNamed),
+            saveIds: save_ids,
             said: [one],
           },
         ]

@@ -1,9 +1,10 @@
-import type { Saying } from '@spoor/contract'
+import type { Saying, StoryShown } from '@spoor/contract'
 import type { Scope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { whereScopes } from '../ledger/scope-sql.ts'
-import { headlineOf } from '../noticing/names.ts'
-import { storiesById, storiesShown } from '../noticing/stories.ts'
+import { headlinesOf } from '../noticing/names.ts'
+import { storiesById, storiesShown, withoutValues } from '../noticing/stories.ts'
+import { savesNamed } from './in-watch.ts'
 import { unlessKnown } from './known.ts'
 
 export interface StoryIn {
@@ -12,6 +13,7 @@ export interface StoryIn {
   saves: number
   from_at: string
   to_at: string
+  /** The first of its saves. */
   save_ids: string[]
   actors: number[]
 }
@@ -58,20 +60,17 @@ export async function storiesIn(
     't.to_at',
     't.actors',
     db.raw(
-      'array(select m.save_id::text from spoor.story_save m where m.story_id = t.id order by m.save_id) as save_ids',
+      `array(select m.save_id::text from spoor.story_save m where m.story_id = t.id order by m.save_id limit ${savesNamed}) as save_ids`,
     ),
   )
 }
 
 /** What stands out as a message says it, by the story's number: without any value or what would tell of one. */
-export async function sayStories(db: Database, ids: readonly number[]): Promise<Map<number, Saying>> {
-  const stories = await storiesShown(db, await storiesById(db, ids), { figuresOfValues: false })
-  return new Map(
-    await Promise.all(
-      stories.map(async (story) => {
-        const words = await headlineOf(db, story)
-        return [story.id, { words, path: `/changes?state=s${story.id}` }] as const
-      }),
-    ),
-  )
+export async function sayStories(db: Database, stories: readonly StoryShown[]): Promise<Map<number, Saying>> {
+  const headlines = await headlinesOf(db, stories.map(withoutValues))
+  return new Map([...headlines].map(([id, words]) => [id, { words, path: `/changes?state=s${id}` }]))
 }
+
+/** The same of stories by their numbers. */
+export const sayStoriesById = async (db: Database, ids: readonly number[]): Promise<Map<number, Saying>> =>
+  await sayStories(db, await storiesShown(db, await storiesById(db, ids)))

@@ -7,7 +7,7 @@ import {
   parseScope,
   scopeEntries,
   watchedWords,
-  withPart,
+  withPair,
 } from '@spoor/core'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
@@ -281,12 +281,7 @@ function scopeOfBucket(text: string, bucket: string): string {
   const pair = pairOf(bucket)
   if (!pair) return text
   const { scope } = parseScope(new URLSearchParams(text))
-  const theirs = withPart(scope, { part: 'who', exclude: false, actors: [pair.actorId], kinds: [] })
-  const narrow =
-    (scope.what?.fields.length ?? 0) > 0
-      ? theirs
-      : withPart(theirs, { part: 'what', exclude: false, types: [pair.typeId], fields: [] })
-  return new URLSearchParams(scopeEntries(narrow)).toString()
+  return new URLSearchParams(scopeEntries(withPair(scope, pair))).toString()
 }
 
 /** Where what it saw can be set back, by whoever may; undefined where it saw nothing. */

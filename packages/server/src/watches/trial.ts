@@ -25,7 +25,7 @@ import {
 } from './in-watch.ts'
 import { guardsMet } from './guards-met.ts'
 import { alarmsSince, isCounting } from './occasions.ts'
-import { sayStories, storiesIn } from './stories.ts'
+import { sayStoriesById, storiesIn } from './stories.ts'
 
 const yearDays = 365
 /** So many of the firings are told one by one. */
@@ -107,7 +107,7 @@ async function stoodOut(
   const stories = (await storiesIn(db, scopes, { from, nowMs, most: mostCounted })).sort(
     (a, b) => Date.parse(a.to_at) - Date.parse(b.to_at),
   )
-  const shown = await sayStories(
+  const shown = await sayStoriesById(
     db,
     stories.slice(-mostTold).map(({ id }) => id),
   )

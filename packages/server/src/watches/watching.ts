@@ -14,7 +14,7 @@ import type { Knex } from 'knex'
 import type { Logger } from 'pino'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
-import { Problem } from '../errors.ts'
+import { Problem, unforeseen } from '../errors.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { People } from '../people/people.ts'
 import { arrived, Buckets, canMatch } from './arrived.ts'
@@ -25,7 +25,8 @@ import { putMessages, watchRows, type WatchRow } from './store.ts'
 const restMs = 500
 const retryMs = 5000
 const restAfterTroubleMs = 30_000
-const unforeseen = 'It could not be looked after, and is tried again. The server’s log holds the cause.'
+/** What does not come save by save is looked for less often. */
+const occasionsEveryMs = 2000
 /** So many saves at most are looked at in one round, so that a backlog holds nothing up for long. */
 const mostAtOnce = 20_000
 /** More groups than these are not kept of one round. */
@@ -55,7 +56,7 @@ export class Watching {
   readonly #deps: WatchingDeps
   readonly #duty: Duty
   #forgotMs = Number.NEGATIVE_INFINITY
-  /** Watches that failed, and until when each is left alone. */
+  /** Watches that are left alone until then: that failed, or look for what comes seldom. */
   readonly #restUntil = new Map<number, number>()
 
   constructor(deps: WatchingDeps) {
@@ -97,7 +98,10 @@ export class Watching {
         const meant = await this.#meaningOf(watch, owners, head.last_save_id)
         if (!meant) return
         if (isCounting(fires)) due.push({ watch, scopes: meant.scopes, fires })
-        else await this.#lookForOccasions(watch, fires, { ...meant, nowMs })
+        else {
+          await this.#lookForOccasions(watch, fires, { ...meant, nowMs })
+          this.#restUntil.set(watch.id, performance.now() + occasionsEveryMs)
+        }
       })
       more ||= isCounting(fires) && behind > BigInt(mostAtOnce)
     }
@@ -231,9 +235,7 @@ export class Watching {
     const rows = watches.flatMap(({ id }) => (counted.get(id) ?? []).map((row) => ({ id, ...row })))
     if (rows.length === 0) return
     const column = (of: (row: (typeof rows)[number]) => string | number | null) => boundArray(rows.map(of))
-    const { rows: kept } = await trx.raw<{
-      rows: KeptRow[]
-    }>(
+    const { rows: kept } = await trx.raw<{ rows: KeptRow[] }>(
       `insert into spoor.watch_firing as f (watch_id, bucket, saves, from_at, to_at, save_ids, total)
        select watch_id, bucket, saves, from_at, to_at, save_ids::bigint[], total
          from unnest(?::int[], ?::text[], ?::int[], ?::timestamptz[], ?::timestamptz[], ?::text[], ?::numeric[])
@@ -287,24 +289,30 @@ export class Watching {
     await db.transaction(async (trx) => {
       const [held] = await this.#hold(trx, [watch.id], watch.until_save)
       if (!held) return
-      const fired = []
-      for (const { bucket, fires: isTold, from, to, saves, saveIds, said } of occasions) {
-        const [firing] = await trx('spoor.watch_firing')
-          .insert({
-            watch_id: watch.id,
-            bucket,
-            saves,
-            from_at: from,
-            to_at: to,
-            save_ids: [...saveIds],
-            said: JSON.stringify(said),
-          })
-          .onConflict(['watch_id', 'bucket'])
-          .ignore()
-          .returning<{ id: string }[]>('id')
-        if (firing && isTold) fired.push({ watch: held, firingId: firing.id })
-      }
-      await fire(trx, fired, meant.nowMs)
+      const told = new Set(occasions.filter((one) => one.fires).map(({ bucket }) => bucket))
+      const fresh =
+        occasions.length === 0
+          ? []
+          : await trx('spoor.watch_firing')
+              .insert(
+                occasions.map(({ bucket, from, to, saves, saveIds, said }) => ({
+                  watch_id: watch.id,
+                  bucket,
+                  saves,
+                  from_at: from,
+                  to_at: to,
+                  save_ids: [...saveIds],
+                  said: JSON.stringify(said),
+                })),
+              )
+              .onConflict(['watch_id', 'bucket'])
+              .ignore()
+              .returning<{ id: string; bucket: string }[]>(['id', 'bucket'])
+      await fire(
+        trx,
+        fresh.filter(({ bucket }) => told.has(bucket)).map(({ id }) => ({ watch: held, firingId: id })),
+        meant.nowMs,
+      )
       await trx('spoor.watch').where({ id: watch.id }).update({ trouble: null })
     })
   }
@@ -351,11 +359,13 @@ async function askUsual(
     { scopes, times: { from: at(addDays(days[0]!, -usualDays.back)), to: at(days.at(-1)!) }, nowMs },
     { zone: watch.zone, actorIds: [...new Set(asked.map(({ pair }) => pair.actorId))] },
   )
-  for (const { row, pair } of asked) {
-    const own = counts.filter(({ actorId, typeId }) => actorId === pair.actorId && typeId === pair.typeId)
-    row.usual = String(usualBefore(pair.day, own) ?? Number.NaN)
-    await trx('spoor.watch_firing').where({ id: row.id }).update({ usual: row.usual })
-  }
+  const ofPair = groupBy(counts, ({ actorId, typeId }) => `${actorId} ${typeId}`)
+  for (const { row, pair } of asked)
+    row.usual = String(usualBefore(pair.day, ofPair.get(`${pair.actorId} ${pair.typeId}`) ?? []) ?? Number.NaN)
+  await trx.raw(
+    `update spoor.watch_firing f set usual = u.usual from unnest(?::bigint[], ?::numeric[]) as u(id, usual) where f.id = u.id`,
+    [boundArray(asked.map(({ row }) => row.id)), boundArray(asked.map(({ row }) => row.usual))],
+  )
 }
 
 /** Notes what fired, and for whom a message waits until when. A muted watch tells nobody. */

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { routes } from '@spoor/contract'
-import { counted, grouped, unusual, withPart, type Scope } from '@spoor/core'
+import { counted, grouped, unusual, withPair, type Scope } from '@spoor/core'
 import { computed } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -30,7 +30,6 @@ function groupsBy(of: (pair: (typeof pairs.value)[number]) => number) {
 }
 const actors = computed(() => groupsBy((pair) => pair.actorId))
 const types = computed(() => groupsBy((pair) => pair.typeId))
-const hasFields = computed(() => (props.scope.what?.fields.length ?? 0) > 0)
 
 function cell(list: typeof pairs.value, typeId: number) {
   const own = list.filter((pair) => pair.typeId === typeId)
@@ -40,8 +39,7 @@ function cell(list: typeof pairs.value, typeId: number) {
   return { saves, usual, stands: usual !== null && unusual(saves, usual) }
 }
 function only(actorId: number, typeId: number): Scope {
-  const who = withPart(props.scope, { part: 'who', exclude: false, actors: [actorId], kinds: [] })
-  return hasFields.value ? who : withPart(who, { part: 'what', exclude: false, types: [typeId], fields: [] })
+  return withPair(props.scope, { actorId, typeId })
 }
 const usualWords = (usual: number) =>
   usual === 0 ? 'never before' : `usually ${usual < 10 ? usual.toFixed(1) : grouped(Math.round(usual))}`

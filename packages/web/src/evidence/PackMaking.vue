@@ -9,9 +9,9 @@ import {
   casesOf,
   counted,
   dateText,
-  makingsDue,
+  lastMaking,
   scopeEntries,
-  withPart,
+  scopeOfTurn,
   withoutPart,
   type Rhythm,
   type Scope,
@@ -99,25 +99,15 @@ const rhythm = ref<Rhythm | null>(null)
 const mail = ref('')
 const { data: regular } = useRegularPacks()
 /** What the last of the regular packs would be of, so that it can be looked at. */
-const spellBefore = computed(() => {
-  if (rhythm.value === null) return null
-  const nowMs = Date.now()
-  const afterMs = nowMs - 400 * 86_400_000
-  return makingsDue(rhythm.value, { nowMs, afterMs, zone: readerZone, holidays: new Set() }).at(-1) ?? null
-})
+const spellBefore = computed(() =>
+  rhythm.value === null ? null : lastMaking(rhythm.value, { nowMs: Date.now(), zone: readerZone, holidays: new Set() }),
+)
 const isTimed = computed(() => parsed.value.scope.when !== undefined)
 /** Nothing is said of the time: each is of the time before. */
 const leaveTimeOut = () => set(withoutPart(parsed.value.scope, 'when'))
 const previewScope = computed(() => {
   if (spellBefore.value === null || isTimed.value) return text.value
-  const { from, to } = spellBefore.value
-  const when = {
-    part: 'when' as const,
-    exclude: false,
-    effective: false,
-    span: { span: 'days' as const, from, to, zone: readerZone },
-  }
-  return new URLSearchParams(scopeEntries(withPart(parsed.value.scope, when))).toString()
+  return new URLSearchParams(scopeEntries(scopeOfTurn(parsed.value.scope, spellBefore.value, readerZone))).toString()
 })
 
 const shortest = 2
