@@ -7,13 +7,13 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const { application, databases } = demo('history')
+const { application, databases } = demo('west')
 const incident = (name: IncidentName) =>
-  readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
+  readJson<Incident[]>('west', 'incidents.json').find((one) => one.name === name)!
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history', '/today')
+  await signIn(page, 'administrator', 'west', '/today')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
@@ -139,7 +139,7 @@ test('a question goes to whoever made the change, is answered by them, and stays
   await expect(page.getByText('Not answered yet:')).toBeVisible()
 
   const own = await (await browser.newContext()).newPage()
-  await signIn(own, 'contributor', 'history', '/today')
+  await signIn(own, 'contributor', 'west', '/today')
   const asked = own.getByRole('article', { name: 'Who asked for this <account>?' })
   await expect(asked).toContainText('bank account')
   await expect(own.getByRole('region', { name: 'What stands out' })).toHaveCount(0)

@@ -6,13 +6,13 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const { application } = (() => demo('history'))()
+const { application } = (() => demo('east'))()
 const question = 'Who signed in at 02:40, and what did they change?'
 
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'east')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))

@@ -6,14 +6,14 @@ import { axeFindsNothing, demo, listenForErrors, rows, signIn } from './demo.ts'
 /** Somebody arranges a list as they work with it, and finds it so again. */
 test.describe.configure({ mode: 'serial' })
 
-const { application } = demo('history')
+const { application } = demo('east')
 const fortnight = 'when=last14d@UTC'
 let page: Page
 let errors: string[]
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'reviewer', 'history')
+  await signIn(page, 'reviewer', 'east')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
@@ -93,13 +93,13 @@ test('columns are chosen, moved and sized, and stand so wherever the person sign
   await kept
 
   const elsewhere = await (await browser.newContext()).newPage()
-  await signIn(elsewhere, 'reviewer', 'history', `/changes?${fortnight}`)
+  await signIn(elsewhere, 'reviewer', 'east', `/changes?${fortnight}`)
   await expect.poll(() => titles(elsewhere)).toEqual(moved)
   expect(Math.round(await width(elsewhere))).toBe(Math.round(before) + 48)
   await elsewhere.close()
 
   const other = await (await browser.newContext()).newPage()
-  await signIn(other, 'approver', 'history', `/changes?${fortnight}`)
+  await signIn(other, 'approver', 'east', `/changes?${fortnight}`)
   await expect.poll(() => titles(other)).toEqual(['Time', 'Who', 'Record', 'Before and after', 'Came in by'])
   await other.close()
 

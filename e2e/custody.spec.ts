@@ -8,7 +8,7 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const { application, databases } = demo('history')
+const { application, databases } = demo('west')
 const spoor = <R extends object>(statement: string, values?: unknown[]) =>
   query<R & Record<string, unknown>>(databases.spoor, statement, values)
 test.beforeAll(async ({ browser }) => {
@@ -16,7 +16,7 @@ test.beforeAll(async ({ browser }) => {
   await context.grantPermissions(['clipboard-read', 'clipboard-write'])
   page = await context.newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'west')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
@@ -138,7 +138,7 @@ test('values are erased by law when a second person agrees: gone everywhere, and
   await axeFindsNothing(page)
 
   const second = await (await browser.newContext()).newPage()
-  await signIn(second, 'approver', 'history')
+  await signIn(second, 'approver', 'west')
   await second.goto(`${application}/today`)
   await second.getByRole('link', { name: /Decide an erasure by law: phone of/ }).click()
   const asked = second.getByRole('region', { name: 'Values erased by law' })
@@ -183,7 +183,7 @@ test('long work is listed with what became of it', async () => {
 
 test('a contributor is told nothing of it', async ({ browser }) => {
   const own = await (await browser.newContext()).newPage()
-  await signIn(own, 'contributor', 'history')
+  await signIn(own, 'contributor', 'west')
   await rows(own).first().click()
   await expect(own.getByRole('complementary', { name: 'the opened save' })).toContainText('tracking plan')
   await expect(own.getByRole('region', { name: 'Its place in the ledger' })).toHaveCount(0)

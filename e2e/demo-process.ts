@@ -7,19 +7,22 @@ const options: Readonly<Record<DemoName, string[]>> = {
   /** Larkmere as an administrator finds it who has yet to set tracking up. */
   blank: ['--small', '--blank'],
   /** Larkmere with its history and incidents. */
-  history: ['--small'],
+  east: ['--small'],
+  west: ['--small'],
 }
 
-/** Starts both demos as anybody would, afresh, each with its own port and data directory; stops them after the tests. */
+/** Starts the demos as anybody would, afresh, each with its own port and data directory; stops them after the tests. */
 export default async function setup(): Promise<() => Promise<void>> {
-  const demos: ChildProcess[] = []
-  for (const [name, args] of Object.entries(options) as [DemoName, string[]][]) demos.push(await start(name, args))
+  const wanted = Object.entries(options) as [DemoName, string[]][]
+  const demos = await Promise.all(wanted.map(([name, args]) => start(name, args)))
   return async () => {
-    for (const demo of demos) {
-      const ended = new Promise((done) => demo.once('exit', done))
-      demo.kill('SIGINT')
-      await ended
-    }
+    await Promise.all(
+      demos.map(async (demo) => {
+        const ended = new Promise((done) => demo.once('exit', done))
+        demo.kill('SIGINT')
+        await ended
+      }),
+    )
     if (untold.length > 0) throw new Error(`Answers that the contract does not promise:\n${untold.join('\n')}`)
   }
 }

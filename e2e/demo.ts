@@ -5,7 +5,8 @@ import { expect, type Page } from '@playwright/test'
 import pg from 'pg'
 
 export const root = join(import.meta.dirname, '..')
-export type DemoName = 'blank' | 'history'
+/** Two that have their history, so that half of the tests need not wait for the other half, and one that is yet to be set up. */
+export type DemoName = 'blank' | 'east' | 'west'
 
 export function dataDirOf(name: DemoName): string {
   return join(root, `.spoor-e2e-${name}`)

@@ -13,14 +13,14 @@ let page: Page
 let errors: string[]
 let pack: string
 let link: string
-const application = () => demo('history').application
+const application = () => demo('east').application
 const spoor = <R extends object>(statement: string, values?: unknown[]) =>
-  query<R & Record<string, unknown>>(demo('history').databases.spoor, statement, values)
+  query<R & Record<string, unknown>>(demo('east').databases.spoor, statement, values)
 
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext({ acceptDownloads: true })).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'east')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
@@ -28,7 +28,7 @@ test.afterEach(() => expect(errors.splice(0)).toEqual([]))
 test('what is on the screen becomes a pack, with its first page beside it while it is made up', async ({
   browserName: _,
 }, info) => {
-  const fact = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'bankAccount')!
+  const fact = readJson<Incident[]>('east', 'incidents.json').find((one) => one.name === 'bankAccount')!
   const [type] = await spoor<{ id: number }>(
     `select id from spoor.record_type where format('%s.%s', schema_name, table_name) = $1`,
     [fact.table],
@@ -108,7 +108,7 @@ test('somebody who is not signed in proves it in the browser, and the same is sa
       writeFileSync(file, Object.entries(files).find(([one]) => one.endsWith(`/${name}`))![1])
       return file
     })
-    const { certificate } = demo('history').clockOffice
+    const { certificate } = demo('east').clockOffice
     execFileSync('openssl', ['ts', '-verify', '-data', parts[0]!, '-in', parts[1]!, '-CAfile', certificate])
 
     const altered = readFileSync(pack)
@@ -132,7 +132,7 @@ test('somebody who is not signed in proves it in the browser, and the same is sa
 test('a pack is sent by mail, and made regularly, each of the month before', async ({ browser }) => {
   const mails = async (to: string) =>
     (
-      (await (await fetch(`${demo('history').mailroom.page}mails.json`)).json()) as { to: string[]; text: string }[]
+      (await (await fetch(`${demo('east').mailroom.page}mails.json`)).json()) as { to: string[]; text: string }[]
     ).filter((one) => one.to.includes(to))
   await page.goto(`${application()}/evidence`)
   await page.getByRole('link', { name: 'Audit committee' }).first().click()

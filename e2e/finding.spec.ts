@@ -7,15 +7,15 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const application = () => demo('history').application
+const application = () => demo('east').application
 const incident = (name: IncidentName) =>
-  readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
+  readJson<Incident[]>('east', 'incidents.json').find((one) => one.name === name)!
 test.beforeAll(async ({ browser }) => {
   const context = await browser.newContext()
   await context.grantPermissions(['clipboard-read', 'clipboard-write'])
   page = await context.newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'east')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
@@ -58,7 +58,7 @@ test('plain words become an exact sentence, and what is not understood stays und
 
 test('words that could mean several people are given back to choose from', async () => {
   const [twice] = await query<{ word: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select lower(split_part(name, ' ', 2)) as word from spoor.actor where kind = 'person' and name like '% %' and same_as is null group by 1 having count(*) > 1 limit 1`,
   )
   await ask(`deposit by ${twice!.word}`)
@@ -201,14 +201,14 @@ test('a scope is kept under a name, shared, opened by somebody else, and not tol
   await page.getByRole('button', { name: 'Keep', exact: true }).click()
   await expect(page.getByRole('button', { name: 'Nobody knows who' }).first()).toBeVisible()
   const other = await (await browser.newContext()).newPage()
-  await signIn(other, 'reviewer', 'history')
+  await signIn(other, 'reviewer', 'east')
   await other.getByRole('button', { name: 'Kept scopes' }).click()
   await other.getByRole('button', { name: 'Nobody knows who' }).click()
   await expect(other.getByRole('group', { name: 'Scope' })).toContainText('by unknown actors')
   await expect(rows(other).first()).toBeVisible()
   await other.close()
   const contributor = await (await browser.newContext()).newPage()
-  await signIn(contributor, 'contributor', 'history')
+  await signIn(contributor, 'contributor', 'east')
   await contributor.getByRole('button', { name: 'Kept scopes' }).click()
   await expect(contributor.getByLabel('Keep this scope as')).toBeVisible()
   await expect(contributor.getByRole('button', { name: 'Nobody knows who' })).toHaveCount(0)
@@ -217,7 +217,7 @@ test('a scope is kept under a name, shared, opened by somebody else, and not tol
 
 test('a long text is told apart word by word', async () => {
   const [notes] = await query<{ id: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select c.save_id as id from ledger.change c join spoor.field f on f.id = c.field_id join ledger.save s on s.id = c.save_id
       where f.column_name = 'notes' and s.action = 'change' and length(c.before) > 80 and length(c.after) > 80 limit 1`,
   )
@@ -235,7 +235,7 @@ test('who is asked for as people say it, and a whole transaction from any of its
   await expect(page).toHaveURL(/who=left/)
   const countOf = async (condition: string) => {
     const [row] = await query<{ saves: number }>(
-      demo('history').databases.spoor,
+      demo('east').databases.spoor,
       `select count(*)::int as saves from ledger.save s join spoor.actor a on a.id = s.actor_id
          left join spoor.actor k on k.id = a.same_as where ${condition}`,
     )
@@ -264,13 +264,13 @@ test('who is asked for as people say it, and a whole transaction from any of its
 
 test('changes are asked for by what the record held then, and holds now', async () => {
   const [field] = await query<{ id: number; rent: number; typeId: number }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select f.id, f.type_id as "typeId", (select r.id from spoor.field r where r.type_id = f.type_id and r.column_name = 'weekly_rent') as rent
        from spoor.field f join spoor.record_type t on t.id = f.type_id where t.table_name = 'tenancy' and f.column_name = 'officer_id'`,
   )
   // By another hand: the last change of the officer until then, of a deletion what it took, or else the first one after it, or else what was found.
   const officers = await query<{ officer: string; name: string; saves: number; now: number }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `with rent as (select c.save_id, c.captured_at, c.record_key from ledger.change c where c.field_id = ${field!.rent}),
        held as (select r.*, case when last.save_id is not null then case l.action when 'delete' then last.before else last.after end
                                  when next.save_id is not null then next.before
@@ -334,9 +334,9 @@ test('what has to be read first is waited for, tells how far it is, and is not w
   browser,
 }) => {
   const own = await (await browser.newContext()).newPage()
-  await signIn(own, 'reviewer', 'history')
+  await signIn(own, 'reviewer', 'east')
   const [field] = await query<{ id: number }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select f.id from spoor.field f join spoor.record_type t on t.id = f.type_id where t.table_name = 'tenancy' and f.column_name = 'status'`,
   )
   let isRead = false
@@ -388,7 +388,7 @@ test('what was done in Spoor is asked for in a sentence, too', async () => {
 
 test('times are told in the zone that somebody chose, until they choose another', async ({ browser }) => {
   const own = await (await browser.newContext({ timezoneId: 'Europe/London' })).newPage()
-  await signIn(own, 'approver', 'history', '/changes?who=k.unknown&runs=apart')
+  await signIn(own, 'approver', 'east', '/changes?who=k.unknown&runs=apart')
   await expect(own.locator('.bar .tail')).toContainText('Europe/London')
   const time = () => rows(own).first().locator('.mono').first().innerText()
   const before = await time()

@@ -9,15 +9,15 @@ test.describe.configure({ mode: 'serial' })
 const zone = 'Europe/London'
 const { databases, application } = {
   get databases() {
-    return demo('history').databases
+    return demo('west').databases
   },
   get application() {
-    return demo('history').application
+    return demo('west').application
   },
 }
 
 function incident(name: IncidentName): Incident {
-  return readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
+  return readJson<Incident[]>('west', 'incidents.json').find((one) => one.name === name)!
 }
 const spoor = <R extends Record<string, unknown>>(statement: string, values?: unknown[]) =>
   query<R>(databases.spoor, statement, values)
@@ -130,7 +130,7 @@ const days = (from: string, until: string) => `${from}..${until}@${zone}`
 const onDay = (instant: string) => days(dayOf(instant), dayOf(instant))
 
 test.describe('planted incidents, as the screens tell them', () => {
-  test.beforeAll(() => signIn(page, 'administrator', 'history'))
+  test.beforeAll(() => signIn(page, 'administrator', 'west'))
 
   test('412 rents rose in one run, and 37 were changed by hand afterwards', async () => {
     const fact = incident('uplift')
@@ -302,7 +302,7 @@ test.describe('planted incidents, as the screens tell them', () => {
     const when = days(dayOf(fact.from), addDays(dayOf(fact.until), -1))
     expect((await shown({ when })).saves).toBeGreaterThan(500)
     expect((await shown({ who: 'k.unknown,k.delegate', when })).saves).toBe(0)
-    for (const other of readJson<Incident[]>('history', 'incidents.json'))
+    for (const other of readJson<Incident[]>('west', 'incidents.json'))
       if (other.name !== 'ordinaryDays') expect(other.until <= fact.from || other.from >= fact.until).toBe(true)
   })
 })
@@ -310,7 +310,7 @@ test.describe('planted incidents, as the screens tell them', () => {
 test.describe('the desk', () => {
   test('changes lines, many records at once, and a file, each captured as what it was', async ({ browser }) => {
     const desk = await (await browser.newContext()).newPage()
-    await desk.goto(demo('history').desk)
+    await desk.goto(demo('west').desk)
     await desk.getByLabel('Officer').selectOption('Tariq Lindqvist')
     await desk.getByRole('button', { name: 'Sign in' }).click()
     await expect(desk.getByText('A stand-in: a small business application')).toBeVisible()

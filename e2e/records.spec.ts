@@ -7,13 +7,13 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const application = () => demo('history').application
+const application = () => demo('east').application
 const incident = (name: IncidentName) =>
-  readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
+  readJson<Incident[]>('east', 'incidents.json').find((one) => one.name === name)!
 const typeOf = async (table: string) =>
   (
     await query<{ id: number }>(
-      demo('history').databases.spoor,
+      demo('east').databases.spoor,
       `select id from spoor.record_type where table_name = $1`,
       [table],
     )
@@ -26,7 +26,7 @@ const rowOf = (field: string) => moments().getByRole('row').filter({ hasText: fi
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'east')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
@@ -39,7 +39,7 @@ async function open(table: string, key: string) {
 test('is found by its name, and tells of the bank account there and back', async () => {
   const [key] = incident('bankAccount').records
   const [contractor] = await query<{ label: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select label from spoor.record where type_id = $1 and record_key = $2`,
     [await typeOf('contractor'), key],
   )
@@ -88,7 +88,7 @@ test('what was not tracked is drawn as not known, and the gap is named', async (
 
 test('what nobody changed since tracking began is known, as found', async () => {
   const [untouched] = await query<{ record_key: string; label: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select f.record_key, f.label from ledger.found f left join ledger.save s on s.type_id = f.type_id and s.record_key = f.record_key
       where f.type_id = $1 and s.id is null limit 1`,
     [await typeOf('home')],
@@ -133,7 +133,7 @@ test('records of a type stand as the business has them, are found by name, and l
   const line = grid.getByRole('row').nth(1)
   const label = await line.getByRole('rowheader').innerText()
   const [held] = await query<{ rent: string; deposit: string; status: string }>(
-    demo('history').databases.business,
+    demo('east').databases.business,
     `select weekly_rent::text as rent, deposit::text, status::text from lettings.tenancy where id = split_part($1, ' · ', 1)::int`,
     [label],
   )
@@ -155,7 +155,7 @@ const options = () => page.getByRole('listbox', { name: 'What that may mean' }).
 
 test('a record is found from anywhere by a value that it had, and leads to its story', async () => {
   const [had] = await query<{ value: string; label: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select c.before as value, r.label from ledger.change c join spoor.field f on f.id = c.field_id
        join spoor.record r on r.type_id = c.type_id and r.record_key = c.record_key
       where f.column_name = 'email' and c.before like '%@%' and not r.deleted
@@ -196,7 +196,7 @@ test('what is typed may mean a save, somebody, a field or a record type, and say
 
 test('saves of its lines stand folded below, and are opened where they stand', async () => {
   const [tenancy] = await query<{ key: string; lines: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select s.parent_key as key, count(*) as lines from ledger.save s join spoor.record_type t on t.id = s.type_id
       where t.table_name = 'rent_account_entry' and s.parent_type_id = $1 group by 1 having count(*) between 3 and 40 order by 1 limit 1`,
     [await typeOf('tenancy')],
@@ -216,7 +216,7 @@ test('saves of its lines stand folded below, and are opened where they stand', a
 
 test('saves of records that refer to it are read when they are opened, and all of them are a scope', async () => {
   const [contractor] = await query<{ key: string; saves: number }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select json_build_array(h.who)::text as key, count(*)::int as saves from (
        select case when last.save_id is not null then case s.action when 'delete' then last.before else last.after end
                    when next.save_id is not null then next.before
@@ -246,7 +246,7 @@ test('saves of records that refer to it are read when they are opened, and all o
 
 test('another record of the type is put beside it, at moments of their own', async () => {
   const [one, two] = await query<{ key: string; label: string; rent: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select record_key as key, label, vals -> (select id::text from spoor.field where column_name = 'weekly_rent') ->> 0 as rent
        from spoor.standing where type_id = $1 and deleted is null order by record_key limit 2`,
     [await typeOf('tenancy')],
@@ -270,7 +270,7 @@ test('records stand as they stood at any moment, what changed is marked, and a c
   const tenancy = await typeOf('tenancy')
   const grid = page.getByRole('table', { name: 'Records as they stand' })
   const [corrected] = await query<{ label: string; wrong: string; right: string; between: string; after: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select r.label, c.before as wrong, c.after as right,
             to_char(c.captured_at - interval '1 second', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') as between,
             to_char(c.captured_at + interval '1 second', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') as after
@@ -304,7 +304,7 @@ test('who was deleted in the marked time is named, and a condition leaves those 
   const tenant = await typeOf('tenant')
   const grid = page.getByRole('table', { name: 'Records as they stand' })
   const [gone] = await query<{ label: string }>(
-    demo('history').databases.spoor,
+    demo('east').databases.spoor,
     `select label from spoor.record where type_id = $1 and deleted and record_key = any($2)`,
     [tenant, fact.records],
   )
@@ -326,7 +326,7 @@ test('who was deleted in the marked time is named, and a condition leaves those 
   await page.getByRole('button', { name: 'Add', exact: true }).click()
   await expect(page.getByRole('group', { name: 'Which records' })).toContainText('those whose deposit is 0.00')
   const [held] = await query<{ count: string }>(
-    demo('history').databases.business,
+    demo('east').databases.business,
     'select count(*) from lettings.tenancy where deposit = 0',
   )
   await expect(page.getByText(`${Number(held!.count).toLocaleString('en-GB')} records`)).toBeVisible()

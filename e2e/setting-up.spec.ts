@@ -9,13 +9,13 @@ let page: Page
 let errors: string[]
 const { application } = {
   get application() {
-    return demo('history').application
+    return demo('west').application
   },
 }
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'west')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
@@ -34,7 +34,7 @@ test('another source is connected by its address, tried first, with words for wh
   await page.getByLabel('Address', { exact: true }).fill('postgresql://nobody:x@127.0.0.1:1/nowhere')
   await page.getByRole('button', { name: 'Try this address' }).click()
   await expect(page.getByText('Nothing answers at the source’s address.')).toBeVisible()
-  const { business } = demo('history').databases
+  const { business } = demo('west').databases
   await page.getByLabel('Address', { exact: true }).fill(business)
   await page.getByRole('button', { name: 'Try this address' }).click()
   await page.getByLabel('What to call it').fill('The same again')
@@ -134,7 +134,7 @@ test('a plan that takes two is proposed by one and put in force by another', asy
   await expect(page.getByText(/You asked for a second person/)).toBeVisible()
   await expect(page.getByRole('button', { name: 'Put in force' })).toHaveCount(0)
   const other = await (await browser.newContext()).newPage()
-  await signIn(other, 'approver', 'history')
+  await signIn(other, 'approver', 'west')
   await other.getByRole('link', { name: 'Tracking' }).click()
   await expect(other.getByText('Maud Ollerton asked for a second person')).toBeVisible()
   await other.getByLabel('Reason', { exact: true }).fill('Agreed')
@@ -204,7 +204,7 @@ test('who nobody knew becomes known, and the directory follows a change of name'
   await page.getByLabel('What to call it').fill('Night maintenance')
   await page.getByRole('button', { name: 'Keep this' }).click()
   await expect(page.getByRole('region', { name: 'Known by login or name' })).toContainText('Night maintenance')
-  const list = demo('history').staffList
+  const list = demo('west').staffList
   await page.getByText('From an LDAP directory').click()
   await page.getByLabel('LDAP address').fill(list.url)
   await page.getByLabel('Look below').fill(list.base)
@@ -222,7 +222,7 @@ test('who nobody knew becomes known, and the directory follows a change of name'
   await axeFindsNothing(page)
   // The five saves at night are found under who made them.
   const [actor] = await query<{ id: number }>(
-    demo('history').databases.spoor,
+    demo('west').databases.spoor,
     `select id from spoor.actor where name = 'Night maintenance'`,
   )
   await page.goto(`${application}/changes?who=a${actor!.id}&runs=apart`)
@@ -260,7 +260,7 @@ test('an auditor is let in to one scope until a day, and that is written down', 
 
 test('a masked value is revealed in the save, and what follows is folded under its cause', async () => {
   const [field] = await query<{ id: number }>(
-    demo('history').databases.spoor,
+    demo('west').databases.spoor,
     `select id from spoor.field where column_name = 'date_of_birth'`,
   )
   await page.goto(`${application}/changes?what=f${field!.id}`)
@@ -270,7 +270,7 @@ test('a masked value is revealed in the save, and what follows is folded under i
   await pane.getByRole('button', { name: 'Reveal (this is recorded)' }).click()
   await expect(pane.getByText(/^19\d\d-\d\d-\d\d$|^20\d\d-\d\d-\d\d$/).first()).toBeVisible()
   const [rent] = await query<{ id: string }>(
-    demo('history').databases.spoor,
+    demo('west').databases.spoor,
     `select c.save_id as id from ledger.change c join spoor.field f on f.id = c.field_id join ledger.save s on s.id = c.save_id where f.column_name = 'monthly_rent' and s.action = 'change' order by c.save_id desc limit 1`,
   )
   await page.goto(`${application}/changes?save=${rent!.id}`)

@@ -7,13 +7,13 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const application = () => demo('history').application
+const application = () => demo('east').application
 const incident = (name: IncidentName) =>
-  readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
+  readJson<Incident[]>('east', 'incidents.json').find((one) => one.name === name)!
 const spoor = <R extends object>(statement: string, values?: unknown[]) =>
-  query<R & Record<string, unknown>>(demo('history').databases.spoor, statement, values)
+  query<R & Record<string, unknown>>(demo('east').databases.spoor, statement, values)
 const business = <R extends object>(statement: string, values?: unknown[]) =>
-  query<R & Record<string, unknown>>(demo('history').databases.business, statement, values)
+  query<R & Record<string, unknown>>(demo('east').databases.business, statement, values)
 const typeOf = async (table: string) =>
   (await spoor<{ id: number }>('select id from spoor.record_type where table_name = $1', [table]))[0]!.id
 const rents = async () =>
@@ -46,7 +46,7 @@ const memberList = (literal: string) => (literal === '{}' ? [] : literal.slice(1
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'east')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
@@ -182,7 +182,7 @@ test('a deleted tenant comes back with tenancy, household and account lines when
 
   const second = await (await browser.newContext()).newPage()
   const own = listenForErrors(second)
-  await signIn(second, 'approver', 'history', '/today')
+  await signIn(second, 'approver', 'east', '/today')
   const number = /corrections\/(\d+)/.exec(page.url())![1]!
   const waiting = second.getByRole('link', { name: `Look over correction ${number} and apply it: It was no duplicate` })
   await waiting.click()
@@ -324,10 +324,10 @@ test('the desk shows a record’s trail to whoever may see it, and leads nobody 
   )
   const path = `contractors/${(JSON.parse(save!.record_key) as string[])[0]}`
   const as = async (officer: string) => {
-    await desk.goto(`${demo('history').desk}/sign-in`)
+    await desk.goto(`${demo('east').desk}/sign-in`)
     await desk.getByLabel('Officer').selectOption(officer)
     await desk.getByRole('button', { name: 'Sign in' }).click()
-    await desk.goto(`${demo('history').desk}/${path}`)
+    await desk.goto(`${demo('east').desk}/${path}`)
   }
   await as('Oona Marchetti')
   const trail = desk.getByLabel('The trail of this record')

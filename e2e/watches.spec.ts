@@ -7,7 +7,7 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const { application, mailroom, databases } = (() => demo('history'))()
+const { application, mailroom, databases } = (() => demo('west'))()
 const spoor = <R extends object>(statement: string, values?: unknown[]) =>
   query<R & Record<string, unknown>>(databases.spoor, statement, values)
 const mails = async () =>
@@ -16,13 +16,13 @@ const mails = async () =>
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'west')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))
 
 test('a watch is made of what is on the screen and tells when it would have fired', async () => {
-  const fact = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'bankAccount')!
+  const fact = readJson<Incident[]>('west', 'incidents.json').find((one) => one.name === 'bankAccount')!
   const [field] = await spoor<{ id: number; type_id: number }>(
     `select f.id, f.type_id from spoor.field f join spoor.record_type t on t.id = f.type_id
       where format('%s.%s', t.schema_name, t.table_name) = $1 and f.column_name = 'bank_account'`,
@@ -52,7 +52,7 @@ test('a watch is made of what is on the screen and tells when it would have fire
 })
 
 test('what comes is on Today and in the mail, from which it is one press to the save', async () => {
-  const { table } = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'bankAccount')!
+  const { table } = readJson<Incident[]>('west', 'incidents.json').find((one) => one.name === 'bankAccount')!
   const [contractor] = await query<{ id: number; name: string }>(
     databases.business,
     `select id, name from ${table} order by id limit 1`,
@@ -71,7 +71,7 @@ test('what comes is on Today and in the mail, from which it is one press to the 
   expect(mail.subject).toContain('bank account')
   expect(mail.text).not.toContain(hidden)
 
-  const { page: receiverPage } = demo('history').receiver
+  const { page: receiverPage } = demo('west').receiver
   const posted = async () =>
     (await (await fetch(`${receiverPage}messages.json`)).json()) as { signed: boolean; body: string }[]
   await expect.poll(async () => (await posted()).map((one) => one.signed)).toEqual([true])
@@ -81,7 +81,7 @@ test('what comes is on Today and in the mail, from which it is one press to the 
   const link = /http\S+\/changes\?save=\d+/.exec(mail.text)![0]
   const stranger = await (await page.context().browser()!.newContext()).newPage()
   await stranger.goto(link)
-  const { login, password } = demo('history').signIns['reviewer']!
+  const { login, password } = demo('west').signIns['reviewer']!
   await stranger.getByLabel('Name').fill(login)
   await stranger.getByLabel('Password').fill(password)
   await stranger.getByRole('button', { name: 'Sign in' }).click()
@@ -124,7 +124,7 @@ test('a missing import is watched for, and a watch is silenced with a reason', a
 })
 
 test('a watch adds up what a number moved by, and one tells each day what Today shows', async () => {
-  const uplift = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'uplift')!
+  const uplift = readJson<Incident[]>('west', 'incidents.json').find((one) => one.name === 'uplift')!
   const [field] = await spoor<{ id: number }>(
     `select f.id from spoor.field f join spoor.record_type t on t.id = f.type_id
       where format('%s.%s', t.schema_name, t.table_name) = $1 and f.column_name = 'weekly_rent'`,

@@ -8,7 +8,7 @@ test.describe.configure({ mode: 'serial' })
 let page: Page
 let desk: Page
 let errors: string[]
-const { application, databases, desk: deskAddress } = (() => demo('history'))()
+const { application, databases, desk: deskAddress } = (() => demo('west'))()
 const business = <R extends object>(statement: string, values?: unknown[]) =>
   query<R & Record<string, unknown>>(databases.business, statement, values)
 
@@ -18,7 +18,7 @@ const setWords = 'A home keeps at least one amenity: name those that it has.'
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'west')
   desk = await (await browser.newContext()).newPage()
   await desk.goto(deskAddress)
   await desk.getByLabel('Officer').selectOption('Tariq Lindqvist')
@@ -63,7 +63,7 @@ test('what would have been refused in the past year is seen before it is put in 
   await choose(page, 'Which values of the other field', '∅ nothing')
   await page.keyboard.press('Escape')
   // Prices raised after approval: those that were planted, and no other.
-  const planted = readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === 'unitPrices')!
+  const planted = readJson<Incident[]>('west', 'incidents.json').find((one) => one.name === 'unitPrices')!
   const past = page.getByRole('region', { name: 'Tried on the past year' })
   await expect(past).toContainText(`It would have met ${planted.counts['saves']} saves, all by ${planted.who[0]}.`)
   await axeFindsNothing(page)

@@ -8,14 +8,14 @@ test.describe.configure({ mode: 'serial' })
 
 let page: Page
 let errors: string[]
-const { application, databases } = demo('history')
+const { application, databases } = demo('west')
 const incident = (name: IncidentName) =>
-  readJson<Incident[]>('history', 'incidents.json').find((one) => one.name === name)!
+  readJson<Incident[]>('west', 'incidents.json').find((one) => one.name === name)!
 test.beforeAll(async ({ browser }) => {
   const context = await browser.newContext({ timezoneId: 'Europe/London' })
   page = await context.newPage()
   errors = listenForErrors(page)
-  await signIn(page, 'administrator', 'history')
+  await signIn(page, 'administrator', 'west')
 })
 test.afterAll(() => page.close())
 test.afterEach(() => expect(errors.splice(0)).toEqual([]))

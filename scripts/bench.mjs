@@ -6,7 +6,7 @@ import { startCluster } from './lib/cluster.mjs'
 import { ensureBuilt, prepare, root } from './lib/prepare.mjs'
 import { run, say, Stop } from './lib/say.mjs'
 
-/** `npm run bench`: all benchmarks; `npm run bench -- NAME`: one. Each prints JSON lines; a whole run is kept in docs. */
+/** `npm run bench`: all benchmarks; `npm run bench -- NAME …`: some. Each prints JSON lines; a whole run is kept in docs. */
 run(async () => {
   prepare()
   ensureBuilt()
@@ -63,9 +63,9 @@ run(async () => {
     guard: guards,
     'try-on-past': big.tryPast,
   }
-  const wanted = process.argv[2]
-  if (wanted && !all[wanted])
-    throw new Stop(`There is no benchmark “${wanted}”. There are: ${Object.keys(all).join(', ')}.`)
+  const wanted = process.argv.slice(2)
+  const unknown = wanted.find((name) => !all[name])
+  if (unknown) throw new Stop(`There is no benchmark “${unknown}”. There are: ${Object.keys(all).join(', ')}.`)
   const cluster = await startCluster({
     dataDir: join(root, '.spoor-bench'),
     settings: ['shared_buffers=1GB', 'max_wal_size=4GB'],
@@ -73,7 +73,7 @@ run(async () => {
   const lines = []
   try {
     for (const [name, benchmark] of Object.entries(all)) {
-      if (wanted && name !== wanted) continue
+      if (wanted.length > 0 && !wanted.includes(name)) continue
       for (const result of await benchmark(cluster)) {
         const rounded = {
           ...result,
@@ -88,7 +88,7 @@ run(async () => {
     await Promise.all([big.closeLedger(), closeFigures()])
     await cluster.stop()
   }
-  if (!wanted) writeFileSync(join(root, 'docs/benchmarks.md'), report(lines))
+  if (wanted.length === 0) writeFileSync(join(root, 'docs/benchmarks.md'), report(lines))
 })
 
 function report(lines) {

@@ -1,18 +1,21 @@
 import { createRouter, createWebHistory, type RouteLocationNormalized } from 'vue-router'
-import { useSession } from './session/session.ts'
+import ChangesView from './changes/ChangesView.vue'
 import { stages } from './frame/stages.ts'
+import { useSession } from './session/session.ts'
+import TodayView from './today/TodayView.vue'
 
+/** Where days begin and are spent comes with the first scripts; every other view is fetched when it is gone to. */
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', redirect: '/today' },
     { path: '/sign-in', name: 'sign-in', component: () => import('./session/SignIn.vue'), meta: { open: true } },
     { path: '/first', name: 'first', component: () => import('./session/FirstPerson.vue'), meta: { open: true } },
-    { path: '/today', name: 'today', component: () => import('./today/TodayView.vue') },
+    { path: '/today', name: 'today', component: TodayView },
     { path: '/today/noticing', name: 'noticing', component: () => import('./noticing/NoticingView.vue') },
     { path: '/work', name: 'work', component: () => import('./work/WorkView.vue') },
     { path: '/custody', name: 'custody', component: () => import('./custody/CustodyView.vue') },
-    { path: '/changes', name: 'changes', component: () => import('./changes/ChangesView.vue') },
+    { path: '/changes', name: 'changes', component: ChangesView },
     { path: '/records', name: 'records', component: () => import('./records/RecordsView.vue') },
     { path: '/records/reconciling', name: 'reconciling', component: () => import('./records/ReconcileView.vue') },
     { path: '/records/baselines', name: 'baselines', component: () => import('./records/BaselinesView.vue') },

@@ -1,9 +1,10 @@
-import { matches, valueKind, type ActorKind, type RecordRef, type Scope } from '@spoor/core'
+import { matches, valueKind, type ActorKind, type RecordRef, type Scope, type ScopedChange } from '@spoor/core'
 import type { Change, Save, SavePage, SaveSort } from '@spoor/contract'
 import { boundArray, isAfter, type Database } from '../database/knex.ts'
 import { maskedFields } from './masked.ts'
 import { isLimited, reachIn } from './reach.ts'
-import { historyOf } from './scope-sql.ts'
+import { changePlace, noRemarks, remarksOn, setBackBy, type Remarks } from './remarks.ts'
+import { historyOf, type History } from './scope-sql.ts'
 import { referencesIn } from './references.ts'
 import { savesIn } from './in-scope.ts'
 import { namesRuns, pageTogether, runLines } from './run-lines.ts'
@@ -12,7 +13,7 @@ import { byTime, sortedSaves, type Found, type Page } from './sorted.ts'
 /** Longer values come cut in lists; the opened save has them whole. */
 const listValueLength = 300
 
-export interface SaveRow {
+export interface SaveRow extends Remarks {
   id: string
   captured_at: string
   source_id: number
@@ -31,18 +32,11 @@ export interface SaveRow {
   run: string | null
   reason: string | null
   correction_id: number | null
-  db_login: string
-  application_name: string | null
-  client_address: string | null
-  transaction_id: string
-  plan_version: number
   run_id: string
   parent_type_id: number | null
   parent_key: string | null
   parent_label: string | null
   known_as: string | null
-  marks: Save['marks'] | null
-  stories: number[] | null
 }
 
 export interface PageRequest {
@@ -87,15 +81,12 @@ async function foundPage(
   return { ...page, heads: new Map() }
 }
 
-/** What a save's row says of its actor and its parent, and where from; the save is `s`. */
-export const actorColumns = `a.name as actor_name, coalesce(k.unit, a.unit) as actor_unit, coalesce(k.left_on, a.left_on)::text as actor_left_on, k.name as known_as, p.label as parent_label, array(
-    select m.mark from spoor.mark m where m.save_id = s.id
-    union select case when q.answered_at is null then 'asked' else 'answered' end
-      from spoor.question_save qs join spoor.question q on q.id = qs.question_id where qs.save_id = s.id
-    union select 'assigned' from spoor.assignment_save w join spoor.assignment t on t.id = w.assignment_id
-      where w.save_id = s.id and t.done_at is null
-    order by 1) as marks, array(select t.story_id from spoor.story_save t where t.save_id = s.id) as stories`
-export const actorJoin = `join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
+/** What is told of a save `s`, of its actor and its parent; a {@link SaveRow}. */
+export const toldColumns = `s.id, s.captured_at, s.source_id, s.type_id, s.record_key, s.label, s.action, s.actor_id, s.actor_kind,
+    s.claimed, s.on_behalf_of, s.channel, s.run, s.reason, s.correction_id, s.run_id, s.parent_type_id, s.parent_key,
+    a.name as actor_name, coalesce(k.unit, a.unit) as actor_unit, coalesce(k.left_on, a.left_on)::text as actor_left_on,
+    k.name as known_as, p.label as parent_label`
+export const toldJoin = `join spoor.actor a on a.id = s.actor_id left join spoor.actor k on k.id = a.same_as
        left join spoor.record p on p.type_id = s.parent_type_id and p.record_key = s.parent_key`
 
 /** First and last time among some rows: said outright it spares the planner all other months. */
@@ -108,16 +99,18 @@ function spellOf(rows: readonly { captured_at: string }[]): [string, string] {
 /** Saves by time and id, in the order in which they are asked for. */
 export async function saveRows(db: Database, page: readonly { captured_at: string; id: string }[]): Promise<SaveRow[]> {
   if (page.length === 0) return []
-  const { rows } = await db.raw<{ rows: SaveRow[] }>(
-    `select s.*, ${actorColumns}
+  const ids = page.map((row) => row.id)
+  const reading = db.raw<{ rows: Omit<SaveRow, keyof Remarks>[] }>(
+    `select ${toldColumns}
        from unnest(?::timestamptz[], ?::bigint[]) with ordinality as wanted(captured_at, id, place)
        join ledger.save s on s.captured_at = wanted.captured_at and s.id = wanted.id
-       ${actorJoin}
+       ${toldJoin}
       where s.captured_at between ? and ?
       order by wanted.place`,
-    [boundArray(page.map((row) => row.captured_at)), boundArray(page.map((row) => row.id)), ...spellOf(page)],
+    [boundArray(page.map((row) => row.captured_at)), boundArray(ids), ...spellOf(page)],
   )
-  return rows
+  const [{ rows }, remarks] = await Promise.all([reading, remarksOn(db, ids)])
+  return rows.map((row) => Object.assign(row, remarks.get(row.id) ?? noRemarks))
 }
 
 interface ChangeRow {
@@ -129,7 +122,6 @@ interface ChangeRow {
   after_cut: boolean
   base_type: string
   erased: boolean
-  reverted_by: number | null
 }
 
 export interface ChangesWanted {
@@ -169,12 +161,11 @@ export async function changesOf(
   // A condition on values is decided by the whole value, whatever is shown of it.
   const whole = valueLength === null || scopes.some((scope) => scope.value !== undefined)
   const limit = whole ? 1_000_000_000 : valueLength
+  const ids = page.map((save) => save.id)
   const reading = db.raw<{ rows: ChangeRow[] }>(
     `select c.save_id, c.field_id, left(c.before, ?) as before, left(c.after, ?) as after,
             ${isLonger('c.before')} as before_cut, ${isLonger('c.after')} as after_cut,
-            f.base_type, c.erased,
-            (select max(cc.correction_id) from spoor.correction_change cc join spoor.correction_item i on i.id = cc.item_id
-              where cc.save_id = c.save_id and cc.field_id = c.field_id and i.written) as reverted_by
+            f.base_type, c.erased
        from unnest(?::timestamptz[], ?::bigint[]) as wanted(captured_at, id)
        join ledger.change c on c.captured_at = wanted.captured_at and c.save_id = wanted.id
        join spoor.field f on f.id = c.field_id
@@ -185,44 +176,29 @@ export async function changesOf(
       limit,
       ...[limit, limit, limit, limit],
       boundArray(page.map((save) => save.captured_at)),
-      boundArray(page.map((save) => save.id)),
+      boundArray(ids),
       ...spellOf(page),
     ],
   )
-  const [{ rows }, masked, saves] = await Promise.all([reading, maskedFields(db), known])
+  const [{ rows }, masked, saves, reverted] = await Promise.all([reading, maskedFields(db), known, setBackBy(db, ids)])
   const byId = new Map(saves.map((save) => [save.id, save]))
   const history = await historyOf(db, saves, scopes)
+  const [asked = {}, ...limits] = scopes
+  const narrowing = limits.filter(isLimited)
+  const isAnyAsked = !isLimited(asked)
+  const cut = (value: string | null) => (value === null || valueLength === null ? value : value.slice(0, valueLength))
+  const isCut = (value: string | null) => valueLength !== null && (value?.length ?? 0) > valueLength
   for (const row of rows) {
     const save = byId.get(row.save_id)!
-    const scoped = {
-      actorId: save.actor_id,
-      actorKind: save.actor_kind,
-      typeId: save.type_id,
-      fieldId: row.field_id,
-      key: save.record_key,
-      parent: parentOf(save),
-      atMs: Date.parse(save.captured_at),
-      action: save.action,
-      channel: save.channel,
-      runId: Number(save.run_id),
-      before: row.before,
-      after: row.after,
-      erased: row.erased,
-      isNumber: valueKind(row.base_type) === 'number',
-      reason: save.reason,
-      ...(history.get(row.save_id) ?? { restored: false, effectiveOn: null, transactionOf: [], cases: [] }),
-      stories: save.stories ?? [],
-      states: [
-        ...(save.marks ?? []),
-        ...(row.reverted_by === null ? [] : (['reverted'] as const)),
-        ...(save.correction_id === null ? [] : (['correction'] as const)),
-      ],
+    const revertedBy = reverted.get(changePlace(row.save_id, row.field_id)) ?? null
+    let inScope = true
+    if (narrowing.length > 0 || !isAnyAsked) {
+      const scoped = scopedChange(save, row, revertedBy, history.get(row.save_id))
+      if (!narrowing.every((scope) => matches(scope, scoped, nowMs))) continue
+      inScope = matches(asked, scoped, nowMs)
     }
-    const [asked = {}, ...limits] = scopes
-    if (!limits.every((scope) => matches(scope, scoped, nowMs))) continue
-    const cut = (value: string | null) => (value === null || valueLength === null ? value : value.slice(0, valueLength))
-    const isCut = (value: string | null) => valueLength !== null && (value?.length ?? 0) > valueLength
-    const list = bySave.get(row.save_id) ?? []
+    let list = bySave.get(row.save_id)
+    if (!list) bySave.set(row.save_id, (list = []))
     list.push({
       fieldId: row.field_id,
       erased: row.erased,
@@ -235,12 +211,47 @@ export async function changesOf(
             afterCut: row.after_cut || isCut(row.after),
             masked: false,
           }),
-      inScope: matches(asked, scoped, nowMs),
-      revertedBy: row.reverted_by,
+      inScope,
+      revertedBy,
     })
-    bySave.set(row.save_id, list)
   }
   return bySave
+}
+
+/** What other saves tell of one that none was asked about. */
+const noHistory: Omit<History, 'held'> = { restored: false, effectiveOn: null, transactionOf: [], cases: [] }
+
+/** A change as scopes are matched against it. */
+function scopedChange(
+  save: SaveRow,
+  row: ChangeRow,
+  revertedBy: number | null,
+  history: History | typeof noHistory = noHistory,
+): ScopedChange {
+  return {
+    actorId: save.actor_id,
+    actorKind: save.actor_kind,
+    typeId: save.type_id,
+    fieldId: row.field_id,
+    key: save.record_key,
+    parent: parentOf(save),
+    atMs: Date.parse(save.captured_at),
+    action: save.action,
+    channel: save.channel,
+    runId: Number(save.run_id),
+    before: row.before,
+    after: row.after,
+    erased: row.erased,
+    isNumber: valueKind(row.base_type) === 'number',
+    reason: save.reason,
+    ...history,
+    stories: save.stories,
+    states: [
+      ...save.marks,
+      ...(revertedBy === null ? [] : (['reverted'] as const)),
+      ...(save.correction_id === null ? [] : (['correction'] as const)),
+    ],
+  }
 }
 
 /** The record whose line a row is, if it is one. */
@@ -277,7 +288,7 @@ export function saveShown(row: SaveRow, changes: Change[], reach: Scope): Save {
     run: row.run,
     reason: row.reason,
     correctionId: row.correction_id,
-    marks: limited ? [] : (row.marks ?? []),
+    marks: limited ? [] : row.marks,
     changes,
   }
 }

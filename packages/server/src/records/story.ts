@@ -3,7 +3,7 @@ import { pageAddress, type Scope } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
 import { coverageOf } from '../ledger/coverage.ts'
 import { Problem } from '../errors.ts'
-import { foundOf } from '../ledger/findings.ts'
+import { foundOf, type FoundOfRecord } from '../ledger/findings.ts'
 import { referencesIn } from '../ledger/references.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { rowsWithChanges, saveShown } from '../ledger/saves.ts'
@@ -16,6 +16,7 @@ import { marksOf } from './marks.ts'
 const mostSaves = 5000
 /** Longer values come cut: a page that shows a whole story has no room for them. */
 export const valueLength = 2000
+const nothingFound: FoundOfRecord = { values: [], label: null }
 
 /**
  * The story of one record within a reach.
@@ -48,15 +49,16 @@ export async function storyOf(
     .select('s.id', 's.captured_at')
   const page = found.slice(0, mostSaves).reverse()
   const partial = isLimited(reach)
-  const held = partial
-    ? { values: [], label: null }
-    : await foundOf(db, typeId, spans, await maskedFields(db), valueLength)
+  const [held, [rows, changes], coverage] = await Promise.all([
+    partial ? nothingFound : foundOf(db, typeId, spans, await maskedFields(db), valueLength),
+    rowsWithChanges(db, page, { valueLength, scopes: [{}, reach], nowMs }),
+    partial ? [] : coverageOf(db, typeId, page),
+  ])
   if (page.length === 0 && held.label === null)
     throw new Problem(
       'not-found',
       'The trail knows no such record that you may see. It may never have been changed since it is tracked.',
     )
-  const [rows, changes] = await rowsWithChanges(db, page, { valueLength, scopes: [{}, reach], nowMs })
   const saves = rows.map((row) => saveShown(row, changes.get(row.id) ?? [], reach))
   const last = saves.at(-1)
   const type = await db('spoor.record_type')
@@ -85,7 +87,7 @@ export async function storyOf(
     },
     saves,
     found: held.values,
-    coverage: partial ? [] : await coverageOf(db, typeId, page),
+    coverage,
     more: found.length > mostSaves,
     marks,
     page: type?.page_pattern ? pageAddress(type.page_pattern, last?.key ?? key) : null,

@@ -40,6 +40,7 @@ import { up as lives } from './migrations/037-lives.ts'
 import { up as piecemeal } from './migrations/038-piecemeal.ts'
 import { up as watchedMore } from './migrations/039-watched-more.ts'
 import { up as regularPacks } from './migrations/040-regular-packs.ts'
+import { up as letters } from './migrations/041-letters.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -86,6 +87,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '038-piecemeal': piecemeal,
   '039-watched-more': watchedMore,
   '040-regular-packs': regularPacks,
+  '041-letters': letters,
 }
 
 const source: Knex.MigrationSource<string> = {

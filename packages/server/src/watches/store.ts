@@ -311,7 +311,7 @@ export async function sendAgain(
   demandOwn(await watchRow(db, watchId), person)
   const sent = await db('spoor.watch_message')
     .where({ id: messageId, watch_id: watchId, state: 'given up' })
-    .update({ state: 'waiting', due_at: db.fn.now(), trouble: null })
+    .update({ state: 'waiting', due_at: db.fn.now(), trouble: null, letter: null })
   if (sent === 0) throw new Problem('not-found', 'This message was not given up. Nothing was changed.')
   return await shown(db, await watchRow(db, watchId))
 }
@@ -406,6 +406,8 @@ export interface MessageRow {
   address: string | null
   receiver_id: number | null
   identity: string
+  /** By mail, in which letter it goes: the identity of the first in it. Null until it is first tried. */
+  letter: string | null
   state: 'waiting' | 'sent' | 'given up'
   due_at: string
   tries: number

@@ -9,6 +9,7 @@ import {
   watchedWords,
   withPair,
 } from '@spoor/core'
+import type { Knex } from 'knex'
 import type { Logger } from 'pino'
 import type { Database } from '../database/knex.ts'
 import { Duty } from '../database/duty.ts'
@@ -72,19 +73,9 @@ export class Telling {
     const now = new Date(this.#now()).toISOString()
     const due = () => db('spoor.watch_message').where({ state: 'waiting' }).where('due_at', '<=', now)
     await due().where({ way: 'spoor' }).update({ state: 'sent', sent_at: now })
-    const groups = await due()
-      .where({ way: 'mail' })
-      .groupBy('watch_id', 'address')
-      .orderByRaw('min(due_at)')
-      .select<{ watch_id: number; address: string }[]>('watch_id', 'address')
-    for (const { watch_id, address } of groups) {
-      const messages = await due()
-        .where({ way: 'mail', watch_id, address })
-        .orderBy('id')
-        .limit(mostInOne)
-        .select<MessageRow[]>('*')
-      if (messages.length > 0) await this.#mail(messages, address)
-    }
+    await this.#putIntoLetters(due)
+    const letters = await due().where({ way: 'mail' }).orderBy('id').select<MessageRow[]>('*')
+    for (const messages of groupBy(letters, (one) => one.letter).values()) await this.#mail(messages)
     const posts = await due().where({ way: 'receiver' }).orderBy('id').limit(mostPosts).select<MessageRow[]>('*')
     // One receiver is told in order; one that hangs keeps none of the others waiting.
     await Promise.all(
@@ -98,14 +89,34 @@ export class Telling {
     )
   }
 
-  async #mail(messages: readonly MessageRow[], address: string): Promise<void> {
+  /**
+   * What one watch has for one address goes in one letter. That is kept before it is tried: of a letter that was taken without an
+   * answer nothing comes again under another identity.
+   */
+  async #putIntoLetters(due: () => Knex.QueryBuilder): Promise<void> {
+    const fresh = () => due().where({ way: 'mail', letter: null })
+    const groups = (await fresh().groupBy('watch_id', 'address').select('watch_id', 'address')) as Pick<
+      MessageRow,
+      'watch_id' | 'address'
+    >[]
+    for (const group of groups) {
+      const own = (await fresh().where(group).orderBy('id').limit(mostInOne).select('id', 'identity')) as Pick<
+        MessageRow,
+        'id' | 'identity'
+      >[]
+      const ids = own.map(({ id }) => id)
+      if (own[0]) await this.#deps.db('spoor.watch_message').whereIn('id', ids).update({ letter: own[0].identity })
+    }
+  }
+
+  async #mail(messages: readonly MessageRow[]): Promise<void> {
     const { db, mailer } = this.#deps
     const nowMs = this.#now()
     const ids = messages.map((one) => one.id)
     const at = new Date(nowMs).toISOString()
     try {
       if (!mailer) throw new Error('SPOOR_MAIL_URL is not set where Spoor is started')
-      await mailer.send({ to: address, ...(await this.#letter(messages)) })
+      await mailer.send({ to: messages[0]!.address!, ...(await this.#letter(messages)) })
       await db('spoor.watch_message')
         .whereIn('id', ids)
         .update({ state: 'sent', sent_at: at, tried_at: at, tries: db.raw('tries + 1'), trouble: null })
@@ -248,7 +259,7 @@ export class Telling {
         .join(
           '',
         )}<p style="color:#5a6662">${escaped(about)}<br><a href="${escaped(`${address}/watches?watch=${watch.id}`)}">To be told no more, or otherwise</a></p></div>`,
-      messageId: `<${messages[0]!.identity}@spoor>`,
+      messageId: `<${messages[0]!.letter!}@spoor>`,
       inReplyTo: thread,
       headers: {
         References: thread,

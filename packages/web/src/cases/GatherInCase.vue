@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import type { CaseThing } from '@spoor/contract'
-import { ref } from 'vue'
+import { defineAsyncComponent, ref } from 'vue'
 import PressPopover from '../frame/PressPopover.vue'
-import GatherForm from './GatherForm.vue'
+
+const GatherForm = defineAsyncComponent(() => import('./GatherForm.vue'))
 
 /** A press that gathers one thing in a case; what became of it stays under it. */
 export interface Props {

@@ -3,7 +3,7 @@ import { mostSorted, routes, type ProblemBody, type Save } from '@spoor/contract
 import { counted, firstWork, parseScope, withoutPart, workText, type Scope } from '@spoor/core'
 import { useEventListener } from '@vueuse/core'
 import Checkbox from 'ant-design-vue/es/checkbox'
-import { computed, defineAsyncComponent, ref } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { addressOf, call, problemOf } from '../api/client.ts'
 import { useAskedWork } from '../figures/worked-out.ts'
@@ -33,7 +33,8 @@ const ChangesReading = defineAsyncComponent(() => import('./ChangesReading.vue')
 const DaysReading = defineAsyncComponent(() => import('./DaysReading.vue'))
 const PairsReading = defineAsyncComponent(() => import('./PairsReading.vue'))
 const RecordsReading = defineAsyncComponent(() => import('./RecordsReading.vue'))
-const SavePane = defineAsyncComponent(() => import('./SavePane.vue'))
+const fetchPane = () => import('./SavePane.vue')
+const SavePane = defineAsyncComponent(fetchPane)
 const TimeReading = defineAsyncComponent(() => import('./TimeReading.vue'))
 const WorkReading = defineAsyncComponent(() => import('../figures/WorkReading.vue'))
 const route = useRoute()
@@ -48,6 +49,8 @@ const { summary, counting, fresh, problem, version, takeIn } = useSummary(
   // What takes long to reckon is not reckoned anew at every save.
   () => openId.value === null && scrolledTo.value < 10 && reading.value !== 'work',
 )
+// What opens beside the list is fetched once that is told, so that a press need not wait for it.
+watch(counting, () => void fetchPane().catch(() => undefined), { once: true })
 const gaps = computed(() => (counting.value ? [] : (summary.value?.gaps ?? [])))
 const names = useVocabulary(
   computed(() => summary.value?.recordLabels ?? {}),

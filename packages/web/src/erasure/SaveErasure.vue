@@ -5,13 +5,14 @@ import Radio from 'ant-design-vue/es/radio'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { routes, type ProblemBody, type Save } from '@spoor/contract'
 import { counted } from '@spoor/core'
-import { computed, ref, toRef, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, toRef, watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
-import PickList from '../frame/PickList.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import ErasureItem from './ErasureItem.vue'
+
+const PickList = defineAsyncComponent(() => import('../frame/PickList.vue'))
 
 /** Of an opened save: what was erased of it or is to be, and the way to ask for that. */
 export interface Props {

@@ -3,17 +3,18 @@ import Button from 'ant-design-vue/es/button'
 import { counted, listed } from '@spoor/core'
 import { routes, type ProblemBody } from '@spoor/contract'
 import { useEventListener } from '@vueuse/core'
-import { computed, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
-import GatherForm from '../cases/GatherForm.vue'
 import { useRevert } from '../corrections/revert.ts'
-import ReviewForm from '../review/ReviewForm.vue'
 import { useSession } from '../session/session.ts'
 import ProblemNote from './ProblemNote.vue'
 import { useTray } from './tray.ts'
 import { isWriting } from './writing.ts'
 
+/** Fetched when used: the bar stands on every page, and calendars and choices are no part of a first visit. */
+const GatherForm = defineAsyncComponent(() => import('../cases/GatherForm.vue'))
+const ReviewForm = defineAsyncComponent(() => import('../review/ReviewForm.vue'))
 const tray = useTray()
 const session = useSession()
 const { draft, busy, problem } = useRevert()

@@ -2,14 +2,15 @@
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type ProblemBody } from '@spoor/contract'
 import { dateText } from '@spoor/core'
-import { computed, ref, toRef } from 'vue'
+import { computed, defineAsyncComponent, ref, toRef } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useSession } from '../session/session.ts'
 import { shortTime } from '../value/time.ts'
 import GatherInCase from '../cases/GatherInCase.vue'
 import AnswerBox from './AnswerBox.vue'
-import ReviewForm from './ReviewForm.vue'
+
+const ReviewForm = defineAsyncComponent(() => import('./ReviewForm.vue'))
 
 /** What people said of one save, and the ways to say more. */
 export interface Props {

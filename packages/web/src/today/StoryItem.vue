@@ -3,17 +3,18 @@ import Button from 'ant-design-vue/es/button'
 import Input from 'ant-design-vue/es/input'
 import { routes, type ProblemBody, type Save, type StoryShown } from '@spoor/contract'
 import { capitalised, counted, listed, reasonWords, storyHeadline, toldStory } from '@spoor/core'
-import { computed, ref } from 'vue'
+import { computed, defineAsyncComponent, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useRevert } from '../corrections/revert.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useTray } from '../frame/tray.ts'
-import ReviewForm from '../review/ReviewForm.vue'
 import type { NamedVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
 import BeforeAfter from '../value/BeforeAfter.vue'
 import { storyNames } from './story-names.ts'
+
+const ReviewForm = defineAsyncComponent(() => import('../review/ReviewForm.vue'))
 
 /** One thing that stands out: what, why, before and after, and what can be done about it. */
 export interface Props {

@@ -1,11 +1,10 @@
 <script setup lang="ts">
 import Button from 'ant-design-vue/es/button'
-import DatePicker from 'ant-design-vue/es/date-picker'
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type ProblemBody } from '@spoor/contract'
 import { counted } from '@spoor/core'
 import dayjs, { type Dayjs } from 'dayjs'
-import { computed, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import AlarmList from '../alarms/AlarmList.vue'
 import { call, problemOf } from '../api/client.ts'
 import { gapWords } from '../changes/gaps.ts'
@@ -23,6 +22,9 @@ import TwoWeeks from './TwoWeeks.vue'
 import { useWaiting } from './waiting.ts'
 import ToldList from '../watches/ToldList.vue'
 import WaitingList from './WaitingList.vue'
+
+/** A calendar is large, and what Today says is wanted before it. */
+const RangePicker = defineAsyncComponent(async () => (await import('ant-design-vue/es/date-picker')).RangePicker)
 
 /** What happened since one last looked, what stands out, and what waits. */
 const session = useSession()
@@ -128,7 +130,7 @@ const print = () => window.print()
             {{ one.name }}
           </button>
         </span>
-        <DatePicker.RangePicker
+        <RangePicker
           :value="range as never"
           size="small"
           format="D MMM YYYY"
@@ -259,6 +261,8 @@ h2 {
   gap: 6px 18px;
   align-items: center;
   font-size: 13px;
+  /* The calendar comes later, and nothing moves by it. */
+  min-height: 26px;
 }
 .spells {
   display: flex;

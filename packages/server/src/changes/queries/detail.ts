@@ -6,13 +6,24 @@ import { whereScope } from '../../ledger/scope-sql.ts'
 import { isLimited } from '../../ledger/reach.ts'
 import { maskedFields } from '../../ledger/masked.ts'
 import { referencesOf } from '../../ledger/references.ts'
-import { actorColumns, actorJoin, changesOf, saveShown, type SaveRow } from '../../ledger/saves.ts'
+import { noRemarks, remarksOn, type Remarks } from '../../ledger/remarks.ts'
+import { changesOf, saveShown, toldColumns, toldJoin, type SaveRow } from '../../ledger/saves.ts'
 
 /** Longer values are told by their beginning, the shorter the more of them there are; {@link changeValues} has them whole. */
 const [mostOpened, leastOpened, openedInAll] = [20_000, 2000, 60_000]
 
-const changeCount =
-  '(select count(*)::int from ledger.change c where c.save_id = s.id and c.captured_at = s.captured_at) as change_count'
+/** What an opened save tells beyond those of a list. */
+interface OpenedRow extends SaveRow {
+  db_login: string
+  application_name: string | null
+  client_address: string | null
+  transaction_id: string
+  plan_version: number
+  change_count: number
+}
+
+const openedColumns = `s.db_login, s.application_name, s.client_address, s.transaction_id, s.plan_version,
+  (select count(*)::int from ledger.change c where c.save_id = s.id and c.captured_at = s.captured_at) as change_count`
 
 /** One save with everything known of it, or null when there is none within the person's reach. */
 export async function saveDetail(
@@ -21,11 +32,12 @@ export async function saveDetail(
   reach: Scope,
   nowMs: number,
 ): Promise<SaveDetail | null> {
-  const query = db('ledger.save as s').joinRaw(actorJoin).where('s.id', saveId)
+  const query = db('ledger.save as s').joinRaw(toldJoin).where('s.id', saveId)
   whereScope(query, reach, 'save', 's', nowMs)
-  const row = (await query.first('s.*', db.raw(actorColumns), db.raw(changeCount))) as
-    (SaveRow & { change_count: number }) | undefined
-  if (!row) return null
+  const told = (await query.first(db.raw(toldColumns), db.raw(openedColumns))) as
+    Omit<OpenedRow, keyof Remarks> | undefined
+  if (!told) return null
+  const row: OpenedRow = { ...told, ...((await remarksOn(db, [saveId])).get(saveId) ?? noRemarks) }
   const values = 2 * Math.max(1, row.change_count)
   const valueLength = Math.max(leastOpened, Math.min(mostOpened, Math.floor(openedInAll / values)))
   const [changes, afterwards, trackedSince, neighbours, login, transaction] = await Promise.all([
@@ -196,7 +208,7 @@ async function neighboursOf(
   return { earlier, later }
 }
 
-async function inTransaction(db: Database, save: SaveRow, reach: Scope, nowMs: number): Promise<number> {
+async function inTransaction(db: Database, save: OpenedRow, reach: Scope, nowMs: number): Promise<number> {
   const query = db('ledger.save as s').where({ 's.source_id': save.source_id, 's.transaction_id': save.transaction_id })
   whereScope(query, reach, 'save', 's', nowMs)
   const [row] = await query.count<{ count: string }[]>('* as count')
