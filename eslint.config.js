@@ -37,7 +37,7 @@ const direction = everyPackage.map((name) => ({
 
 /** The rooms of the server, the lowest first: each may look down and not up (docs/architecture.md). */
 const rooms =
-  'database http work mail ledger alarms evidence schema scope people sources capture found standing tracking watch collector guards baselines corrections reconcile custody noticing pulse changes figures cases packs erasure records panel review today watches'.split(
+  'database http work mail ledger alarms evidence schema scope people sources capture found standing tracking watch collector guards baselines corrections reconcile custody noticing pulse changes figures cases records packs erasure panel review today watches'.split(
     ' ',
   )
 

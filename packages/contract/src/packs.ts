@@ -1,8 +1,20 @@
 import * as v from 'valibot'
 import { lastDayOfMonth, rhythmSpells } from '@spoor/core'
 import { exportColumns } from './changes.ts'
-import { Captured, IdNumber, Instant, IntParam, KeptText, Reason, ScopeText, GivenZone } from './common.ts'
+import {
+  Captured,
+  GivenZone,
+  IdNumber,
+  Instant,
+  IntParam,
+  KeptText,
+  Moment,
+  Reason,
+  RecordKey,
+  ScopeText,
+} from './common.ts'
 import { WorkText } from './figures.ts'
+import { StandingCondition } from './records.ts'
 import { route } from './route.ts'
 
 const daysOfWeek = 7
@@ -44,6 +56,30 @@ const Cover = v.object({
 const Blacked = v.object({ fieldId: IdNumber, why: v.pipe(KeptText, v.trim(), v.minLength(2), v.maxLength(200)) })
 const Column = v.picklist(exportColumns)
 
+const mostFields = 1600
+const mostConditions = 10
+/** A table that stands in a pack beside its changes. Moments are instants in UTC. */
+export const PackBeside = v.variant('beside', [
+  /** The records of a type as they stood at a moment, in the fields and the order of a grid. */
+  v.strictObject({
+    beside: v.literal('standing'),
+    typeId: IdNumber,
+    fields: v.pipe(v.array(IdNumber), v.minLength(1), v.maxLength(mostFields)),
+    at: Moment,
+    words: v.optional(v.pipe(v.string(), v.trim(), v.minLength(1), v.maxLength(200))),
+    where: v.optional(v.pipe(v.array(StandingCondition), v.maxLength(mostConditions)), []),
+    order: v.optional(v.pipe(v.string(), v.regex(/^-?\d{1,9}$/))),
+  }),
+  /** What a record held at two moments, and how what differs came about. */
+  v.strictObject({ beside: v.literal('moments'), typeId: IdNumber, key: RecordKey, a: Moment, b: Moment }),
+  /** What moved from a baseline to a moment. */
+  v.strictObject({ beside: v.literal('baseline'), baselineId: IdNumber, until: Moment }),
+  /** What records hold or held that no save explains: of a type, or of all. */
+  v.strictObject({ beside: v.literal('differences'), typeId: v.optional(IdNumber) }),
+])
+export type PackBeside = v.InferOutput<typeof PackBeside>
+const mostBeside = 5
+
 /** What is asked for. */
 const wish = {
   title: v.pipe(
@@ -65,6 +101,8 @@ const wish = {
   blacked: v.pipe(v.array(Blacked), v.maxLength(500)),
   /** What is worked out of the scope and put in with it, as a link has it. */
   work: v.optional(WorkText),
+  /** Tables that stand beside the changes. */
+  beside: v.optional(v.pipe(v.array(PackBeside), v.maxLength(mostBeside)), []),
   /** The open case in which the pack is gathered once it is asked for. */
   caseId: v.optional(IdNumber),
 }
@@ -133,6 +171,7 @@ export const Pack = v.object({
   stamped: v.boolean(),
   /** What was worked out of the scope and is in it. */
   workedOut: v.nullable(v.string()),
+  beside: v.array(PackBeside),
   blacked: v.array(Blacked),
   madeBy: v.string(),
   askedAt: Instant,
@@ -184,6 +223,8 @@ export const PackPreview = v.object({
   /** The first changes, in the columns that were asked for. */
   heads: v.array(v.string()),
   lines: v.array(v.array(Captured)),
+  /** What stands beside them, each in words. */
+  beside: v.array(v.string()),
 })
 export type PackPreview = v.InferOutput<typeof PackPreview>
 
@@ -200,7 +241,8 @@ export const HandedPack = v.object({
 })
 
 const params = v.object({ packId: IntParam })
-const { caseId: _, ...regularWish } = wish
+// What stands beside it is of a moment, and each of these of another.
+const { caseId: _, beside: __, ...regularWish } = wish
 const regularPacks = v.object({ regular: v.array(RegularPack), mayMail: v.boolean() })
 const token = v.object({ token: v.pipe(v.string(), v.regex(/^[A-Za-z0-9_-]{43}$/)) })
 const mostDays = 366

@@ -139,6 +139,7 @@ export {
   type TrailSave,
   type WhyUnknown,
 } from './state/trail.ts'
+export { fieldsOf, savesBetween, trailOf, type ToldStory } from './state/told.ts'
 export { differences, segmentAt, stateAt, timelineOf, timelinesOf, type Segment } from './state/timeline.ts'
 export { replayed, unapplied, type KeyedSave, type Records } from './state/replay.ts'
 export {

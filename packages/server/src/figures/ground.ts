@@ -1,4 +1,3 @@
-import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { maskedFields } from '../ledger/masked.ts'
@@ -42,12 +41,6 @@ export async function demandField(
     throw new Problem('not-allowed', `${field.name} of ${field.plural} is left out there, and is not added up either.`)
   return field
 }
-
-const oneState = { isolationLevel: 'repeatable read', readOnly: true } as const
-
-/** Everything as of one moment of the ledger: of one's own, or of the transaction that one is in. */
-export const asOfOneMoment = <T>(db: Database, work: (trx: Knex.Transaction) => Promise<T>): Promise<T> =>
-  db.isTransaction ? work(db as Knex.Transaction) : db.transaction(work, oneState)
 
 /** A field as answers name it. */
 export const named = ({ id, typeId, name, plural }: FieldOfType) => ({ id, typeId, name, plural })

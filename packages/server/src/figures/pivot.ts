@@ -18,13 +18,14 @@ import type { Knex } from 'knex'
 import { countsAnswer, fromCounts, wholeHours } from '../changes/queries/rollup.ts'
 import { errorCode, Problem } from '../errors.ts'
 import type { Database } from '../database/knex.ts'
+import { asOfOneMoment } from '../database/one-moment.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { heldBy } from '../ledger/held-sql.ts'
 import { demandWhole } from '../ledger/reach.ts'
 import { asksChanges, rowColumns, whereScopes } from '../ledger/scope-sql.ts'
 import { keepSoon } from '../scope/reading.ts'
 import { namesOf } from './names.ts'
-import { asOfOneMoment, demandField, type FieldOfType, type WorkRequest } from './ground.ts'
+import { demandField, type FieldOfType, type WorkRequest } from './ground.ts'
 
 /** More rows or columns than these are not read by anybody. */
 const mostOrderedRows = 750

@@ -1,8 +1,9 @@
 import { mkdir, rename, rm } from 'node:fs/promises'
-import { join } from 'node:path'
+import { basename, join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import {
   bagDeclaration,
+  capitalised,
   casesOf,
   coverRows,
   fromHex,
@@ -20,6 +21,7 @@ import {
   type PackCover,
   type Scope,
 } from '@spoor/core'
+import type { Role } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { latestSeal, originOf } from '../custody/sealer.ts'
 import type { SigningKey } from '../custody/signing-key.ts'
@@ -28,7 +30,7 @@ import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
-import { workCsv, workSheet, workTable, type WorkTable } from '../figures/table.ts'
+import { workCsv, workSheet, workTable } from '../figures/table.ts'
 import { atMomentOf, heldFields, keepRead } from '../scope/held.ts'
 import { requestedScopes } from '../scope/request.ts'
 import { sha256 } from '../ledger/sha256.ts'
@@ -36,9 +38,10 @@ import { People } from '../people/people.ts'
 import type { JobRow } from '../work/jobs.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import type { TimeAuthority } from '../custody/authority.ts'
+import { besideTable } from './beside.ts'
 import { firstPage, namesOfFields, sealedUnder } from './first-page.ts'
-import { csvFile, demandWorkbook, mostOnPaper, pdfFile, workbook, type TableWanted } from './tables.ts'
-import { csvMetadata, savesSchema, workMetadata } from './schemas.ts'
+import { csvFile, demandWorkbook, mostOnPaper, pdfFile, workbook, type BesideFile, type TableWanted } from './tables.ts'
+import { csvMetadata, savesSchema, tableMetadata } from './schemas.ts'
 import { saidOf, saidWords } from './said.ts'
 import { packedSaves, type SavesTold } from './saves.ts'
 import { packRow, type PackRow } from './store.ts'
@@ -100,6 +103,7 @@ export class Packing implements JobHandler {
         this.#write(trx, writer, {
           row,
           scopes,
+          role: person.role,
           job,
           page: (nowMs) => firstPage({ db, moment: trx }, row, { person, scopes, nowMs }),
         }),
@@ -159,11 +163,13 @@ export class Packing implements JobHandler {
     {
       row,
       scopes,
+      role,
       job,
       page,
     }: {
       row: PackRow
       scopes: readonly Scope[]
+      role: Role
       job: JobAtWork
       page(nowMs: number): Promise<Omit<PackCover, 'number' | 'authority' | 'closed' | 'unsealed' | 'files'>>
     },
@@ -208,18 +214,26 @@ export class Packing implements JobHandler {
       await writer.add('data/changes.xlsx', [await workbook(trx, table)])
       files.push({ name: 'data/changes.xlsx', what: 'the same as a workbook: numbers and days are such' })
     }
-    let workedOut: WorkTable | null = null
+    const tables: BesideFile[] = []
     if (row.work !== null) {
       await job.progress({ doing: 'working out the figures' })
       const work = parseWork(row.work)!
-      workedOut = await workTable(trx, scopes, { work, zone: row.zone, closed: new Set(closed.keys()) }, nowMs)
-      await writer.add('data/worked-out.csv', [workCsv(workedOut)])
-      await writer.add('data/worked-out.csv-metadata.json', [`${JSON.stringify(workMetadata(workedOut), null, 1)}\n`])
-      files.push({ name: 'data/worked-out.csv', what: `what was worked out: ${workedOut.title}` })
-      if (row.shown.includes('xlsx')) {
-        await writer.add('data/worked-out.xlsx', [await workSheet(workedOut, row.zone)])
-        files.push({ name: 'data/worked-out.xlsx', what: 'the same as a workbook' })
-      }
+      const worked = await workTable(trx, scopes, { work, zone: row.zone, closed: new Set(closed.keys()) }, nowMs)
+      tables.push({ name: 'data/worked-out', head: `What was worked out: ${worked.title}`, table: worked })
+    }
+    for (const [at, beside] of row.beside.entries()) {
+      await job.progress({ doing: 'reading what stands beside the changes' })
+      const read = await besideTable(trx, beside, { scopes, role, nowMs, zone: row.zone, closed })
+      tables.push({ name: `data/beside-${at + 1}`, head: capitalised(read.title), table: read })
+    }
+    for (const { name, head, table: own } of tables) {
+      await writer.add(`${name}.csv`, [workCsv(own)])
+      const metadata = tableMetadata(basename(`${name}.csv`), own)
+      await writer.add(`${name}.csv-metadata.json`, [`${JSON.stringify(metadata, null, 1)}\n`])
+      files.push({ name: `${name}.csv`, what: head })
+      if (!row.shown.includes('xlsx')) continue
+      await writer.add(`${name}.xlsx`, [await workSheet(own, row.zone)])
+      files.push({ name: `${name}.xlsx`, what: 'the same as a workbook' })
     }
     const said = row.said ? await saidOf(trx, told.saveIds, casesIn(scopes[0])) : []
     if (said.length > 0) {
@@ -240,7 +254,7 @@ export class Packing implements JobHandler {
       files.push({ name: 'data/pack.pdf', what: 'the first page and the changes, to be read on paper' })
       await writer.add(
         'data/pack.pdf',
-        pdfFile(trx, { ...table, cover, said, workedOut }, (done) =>
+        pdfFile(trx, { ...table, cover, said, tables }, (done) =>
           job.progress({ done, total: Math.min(begin.holds.changes, mostOnPaper), doing: 'setting the pages' }),
         ),
       )

@@ -11,6 +11,7 @@ import { recordEvent } from '../ledger/events.ts'
 import { maskedFields } from '../ledger/masked.ts'
 import { requestedScopes } from '../scope/request.ts'
 import type { TimeAuthority } from '../custody/authority.ts'
+import { besideTitle } from './beside.ts'
 import { fieldsIn, firstPage } from './first-page.ts'
 import { blackedWhy, maskedWhy } from './packing.ts'
 import { endLink, handed, makeLink, takeHanded } from './links.ts'
@@ -124,6 +125,7 @@ async function preview(db: Database, body: PackBody, person: SignedIn, authority
     firstPage({ db, moment: db }, body, { person, scopes, nowMs }),
     fieldsIn(db, scopes, nowMs, masked),
   ])
+  const reader = { scopes, role: person.role, zone: body.zone }
   const closed = new Map([
     ...[...masked].map((fieldId) => [fieldId, maskedWhy] as const),
     ...body.blacked.map(({ fieldId, why }) => [fieldId, blackedWhy(why)] as const),
@@ -148,5 +150,6 @@ async function preview(db: Database, body: PackBody, person: SignedIn, authority
     fields,
     heads: body.columns.map((column) => exportHeadings[column]),
     lines: rows.map((row) => body.columns.map((column) => paperCell(row, column, body.zone, texts))),
+    beside: await Promise.all(body.beside.map((one) => besideTitle(db, one, reader))),
   }
 }

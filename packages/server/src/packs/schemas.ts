@@ -71,10 +71,10 @@ export const csvMetadata = (columns: readonly ExportColumn[], zone: string) => (
   },
 })
 
-/** `data/worked-out.csv`, the same way. */
-export const workMetadata = ({ title, columns }: WorkTable) => ({
+/** A table beside the changes, the same way. @param url its file, which lies beside this */
+export const tableMetadata = (url: string, { title, columns }: WorkTable) => ({
   '@context': 'http://www.w3.org/ns/csvw',
-  url: 'worked-out.csv',
+  url,
   'dc:title': title,
   dialect: { header: true, lineTerminators: ['\r\n'], encoding: 'utf-8' },
   tableSchema: {

@@ -27,6 +27,7 @@ export interface PackRow {
   stamped: boolean
   /** What is worked out of its scope and put in, as a link has it. */
   work: string | null
+  beside: Pack['beside']
   /** Why by field. */
   blacked: Record<string, string>
   made_by: number
@@ -47,7 +48,7 @@ export interface PackRow {
 }
 
 const columns =
-  'id title why scope zone columns shown said stamped work blacked made_by regular_id asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
+  'id title why scope zone columns shown said stamped work beside blacked made_by regular_id asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
     .split(' ')
     .map((name) => `k.${name}`)
 
@@ -117,6 +118,7 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
     said: row.said,
     stamped: row.stamped,
     workedOut: row.work,
+    beside: row.beside,
     blacked: Object.entries(row.blacked).map(([fieldId, why]) => ({ fieldId: Number(fieldId), why })),
     madeBy: row.made_by_name,
     askedAt: row.asked_at,
@@ -199,7 +201,7 @@ export async function askForPack(
 ): Promise<Pack> {
   const scopes = await requestedScopes(db, body.scope, person)
   const work = body.work === undefined ? null : parseWork(body.work)
-  if (work !== null && work.form !== 'pivot') demandWhole(scopes)
+  if ((work !== null && work.form !== 'pivot') || body.beside.length > 0) demandWhole(scopes)
   const words = await exportWords(db, body.scope, person)
   const id = await db.transaction(async (trx) => {
     const [row] = await trx('spoor.pack')
@@ -213,6 +215,7 @@ export async function askForPack(
         said: body.said && allows(person.role, 'review.read'),
         stamped: body.stamped,
         work: body.work ?? null,
+        beside: JSON.stringify(body.beside),
         blacked: JSON.stringify(Object.fromEntries(body.blacked.map(({ fieldId, why }) => [fieldId, why]))),
         made_by: person.id,
       })

@@ -68,9 +68,9 @@ export function pdfFile(
   {
     cover,
     said,
-    workedOut,
+    tables,
     ...table
-  }: TableWanted & { cover: PackCover; said: readonly Said[]; workedOut: WorkTable | null },
+  }: TableWanted & { cover: PackCover; said: readonly Said[]; tables: readonly BesideFile[] },
   onRows: (rows: number) => Promise<void>,
 ): AsyncGenerator<Uint8Array> {
   const columns = table.columns.map((column): PaperColumn => ({
@@ -85,29 +85,37 @@ export function pdfFile(
       columns,
       left,
       said: saidParagraphs(said, table.zone),
-      workedOut: workedOut && workedOutOnPaper(workedOut, table.zone),
+      tables: tables.map((one) => tableOnPaper(one, table.zone)),
     },
     paperRows(db, table),
     onRows,
   )
 }
 
-/** Of more lines of what was worked out nobody reads on paper. */
-const mostWorkedOut = 400
+/** A table that stands beside the changes: its files without their endings, what it says of itself, and its lines. */
+export interface BesideFile {
+  name: string
+  head: string
+  table: WorkTable
+}
 
-function workedOutOnPaper({ title, columns, rows }: WorkTable, zone: string): PaperTable {
+/** More lines of it nobody reads on paper. */
+const mostBeside = 400
+
+function tableOnPaper({ name, head, table: { columns, rows } }: BesideFile, zone: string): PaperTable {
   return {
-    title,
+    title: head,
+    file: `${name}.csv`,
     columns: columns.map(({ name, kind }) => ({ name, mono: kind !== 'text' })),
     // What has no figure stays empty, as in the table on the screen.
     rows: rows
-      .slice(0, mostWorkedOut)
+      .slice(0, mostBeside)
       .map((row) =>
         row.map((cell, at) =>
           cell === null ? '' : columns[at]!.kind === 'instant' ? clockWords(cell, zone) : (onPaper(cell) ?? ''),
         ),
       ),
-    left: Math.max(0, rows.length - mostWorkedOut),
+    left: Math.max(0, rows.length - mostBeside),
   }
 }
 

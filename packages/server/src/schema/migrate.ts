@@ -41,6 +41,7 @@ import { up as piecemeal } from './migrations/038-piecemeal.ts'
 import { up as watchedMore } from './migrations/039-watched-more.ts'
 import { up as regularPacks } from './migrations/040-regular-packs.ts'
 import { up as letters } from './migrations/041-letters.ts'
+import { up as packBeside } from './migrations/042-pack-beside.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -88,6 +89,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '039-watched-more': watchedMore,
   '040-regular-packs': regularPacks,
   '041-letters': letters,
+  '042-pack-beside': packBeside,
 }
 
 const source: Knex.MigrationSource<string> = {

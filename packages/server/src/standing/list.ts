@@ -11,6 +11,7 @@ import {
 import type { StandingPage } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { boundArray, type Database } from '../database/knex.ts'
+import { asOfOneMoment } from '../database/one-moment.ts'
 import { Problem } from '../errors.ts'
 import { coverageOf } from '../ledger/coverage.ts'
 import { maskedFields } from '../ledger/masked.ts'
@@ -52,35 +53,32 @@ interface Listed {
  * nothing here is older than the ledger. Or as they stood at a moment, in another order, those only that met conditions.
  */
 export async function standingPage(db: Database, lists: KeyLists, request: StandingRequest): Promise<StandingPage> {
-  return await db.transaction(
-    async (trx) => {
-      const behind = await savesBehind(trx)
-      // On a ledger that is older than the follower: nobody waits for so much to be read at once.
-      if (behind > mostBehind) return { records: [], references: [], next: null, total: null, coming: 0, behind }
-      const masked = await maskedFields(trx)
-      const hidden = [...request.where.map((one) => one.fieldId), ...(request.order ? [request.order.fieldId] : [])]
-      if (hidden.some((fieldId) => masked.has(fieldId)))
-        throw new Problem('not-allowed', 'A masked field is neither looked into nor put in order by. Nothing was read.')
-      const tail = await tailOf(trx, request.typeId)
-      const { at, marks, where, order } = request
-      const isPlain = at === undefined && marks === undefined && where.length === 0 && order === null
-      const { records, next, total } = isPlain
-        ? await listByName(trx, request, tail, masked)
-        : await listThen(trx, lists, request, tail, masked)
-      const pointing = records.flatMap(({ values }) =>
-        values.map(({ fieldId, value }) => ({ fieldId, before: null, after: value })),
-      )
-      return {
-        records,
-        total,
-        coming: await comingOf(trx, request.typeId),
-        behind: 0,
-        references: await referencesOf(trx, pointing),
-        next,
-      }
-    },
-    { isolationLevel: 'repeatable read', readOnly: true },
-  )
+  return await asOfOneMoment(db, async (trx) => {
+    const behind = await savesBehind(trx)
+    // On a ledger that is older than the follower: nobody waits for so much to be read at once.
+    if (behind > mostBehind) return { records: [], references: [], next: null, total: null, coming: 0, behind }
+    const masked = await maskedFields(trx)
+    const hidden = [...request.where.map((one) => one.fieldId), ...(request.order ? [request.order.fieldId] : [])]
+    if (hidden.some((fieldId) => masked.has(fieldId)))
+      throw new Problem('not-allowed', 'A masked field is neither looked into nor put in order by. Nothing was read.')
+    const tail = await tailOf(trx, request.typeId)
+    const { at, marks, where, order } = request
+    const isPlain = at === undefined && marks === undefined && where.length === 0 && order === null
+    const { records, next, total } = isPlain
+      ? await listByName(trx, request, tail, masked)
+      : await listThen(trx, lists, request, tail, masked)
+    const pointing = records.flatMap(({ values }) =>
+      values.map(({ fieldId, value }) => ({ fieldId, before: null, after: value })),
+    )
+    return {
+      records,
+      total,
+      coming: await comingOf(trx, request.typeId),
+      behind: 0,
+      references: await referencesOf(trx, pointing),
+      next,
+    }
+  })
 }
 
 async function listByName(

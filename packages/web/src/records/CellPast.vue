@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { routes, type Save } from '@spoor/contract'
-import { compareInstants, counted, scopeEntries, type Scope, type Segment } from '@spoor/core'
+import { compareInstants, counted, scopeEntries, trailOf, type Scope, type Segment } from '@spoor/core'
 import { computed } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
@@ -12,7 +12,7 @@ import { labelsOf } from '../value/labels.ts'
 import { dayOf, fullTime, readerZone } from '../value/time.ts'
 import { recordLink } from './link.ts'
 import { lengthWords } from './scale.ts'
-import { holdingShown, lanesOf, trailOf } from './story.ts'
+import { holdingShown, lanesOf } from './story.ts'
 
 /** What one field of one record held, the latest first, with who set it: it stays beside while cells are walked. */
 export interface Props {

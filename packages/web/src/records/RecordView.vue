@@ -5,7 +5,7 @@ import DatePicker from 'ant-design-vue/es/date-picker'
 import Switch from 'ant-design-vue/es/switch'
 import type { Dayjs } from 'dayjs'
 import { routes, type Save } from '@spoor/contract'
-import { counted, differences, stateAt, type Holding } from '@spoor/core'
+import { counted, differences, fieldsOf, savesBetween, stateAt, trailOf, type Holding } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
@@ -31,7 +31,7 @@ import { useCameFrom } from './came-from.ts'
 import HeldLong from './HeldLong.vue'
 import { recordLink } from './link.ts'
 import type { Range } from './scale.ts'
-import { fieldsOf, heldNow, holdingShown, lanesOf, savesBetween, timesOf, trailOf } from './story.ts'
+import { heldNow, holdingShown, lanesOf, timesOf } from './story.ts'
 
 const route = useRoute()
 const router = useRouter()

@@ -1,10 +1,11 @@
 import { useQuery } from '@tanstack/vue-query'
+import { trailOf } from '@spoor/core'
 import { routes } from '@spoor/contract'
 import { computed, type Ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { call } from '../api/client.ts'
 import { usePulse } from '../frame/pulse.ts'
-import { lanesOf, timesOf, trailOf } from './story.ts'
+import { lanesOf, timesOf } from './story.ts'
 
 /** Another record of the same type, put beside one by the link, with what core reckons from its trail. */
 export function useBeside(typeId: Ref<number>, fieldIds: Ref<readonly number[]>) {

@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import type { Change, Save } from '@spoor/contract'
-import { fieldsOf, heldLong, heldNow, holdingShown, lanesOf, savesBetween, trailOf } from './story.ts'
+import { fieldsOf, savesBetween, trailOf } from '@spoor/core'
+import { heldLong, heldNow, holdingShown, lanesOf } from './story.ts'
 
 const change = (fieldId: number, before: string | null, after: string | null, more: Partial<Change> = {}): Change => ({
   fieldId,

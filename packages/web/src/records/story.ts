@@ -1,10 +1,9 @@
-import type { Change, PresentRecord, RecordStory, Save } from '@spoor/contract'
+import type { PresentRecord, RecordStory, Save } from '@spoor/contract'
 import {
-  compareInstants,
   stateAt,
   timelineOf,
+  trailOf,
   type FoundValue,
-  type Hidden,
   type Holding,
   type Segment,
   type Trail,
@@ -12,31 +11,7 @@ import {
 } from '@spoor/core'
 import { shownValue, type ShownValue } from '../value/words.ts'
 
-const hiddenOf = ({ masked, erased }: Change): Hidden | null => (erased ? 'erased' : masked ? 'masked' : null)
-
 type Told = Pick<RecordStory, 'saves' | 'coverage' | 'found'>
-
-/**
- * What core reckons with. A value that came cut is only ever compared with others cut alike.
- * @param present what is there now, besides what was found when tracking began
- */
-export function trailOf({ saves, coverage, found }: Told, present: readonly FoundValue[] = []): Trail {
-  return {
-    saves: saves.map(({ id, at, action, changes }) => ({
-      id,
-      at,
-      action,
-      changes: changes.map((change) => ({
-        fieldId: change.fieldId,
-        before: change.before,
-        after: change.after,
-        hidden: hiddenOf(change),
-      })),
-    })),
-    coverage,
-    found: [...found, ...present],
-  }
-}
 
 export interface Held {
   /** What is there now, of fields of which the trail has nothing to tell. */
@@ -68,16 +43,6 @@ export function heldNow(story: Told, present: PresentRecord): Held {
   return held
 }
 
-/** Fields that were ever tracked or changed, in the order in which they are named by the record type. */
-export function fieldsOf({ saves, coverage }: Pick<RecordStory, 'saves' | 'coverage'>): number[] {
-  return [
-    ...new Set([
-      ...coverage.map((one) => one.fieldId),
-      ...saves.flatMap((save) => save.changes.map((one) => one.fieldId)),
-    ]),
-  ]
-}
-
 const reasons: Readonly<Record<WhyUnknown, string>> = {
   untracked: 'not tracked then',
   gap: 'a gap in tracking',
@@ -99,17 +64,6 @@ export function holdingShown(
   if (holding.state === 'unknown') return { text: reasons[holding.why], isWords: holding.why !== 'masked' }
   const label = labelOf(holding.value)
   return label === undefined ? shownValue(holding.value, baseType) : { text: label, isWords: false }
-}
-
-/** Saves that changed a field after one moment and up to another, the oldest first. */
-export function savesBetween(saves: readonly Save[], fieldId: number, from: string, to: string): Save[] {
-  const [first, last] = compareInstants(from, to) <= 0 ? [from, to] : [to, from]
-  return saves.filter(
-    ({ at, changes }) =>
-      compareInstants(first, at) < 0 &&
-      compareInstants(at, last) <= 0 &&
-      changes.some((one) => one.fieldId === fieldId),
-  )
 }
 
 /** When saves were made, epoch milliseconds, each moment once and in order. */

@@ -13,9 +13,11 @@ export interface PaperColumn {
   right?: true
 }
 
-/** What was worked out, as a table of which the first column says what a line is of. */
+/** A table beside the changes, of which the first column says what a line is of. */
 export interface PaperTable {
   title: string
+  /** The file that has all of it. */
+  file: string
   columns: readonly { name: string; mono: boolean }[]
   rows: readonly (readonly PaperCell[])[]
   /** Lines that are left out of it. */
@@ -24,7 +26,7 @@ export interface PaperTable {
 
 export interface PaperWanted {
   cover: PackCover
-  workedOut: PaperTable | null
+  tables: readonly PaperTable[]
   columns: readonly PaperColumn[]
   /** Changes that are left out of it. */
   left: number
@@ -141,7 +143,7 @@ export class Paper {
     this.#paragraph('H2', 'strong', size.head, 'What else is in it')
     this.#y += 2
     for (const { name, what } of cover.files) this.#paragraph('P', 'text', size.body, `${name}: ${what}`)
-    this.#workedOut()
+    for (const table of this.#wanted.tables) this.#beside(table)
     this.#y += 10
     this.#paragraph('H2', 'strong', size.head, 'The changes')
     this.#y += 4
@@ -157,19 +159,17 @@ export class Paper {
     else this.#begin(this.#wanted.columns)
   }
 
-  #workedOut(): void {
-    const { workedOut } = this.#wanted
-    if (workedOut === null) return
-    const { title, columns, rows, left } = workedOut
+  /** A table that stands beside the changes. */
+  #beside({ title, file, columns, rows, left }: PaperTable): void {
     this.#y += 10
-    this.#paragraph('H2', 'strong', size.head, `What was worked out: ${title}`)
+    this.#paragraph('H2', 'strong', size.head, title)
     this.#y += 2
     if (left > 0)
       this.#paragraph(
         'P',
         'text',
         size.body,
-        `The first ${grouped(rows.length)} of ${grouped(rows.length + left)} lines: paper has no room for more. All of them are in data/worked-out.csv.`,
+        `The first ${grouped(rows.length)} of ${grouped(rows.length + left)} lines: paper has no room for more. All of them are in ${file}.`,
       )
     for (let from = 1; from === 1 || from < columns.length; from += figuresAcross) {
       const shown = [0, ...columns.keys()].filter((at, n) => n === 0 || (at >= from && at < from + figuresAcross))

@@ -3,7 +3,7 @@ import { stringify, type Stringifier } from 'csv-stringify'
 import type { Database } from '../database/knex.ts'
 import { inert } from '../ledger/inert.ts'
 import { erasedText, maskedText } from '../ledger/masked.ts'
-import { standingPage, type KeyLists, type StandingRequest } from '../standing/list.ts'
+import { standingPage, type KeyLists, type StandingRequest } from './list.ts'
 
 export type GridRecord = StandingPage['records'][number]
 export type GridCell = GridRecord['values'][number]

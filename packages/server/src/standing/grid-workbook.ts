@@ -3,7 +3,7 @@ import writeWorkbook, { type Cell as SheetCell, type SheetData } from 'write-exc
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
-import type { KeyLists, StandingRequest } from '../standing/list.ts'
+import type { KeyLists, StandingRequest } from './list.ts'
 import { gridRecords, unknownWords, type GridCell } from './grid-csv.ts'
 
 /** A workbook is put together in memory, and a sheet has about a million lines. */

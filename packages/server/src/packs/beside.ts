@@ -1,0 +1,316 @@
+import { allows, type PackBeside, type Role } from '@spoor/contract'
+import {
+  clockWords,
+  counted,
+  differences,
+  fieldsOf,
+  grouped,
+  recordPlace,
+  savesBetween,
+  stateAt,
+  trailOf,
+  valueKind,
+  type Holding,
+  type Scope,
+} from '@spoor/core'
+import { compareBaseline } from '../baselines/compare.ts'
+import { readBaseline } from '../baselines/baselines.ts'
+import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
+import type { WorkTable } from '../figures/table.ts'
+import { calledNow } from '../ledger/called.ts'
+import { demandWhole } from '../ledger/reach.ts'
+import { listDifferences } from '../reconcile/keep.ts'
+import { storyOf } from '../records/story.ts'
+import { gridRecords, unknownWords } from '../standing/grid-csv.ts'
+import { KeyLists } from '../standing/list.ts'
+
+/** Who reads it, as of when, and what is not to be read, by field and why. */
+export interface BesideRequest {
+  scopes: readonly Scope[]
+  role: Role
+  nowMs: number
+  zone: string
+  closed: ReadonlyMap<number, string>
+}
+
+/** A table is put together in memory. */
+const mostLines = 50_000
+
+/**
+ * A table that stands in a pack beside its changes.
+ * @throws Problem for whoever sees a part or may not read that, and where there is none or too much of it
+ */
+export async function besideTable(db: Database, beside: PackBeside, request: BesideRequest): Promise<WorkTable> {
+  const title = await besideTitle(db, beside, request)
+  return { title, ...(await linesOf(db, beside, request)) }
+}
+
+type Lines = Omit<WorkTable, 'title'>
+
+async function linesOf(db: Database, beside: PackBeside, request: BesideRequest): Promise<Lines> {
+  switch (beside.beside) {
+    case 'standing':
+      return await standingLines(db, beside, request)
+    case 'moments':
+      return await momentsLines(db, beside, request)
+    case 'baseline':
+      return await baselineLines(db, beside, request)
+    case 'differences':
+      return await differencesLines(db, beside, request)
+  }
+}
+
+/** What it is of. @throws Problem for whoever sees a part or may not read that, and where there is none */
+export async function besideTitle(
+  db: Database,
+  beside: PackBeside,
+  { scopes, role, zone }: Pick<BesideRequest, 'scopes' | 'role' | 'zone'>,
+): Promise<string> {
+  demandWhole(scopes)
+  const clock = (at: string) => clockWords(at, zone)
+  switch (beside.beside) {
+    case 'standing': {
+      const conditions = beside.where.length + (beside.words === undefined ? 0 : 1)
+      const met = conditions === 0 ? '' : `, those that met ${counted(conditions, 'condition')}`
+      return `${(await typeNamed(db, beside.typeId)).plural} as they stood ${clock(beside.at)}${met}`
+    }
+    case 'moments': {
+      const { typeId, key, a, b } = beside
+      const called = (await calledNow(db, [{ typeId, key }])).get(recordPlace(typeId, key))
+      const { name } = await typeNamed(db, typeId)
+      return `${name} ${called?.label ?? key} at two moments, A ${clock(a)} and B ${clock(b)}`
+    }
+    case 'baseline': {
+      if (!allows(role, 'baselines.read')) throw new Problem('not-allowed', 'You may not read baselines.')
+      const { meant, name, at, signatures } = await readBaseline(db, beside.baselineId)
+      const signed = signatures.map((one) => `${one.meaning} by ${one.by} ${clock(one.at)}`)
+      return `what moved of ${meant} from the baseline “${name}” (${[clock(at), ...signed].join(', ')}) until ${clock(beside.until)}`
+    }
+    case 'differences': {
+      if (!allows(role, 'custody.read')) throw new Problem('not-allowed', 'You may not read what was reconciled.')
+      const of = beside.typeId === undefined ? 'records' : (await typeNamed(db, beside.typeId)).plural
+      return `what ${of} hold or held that no save explains`
+    }
+  }
+}
+
+type Of<B extends PackBeside['beside']> = Extract<PackBeside, { beside: B }>
+
+interface FieldNamed {
+  id: number
+  name: string
+  baseType: string
+}
+
+interface TypeNamed {
+  name: string
+  plural: string
+  fields: ReadonlyMap<number, FieldNamed>
+}
+
+async function typeNamed(db: Database, typeId: number): Promise<TypeNamed> {
+  const type = await db('spoor.record_type')
+    .where({ id: typeId })
+    .first<Omit<TypeNamed, 'fields'> | undefined>('name', 'plural')
+  if (!type) throw new Problem('not-found', `There is no record type ${typeId}. No pack was made.`)
+  const fields = await db('spoor.field')
+    .where({ type_id: typeId })
+    .select<FieldNamed[]>('id', 'name', 'base_type as baseType')
+  return { ...type, fields: new Map(fields.map((field) => [field.id, field])) }
+}
+
+/** @throws Problem where there are too many lines */
+function demandFew(lines: number): void {
+  if (lines > mostLines)
+    throw new Problem(
+      'too-large',
+      `There would be more than ${grouped(mostLines)} lines in a table beside the changes. No pack was made: ask for less of it.`,
+    )
+}
+
+const text = (name: string): WorkTable['columns'][number] => ({ name, kind: 'text' })
+
+async function standingLines(
+  db: Database,
+  { typeId, fields, at, words, where, order }: Of<'standing'>,
+  { closed }: BesideRequest,
+): Promise<Lines> {
+  const type = await typeNamed(db, typeId)
+  const columns = fields.map((id) => fieldOf(type, id))
+  const by = order === undefined ? null : { fieldId: Math.abs(Number(order)), descending: order.startsWith('-') }
+  const asked = [...where.map((one) => one.fieldId), ...(by ? [by.fieldId] : [])]
+  for (const id of asked) {
+    fieldOf(type, id)
+    if (closed.has(id))
+      throw new Problem('not-allowed', 'What is left out of the pack is not looked into, nor put in order by.')
+  }
+  const rows: WorkTable['rows'] = []
+  const request = { typeId, fieldIds: fields, at, marks: undefined, words, where, order: by }
+  const lists = new KeyLists()
+  for await (const { key, label, deletedAt, values } of gridRecords(db, lists, request)) {
+    if (deletedAt !== null) continue
+    rows.push([
+      label,
+      key,
+      ...values.map(({ fieldId, value, unknown, cut }) => {
+        const why = closed.get(fieldId)
+        if (why !== undefined) return `[${why}]`
+        if (unknown !== null) return unknownWords[unknown]
+        return cut ? `${value}…` : value
+      }),
+    ])
+    demandFew(rows.length)
+  }
+  return {
+    columns: [
+      text('record'),
+      text('record key'),
+      ...columns.map(({ name, baseType }) => ({
+        name,
+        kind: valueKind(baseType) === 'number' ? ('number' as const) : ('text' as const),
+      })),
+    ],
+    rows,
+  }
+}
+
+function fieldOf({ plural, fields }: TypeNamed, id: number): FieldNamed {
+  const field = fields.get(id)
+  if (!field) throw new Problem('not-found', `There is no field ${id} of ${plural}. No pack was made.`)
+  return field
+}
+
+async function momentsLines(
+  db: Database,
+  { typeId, key, a, b }: Of<'moments'>,
+  { zone, closed, nowMs }: BesideRequest,
+): Promise<Lines> {
+  const type = await typeNamed(db, typeId)
+  const story = await storyOf(db, typeId, key, {}, nowMs)
+  const trail = trailOf(story)
+  const fieldIds = fieldsOf(story)
+  const [atA, atB] = [stateAt(trail, fieldIds, a), stateAt(trail, fieldIds, b)]
+  const differing = new Map(differences(atA, atB).map((one) => [one.fieldId, one.differs]))
+  const labels = new Map(story.references.map(({ fieldId, value, label }) => [`${fieldId} ${value}`, label]))
+  const shown = (fieldId: number, holding: Holding): string | null => {
+    const why = closed.get(fieldId)
+    if (holding.state === 'absent') return 'no record'
+    if (holding.state === 'unknown') return unknownWords[holding.why]
+    if (why !== undefined) return `[${why}]`
+    return labels.get(`${fieldId} ${holding.value}`) ?? holding.value
+  }
+  const rows = fieldIds.map((fieldId) => {
+    const differs = differing.get(fieldId)
+    const between = savesBetween(story.saves, fieldId, a, b)
+    const how = between.map(
+      ({ id, at, actor, reason }) =>
+        `${actor.knownAs ?? actor.name}, ${clockWords(at, zone)}, save ${id}${reason === null ? '' : `: “${reason}”`}`,
+    )
+    return [
+      type.fields.get(fieldId)?.name ?? `field ${fieldId}`,
+      shown(fieldId, atA.get(fieldId)!),
+      shown(fieldId, atB.get(fieldId)!),
+      differs === true ? 'yes' : differs === null ? 'not known' : 'no',
+      how.length === 0 ? null : how.join('; '),
+    ]
+  })
+  return {
+    columns: [text('field'), text('at A'), text('at B'), text('differs'), text('how it came about')],
+    rows,
+  }
+}
+
+async function baselineLines(
+  db: Database,
+  { baselineId, until }: Of<'baseline'>,
+  { role, zone, closed }: BesideRequest,
+): Promise<Lines> {
+  if (!allows(role, 'baselines.read')) throw new Problem('not-allowed', 'You may not read baselines.')
+  const baseline = await readBaseline(db, baselineId)
+  const type = await typeNamed(db, baseline.typeId)
+  const rows: WorkTable['rows'] = []
+  let gone: WorkTable['rows'] = []
+  for (let after: string | undefined; ;) {
+    const page = await compareBaseline(db, baselineId, { until, after })
+    for (const { key, label, fieldId, then, later, hidden, cut, changes, lastSaveId, lastAt, lastBy } of page.moves) {
+      const why = closed.get(fieldId)
+      const shown = (value: string | null) =>
+        why !== undefined ? `[${why}]` : hidden !== null ? unknownWords[hidden] : cut ? `${value}…` : value
+      const name = type.fields.get(fieldId)?.name ?? `field ${fieldId}`
+      rows.push([label, key, name, shown(then), shown(later), String(changes), lastBy, lastAt, lastSaveId])
+    }
+    demandFew(rows.length)
+    gone = page.gone.map(({ key, label, at }) => [label, key, null, 'there', 'deleted', null, null, at, null])
+    if (page.next === null) break
+    after = page.next
+  }
+  return {
+    columns: [
+      text('record'),
+      text('record key'),
+      text('field'),
+      text('in the baseline'),
+      text('then'),
+      { name: 'changes between', kind: 'number' },
+      text('last by'),
+      { name: 'last at', kind: 'instant' },
+      text('last save'),
+    ],
+    rows: [...rows, ...gone],
+  }
+}
+
+const differenceWords = { value: null, gone: 'not there any more', unheard: 'there, and made by no save' } as const
+
+async function differencesLines(
+  db: Database,
+  { typeId }: Of<'differences'>,
+  { role, closed }: BesideRequest,
+): Promise<Lines> {
+  if (!allows(role, 'custody.read')) throw new Problem('not-allowed', 'You may not read what was reconciled.')
+  const found: Awaited<ReturnType<typeof listDifferences>>['differences'] = []
+  for (const settled of [false, true])
+    for (let before: number | undefined; ;) {
+      const page = await listDifferences(db, { settled, typeId, before })
+      found.push(...page.differences)
+      demandFew(found.length)
+      if (page.next === null) break
+      before = page.next
+    }
+  const types = new Map<number, TypeNamed>()
+  for (const one of found) if (!types.has(one.typeId)) types.set(one.typeId, await typeNamed(db, one.typeId))
+  const rows = found.map((one) => {
+    const type = types.get(one.typeId)!
+    const why = one.fieldId === null ? undefined : closed.get(one.fieldId)
+    const shown = (value: string | null) =>
+      why !== undefined ? `[${why}]` : one.masked ? unknownWords.masked : one.cut ? `${value}…` : value
+    return [
+      `${type.name} ${one.label}`,
+      one.key,
+      one.fieldId === null ? null : (type.fields.get(one.fieldId)?.name ?? `field ${one.fieldId}`),
+      one.kind === 'value' ? shown(one.trail) : null,
+      differenceWords[one.kind] ?? shown(one.source),
+      one.after,
+      one.seenAt,
+      one.settled === null
+        ? one.overAt === null
+          ? 'open'
+          : 'agrees again'
+        : `${one.settled.by}${one.settled.takenIn ? ', taken in as found' : ''}: “${one.settled.why}”`,
+    ]
+  })
+  return {
+    columns: [
+      text('record'),
+      text('record key'),
+      text('field'),
+      text('by the trail'),
+      text('as it was seen'),
+      { name: 'came about after', kind: 'instant' },
+      { name: 'seen', kind: 'instant' },
+      text('settled'),
+    ],
+    rows,
+  }
+}
