@@ -102,7 +102,7 @@ const wish = {
   /** What is worked out of the scope and put in with it, as a link has it. */
   work: v.optional(WorkText),
   /** Tables that stand beside the changes. */
-  beside: v.optional(v.pipe(v.array(PackBeside), v.maxLength(mostBeside)), []),
+  beside: v.optional(v.pipe(v.array(PackBeside), v.maxLength(mostBeside))),
   /** The open case in which the pack is gathered once it is asked for. */
   caseId: v.optional(IdNumber),
 }

@@ -12,7 +12,7 @@ import {
   type Scope,
 } from '@spoor/core'
 import { livesOf, type Lives } from '../src/scope/kept-lives.ts'
-import { asOfOneMoment } from '../src/figures/ground.ts'
+import { asOfOneMoment } from '../src/database/one-moment.ts'
 import { readFigure } from '../src/figures/over-time.ts'
 import { readPivot } from '../src/figures/pivot.ts'
 import { readStays } from '../src/figures/stays.ts'

@@ -209,7 +209,7 @@ async function askOnce(db: Database, row: RegularRow, turn: Turn, owner: SignedI
     await putMails(trx, packId, owner, { to: row.mail, ...mailedFor })
   }
   try {
-    await askForPack(db, { ...wishOf(row, turn), beside: [] }, owner, { along })
+    await askForPack(db, wishOf(row, turn), owner, { along })
   } catch (error) {
     if (!(error instanceof AskedFor)) throw error
   }

@@ -150,6 +150,6 @@ async function preview(db: Database, body: PackBody, person: SignedIn, authority
     fields,
     heads: body.columns.map((column) => exportHeadings[column]),
     lines: rows.map((row) => body.columns.map((column) => paperCell(row, column, body.zone, texts))),
-    beside: await Promise.all(body.beside.map((one) => besideTitle(db, one, reader))),
+    beside: await Promise.all((body.beside ?? []).map((one) => besideTitle(db, one, reader))),
   }
 }

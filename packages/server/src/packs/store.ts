@@ -201,7 +201,8 @@ export async function askForPack(
 ): Promise<Pack> {
   const scopes = await requestedScopes(db, body.scope, person)
   const work = body.work === undefined ? null : parseWork(body.work)
-  if ((work !== null && work.form !== 'pivot') || body.beside.length > 0) demandWhole(scopes)
+  const beside = body.beside ?? []
+  if ((work !== null && work.form !== 'pivot') || beside.length > 0) demandWhole(scopes)
   const words = await exportWords(db, body.scope, person)
   const id = await db.transaction(async (trx) => {
     const [row] = await trx('spoor.pack')
@@ -215,7 +216,7 @@ export async function askForPack(
         said: body.said && allows(person.role, 'review.read'),
         stamped: body.stamped,
         work: body.work ?? null,
-        beside: JSON.stringify(body.beside),
+        beside: JSON.stringify(beside),
         blacked: JSON.stringify(Object.fromEntries(body.blacked.map(({ fieldId, why }) => [fieldId, why]))),
         made_by: person.id,
       })

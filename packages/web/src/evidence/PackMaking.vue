@@ -6,6 +6,7 @@ import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { exportColumns, exportHeadings, packShapes, routes, type ExportColumn, type PackShape } from '@spoor/contract'
 import {
+  capitalised,
   casesOf,
   counted,
   dateText,
@@ -28,6 +29,7 @@ import { useUrlScope } from '../scope/url-scope.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { readerZone } from '../value/time.ts'
+import { besideIn } from './beside.ts'
 import PackPaper from './PackPaper.vue'
 import { addressesIn } from '../value/addresses.ts'
 import { regularKey, useRegularPacks } from './regular.ts'
@@ -72,6 +74,7 @@ const said = ref(caseId.value !== undefined)
 const stamped = ref(true)
 const worked = ref(useAskedWork().value)
 const withWork = ref(worked.value !== undefined)
+const beside = ref(besideIn(route.query))
 /** Why, by the field that is blacked out. */
 const blacked = ref<Record<number, string>>({})
 
@@ -92,6 +95,7 @@ watch(before, (pack) => {
   stamped.value = pack.stamped
   worked.value = pack.workedOut ?? undefined
   withWork.value = pack.workedOut !== null
+  beside.value = [...pack.beside]
   blacked.value = Object.fromEntries(pack.blacked.map((one) => [one.fieldId, one.why]))
 })
 
@@ -124,6 +128,8 @@ const wish = computed(() => ({
     .filter(([, reason]) => reason.trim().length >= shortest)
     .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
   ...(worked.value !== undefined && withWork.value ? { work: worked.value } : {}),
+  // What stands beside it is of a moment, and each of the regular ones of another.
+  ...(rhythm.value === null ? { beside: beside.value } : {}),
 }))
 const ofCase = computed(() =>
   caseId.value !== undefined && session.may('cases.write') ? { caseId: caseId.value } : {},
@@ -221,6 +227,22 @@ const change = (scope: Scope) => set(scope)
           <div class="said" role="group" aria-labelledby="pack-work">
             <Checkbox v-model:checked="withWork">what was worked out of these changes, as a table</Checkbox>
           </div>
+        </template>
+        <template v-if="beside.length > 0 && rhythm === null">
+          <span id="pack-beside" class="name">beside them</span>
+          <ul class="said beside" aria-labelledby="pack-beside">
+            <li v-for="(one, at) in beside" :key="JSON.stringify(one)">
+              <span>{{ capitalised(preview?.beside[at] ?? '…') }}</span>
+              <button
+                type="button"
+                class="plain link"
+                :aria-label="`Leave out: ${preview?.beside[at] ?? ''}`"
+                @click="beside = beside.filter((other) => other !== one)"
+              >
+                leave out
+              </button>
+            </li>
+          </ul>
         </template>
         <template v-if="session.may('review.read')">
           <span id="pack-said" class="name">with it</span>
@@ -357,6 +379,14 @@ h1 {
   display: grid;
   gap: 6px;
   justify-items: start;
+}
+.beside li {
+  display: flex;
+  gap: 10px;
+  justify-content: space-between;
+}
+.beside button {
+  flex: none;
 }
 .fields li {
   display: flex;

@@ -12,6 +12,7 @@ import { useRoute } from 'vue-router'
 import { call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
 import { useRevert } from '../corrections/revert.ts'
+import { besideQuery } from '../evidence/beside.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
@@ -53,6 +54,14 @@ const scope = computed(() => Object.fromEntries(new URLSearchParams(first.value?
 const scopeLink = computed(() => ({
   path: '/changes',
   query: { ...scope.value, record: new URLSearchParams(first.value?.scope ?? '').getAll('record') },
+}))
+/** What came between as a pack, with what moved beside it. */
+const evidenceLink = computed(() => ({
+  path: '/evidence/making',
+  query: {
+    ...scopeLink.value.query,
+    ...besideQuery({ beside: 'baseline', baselineId: Number(id.value), until: first.value?.until ?? '' }),
+  },
 }))
 
 const { busy, problem, doing } = useDoing()
@@ -158,6 +167,7 @@ function setUntil(picked: Dayjs | null) {
               ></template
             ><template v-if="first.made">, {{ counted(first.made, 'record') }} made</template>.
             <RouterLink v-if="first.values > 0" :to="scopeLink">What came between, in Changes</RouterLink>
+            <RouterLink v-if="session.may('packs.make')" class="evidence" :to="evidenceLink">Evidence …</RouterLink>
           </p>
           <p v-if="first.values > 0 && until === null && session.may('corrections.draft')" class="row">
             <Button size="small" :loading="drafting" @click="draft({ baselineId: data.id })"

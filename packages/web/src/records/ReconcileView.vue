@@ -7,8 +7,10 @@ import { capitalised, counted, grouped } from '@spoor/core'
 import { computed, ref, watch } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { useDoing } from '../api/doing.ts'
+import { besideQuery } from '../evidence/beside.ts'
 import PickList from '../frame/PickList.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { scopeQuery } from '../scope/query.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { fullTime, shortTime } from '../value/time.ts'
@@ -68,6 +70,17 @@ const pace = computed({
       await call(routes.setReconciling, { body: { everyHours: hours === 0 ? null : hours } })
       await refetch()
     }),
+})
+/** The changes of the records that are shown as a pack, with all that no save explains beside them. */
+const evidenceLink = computed(() => {
+  const records = new Map(differences.value.map(({ typeId, key }) => [`${typeId} ${key}`, { typeId, key }]))
+  return {
+    path: '/evidence/making',
+    query: {
+      ...scopeQuery({ record: { part: 'record', exclude: false, lines: false, records: [...records.values()] } }),
+      ...besideQuery({ beside: 'differences' }),
+    },
+  }
 })
 const mayLook = computed(() => session.may('custody.check'))
 const looked = computed(() => data.value?.types.filter((type) => type.last !== null) ?? [])
@@ -165,6 +178,9 @@ async function changed() {
           <button class="plain" :class="{ on: settled === '0' }" @click="settled = '0'">Not as their trail says</button>
           <button class="plain" :class="{ on: settled === '1' }" @click="settled = '1'">Settled, or over</button>
           <span v-if="list.data.value" class="quiet">{{ grouped(count) }}</span>
+          <RouterLink v-if="differences.length > 0 && session.may('packs.make')" :to="evidenceLink"
+            >Evidence …</RouterLink
+          >
         </h2>
         <ProblemNote v-if="list.error.value" :problem="problemOf(list.error.value)" />
         <p v-if="list.data.value && differences.length === 0" class="quiet">

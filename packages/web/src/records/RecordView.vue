@@ -12,6 +12,7 @@ import { call, problemOf } from '../api/client.ts'
 import SavePane from '../changes/SavePane.vue'
 import { useRevert } from '../corrections/revert.ts'
 import GatherInCase from '../cases/GatherInCase.vue'
+import { besideQuery } from '../evidence/beside.ts'
 import PressPopover from '../frame/PressPopover.vue'
 import ProblemNote from '../frame/ProblemNote.vue'
 import { useRecent } from '../find/recent.ts'
@@ -196,6 +197,23 @@ const deletion = computed(() =>
   data.value?.record.deleted && mayRevert.value ? saves.value.findLast(({ action }) => action === 'delete') : undefined,
 )
 
+/** Its changes as a pack, with what it held at the two moments that stand on the screen. */
+const evidenceLink = computed(() => ({
+  path: '/evidence/making',
+  query: {
+    record: `t${typeId.value}:${data.value?.record.key}`,
+    ...(other.value || data.value?.partial
+      ? {}
+      : besideQuery({
+          beside: 'moments',
+          typeId: typeId.value,
+          key: data.value?.record.key ?? '',
+          a: instantOf(a.value),
+          b: instantOf(b.value),
+        })),
+  },
+}))
+
 const view = ref<'lanes' | 'versions'>('lanes')
 const opened = ref<string | null>(null)
 function setMoment(cursor: 'a' | 'b', moment: Dayjs | null) {
@@ -262,11 +280,7 @@ const summaryOf = (save: Save) =>
       <RouterLink :to="{ path: '/changes', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
         >In Changes</RouterLink
       >
-      <RouterLink
-        v-if="session.may('packs.make')"
-        :to="{ path: '/evidence/making', query: { record: `t${data.record.typeId}:${data.record.key}` } }"
-        >Evidence …</RouterLink
-      >
+      <RouterLink v-if="session.may('packs.make')" :to="evidenceLink">Evidence …</RouterLink>
       <GatherInCase
         v-if="session.may('cases.write')"
         :thing="{ kind: 'record', typeId: data.record.typeId, recordKey: data.record.key }"

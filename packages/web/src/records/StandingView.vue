@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import Input from 'ant-design-vue/es/input'
-import { useEventListener, useIntervalFn, watchDebounced, watchThrottled } from '@vueuse/core'
+import { useEventListener, useIntervalFn, useNow, watchDebounced, watchThrottled } from '@vueuse/core'
 import { routes, type Reference, type StandingPage } from '@spoor/contract'
-import { capitalised, counted, grouped } from '@spoor/core'
+import { capitalised, counted, grouped, type Scope } from '@spoor/core'
 import { computed, nextTick, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { addressOf, call } from '../api/client.ts'
 import { usePages } from '../changes/saves-list.ts'
+import { besideQuery } from '../evidence/beside.ts'
 import ColumnChooser from '../frame/ColumnChooser.vue'
 import ColumnHeads from '../frame/ColumnHeads.vue'
 import { useLayout, type Column } from '../frame/layout.ts'
@@ -14,10 +15,11 @@ import ProblemNote from '../frame/ProblemNote.vue'
 import { usePulse } from '../frame/pulse.ts'
 import { useRows } from '../frame/rows.ts'
 import SplitPane from '../frame/SplitPane.vue'
+import { scopeQuery } from '../scope/query.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { labelsOf } from '../value/labels.ts'
 import { useSession } from '../session/session.ts'
-import { fullTime, shortTime } from '../value/time.ts'
+import { fullTime, readerZone, shortTime } from '../value/time.ts'
 import { useCameFrom } from './came-from.ts'
 import CellPast from './CellPast.vue'
 import { markedSince, useGridAsked } from './grid.ts'
@@ -75,6 +77,42 @@ const gridQuery = computed(() => {
 })
 const workbookAddress = computed(() => addressOf(routes.exportStandingWorkbook, { query: gridQuery.value }))
 const csvAddress = computed(() => addressOf(routes.exportStanding, { query: gridQuery.value }))
+const now = useNow({ interval: 60_000 })
+/** The records as they stand on the screen, beside the marked changes of them as a pack. */
+const evidenceLink = computed(() => {
+  const { words: holding, at, where, order: by } = asked.value
+  const until = at ?? now.value.toISOString()
+  const minute = (instant: string, up: number) =>
+    `${new Date(Math.floor(Date.parse(instant) / 60_000) * 60_000 + up).toISOString().slice(0, 16)}Z`
+  const scope: Scope = {
+    what: { part: 'what', exclude: false, types: [typeId.value], fields: [] },
+    ...(marked.value === undefined
+      ? {}
+      : {
+          when: {
+            part: 'when',
+            exclude: false,
+            effective: false,
+            span: { span: 'instants', from: minute(marked.value, 0), to: minute(until, 60_000), zone: readerZone },
+          },
+        }),
+  }
+  return {
+    path: '/evidence/making',
+    query: {
+      ...scopeQuery(scope),
+      ...besideQuery({
+        beside: 'standing',
+        typeId: typeId.value,
+        fields: [...openFields.value],
+        at: until,
+        ...(holding === '' ? {} : { words: holding }),
+        where: [...where],
+        ...(by === null ? {} : { order: String(by) }),
+      }),
+    },
+  }
+})
 
 type Line = StandingPage['records'][number]
 type Held = Line['values'][number]
@@ -214,6 +252,9 @@ const heldIn = (line: Line, column: string): Held =>
         :asked="asked"
         :field-ids="openFields"
       />
+      <RouterLink v-if="session.may('packs.make') && openFields.length > 0 && !isFuture" :to="evidenceLink" class="file"
+        >Evidence …</RouterLink
+      >
       <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="csvAddress" class="file" download>As CSV</a>
       <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="workbookAddress" class="file" download
         >As a workbook</a
