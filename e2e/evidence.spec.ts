@@ -71,6 +71,38 @@ test('what is on the screen becomes a pack, with its first page beside it while 
   await axeFindsNothing(page)
 })
 
+test('records as they stand on the grid, and one at two moments, stand in packs beside the changes', async () => {
+  const business = <R>(statement: string) =>
+    query<R & Record<string, unknown>>(demo('east').databases.business, statement)
+  const [type] = await spoor<{ id: number }>(`select id from spoor.record_type where table_name = 'tenancy'`)
+  await page.goto(`${application()}/records/of/${type!.id}`)
+  await page.getByRole('link', { name: 'Evidence …' }).click()
+  const besides = page.getByRole('list', { name: 'beside them' })
+  await expect(besides).toContainText(/Tenancies as they stood .* 20\d\d/)
+  await page.getByLabel('for', { exact: true }).fill('The board')
+  await page.getByLabel('why').fill('The tenancies as they are')
+  await axeFindsNothing(page)
+  await page.getByRole('button', { name: 'Make the pack' }).click()
+  const take = page.getByRole('link', { name: 'Take the file' })
+  await expect(take).toBeVisible({ timeout: 100_000 })
+  await expect(page.getByText(/^Tenancies as they stood/)).toBeVisible()
+  const [download] = await Promise.all([page.waitForEvent('download'), take.click()])
+  const files = unzipSync(readFileSync(await download.path()))
+  const csv = new TextDecoder().decode(files[Object.keys(files).find((name) => name.endsWith('beside-1.csv'))!])
+  const [there] = await business<{ many: number }>('select count(*)::int as many from lettings.tenancy')
+  expect(csv.trimEnd().split('\r\n')).toHaveLength(1 + there!.many)
+
+  const [one] = await spoor<{ record_key: string }>(
+    `select record_key from ledger.save where type_id = $1 and action = 'change' group by 1 order by count(*) desc limit 1`,
+    [type!.id],
+  )
+  await page.goto(`${application()}/records/${type!.id}?key=${encodeURIComponent(one!.record_key)}`)
+  await page.getByRole('link', { name: 'Evidence …' }).click()
+  await expect(besides).toContainText(/Tenancy .* at two moments, A .* and B/)
+  await besides.getByRole('button', { name: /^Leave out/ }).click()
+  await expect(besides).toHaveCount(0)
+})
+
 test('somebody who is not signed in proves it in the browser, and the same is said by the command', async ({
   browser,
 }) => {

@@ -233,14 +233,12 @@ const change = (scope: Scope) => set(scope)
           <ul class="said beside" aria-labelledby="pack-beside">
             <li v-for="(one, at) in beside" :key="JSON.stringify(one)">
               <span>{{ capitalised(preview?.beside[at] ?? '…') }}</span>
-              <button
-                type="button"
-                class="plain link"
+              <Button
+                size="small"
                 :aria-label="`Leave out: ${preview?.beside[at] ?? ''}`"
                 @click="beside = beside.filter((other) => other !== one)"
+                >Leave out</Button
               >
-                leave out
-              </button>
             </li>
           </ul>
         </template>
@@ -384,9 +382,7 @@ h1 {
   display: flex;
   gap: 10px;
   justify-content: space-between;
-}
-.beside button {
-  flex: none;
+  align-items: start;
 }
 .fields li {
   display: flex;

@@ -78,6 +78,11 @@ const endLink = (linkId: number) =>
     const params = { packId: id.value, linkId: String(linkId) }
     cache.setQueryData(key.value, await call(routes.endPackLink, { params }))
   })
+/** Tables that stand in it beside the changes. */
+const beside = computed(
+  () => data.value?.cover?.files.filter(({ name }) => /^data\/(worked-out|beside-\d+)\.csv$/.test(name)) ?? [],
+)
+
 /** What is taken is told once it was asked for. */
 const toldAfterMs = 1500
 const taken = () => setTimeout(() => void refetch(), toldAfterMs)
@@ -114,6 +119,12 @@ function queryOf(scope: string): Record<string, string[]> {
         <template v-if="data.size !== null">
           <dt>file</dt>
           <dd>pack-{{ data.id }}.zip, {{ sizeWords(data.size) }}</dd>
+        </template>
+        <template v-if="beside.length > 0">
+          <dt>beside them</dt>
+          <dd>
+            <p v-for="one in beside" :key="one.name">{{ one.what }}</p>
+          </dd>
         </template>
         <template v-if="data.digest">
           <dt>digest</dt>

@@ -4,7 +4,18 @@ import { useRoute, useRouter, type LocationQueryRaw } from 'vue-router'
 import { scopeQuery } from './query.ts'
 
 /** Parameters of a link that belong to the view and not to the scope. */
-const viewParameters = ['save', 'reading', 'sort', 'runs', 'columns', 'again', 'watch', 'work', 'act'] as const
+const viewParameters = [
+  'save',
+  'reading',
+  'sort',
+  'runs',
+  'columns',
+  'again',
+  'watch',
+  'work',
+  'act',
+  'beside',
+] as const
 
 export interface UrlScope {
   parsed: ComputedRef<ParsedScope>
