@@ -85,7 +85,7 @@ async function placesThatDoNotMatch(spoorUrl) {
       onProgress: () => Promise.resolve(true),
     })
     await check.check()
-    return await db('spoor.mismatch').pluck('words')
+    return await db('spoor.alarm').where({ code: 'ledger-altered' }).pluck('words')
   } finally {
     await slices.close()
     await db.destroy()

@@ -12,7 +12,7 @@ import { root } from './prepare.mjs'
 const [kind, port, file] = process.argv.slice(2)
 const keep = (message) => appendFileSync(file, `${JSON.stringify(message)}\n`)
 /** One in so many is taken without an answer. */
-const silentEach = 7
+const silentEach = 40
 let taken = 0
 const isSilent = () => ++taken % silentEach === 0
 

@@ -6,7 +6,7 @@ import { freePort } from './cluster.mjs'
 import { root } from './prepare.mjs'
 
 const zone = 'Europe/London'
-const mostTries = 1200
+const mostTries = 6000
 const linkOf = /how=r\d+|\bsave=\d+/g
 
 /** A watch of every run that tells somebody in Spoor, by mail and through a receiver, and what came of that. */

@@ -1,6 +1,8 @@
 import type { StandingPage } from '@spoor/contract'
+import { counted } from '@spoor/core'
 import { stringify, type Stringifier } from 'csv-stringify'
 import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
 import { inert } from '../ledger/inert.ts'
 import { erasedText, maskedText } from '../ledger/masked.ts'
 import { standingPage, type KeyLists, type StandingRequest } from './list.ts'
@@ -27,7 +29,7 @@ function cellText({ value, unknown, cut }: GridCell): string | null {
   return inert(cut ? `${value}…` : value)
 }
 
-/** Every record of a grid, read page by page. */
+/** Every record of a grid, read page by page. @throws Problem while how records stand is still being put together */
 export async function* gridRecords(
   db: Database,
   lists: KeyLists,
@@ -35,6 +37,11 @@ export async function* gridRecords(
 ): AsyncGenerator<GridRecord> {
   for (let after: string | undefined; ;) {
     const page = await standingPage(db, lists, { ...request, after, limit: atOnce })
+    if (page.behind > 0)
+      throw new Problem(
+        'rule-broken',
+        `How records stand is still being put together from the ledger: ${counted(page.behind, 'save')} to go. Nothing was taken out; try again when that is done.`,
+      )
     yield* page.records
     if (page.next === null) return
     after = page.next

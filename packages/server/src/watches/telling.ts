@@ -74,7 +74,7 @@ export class Telling {
     const due = () => db('spoor.watch_message').where({ state: 'waiting' }).where('due_at', '<=', now)
     await due().where({ way: 'spoor' }).update({ state: 'sent', sent_at: now })
     await this.#putIntoLetters(due)
-    const letters = await due().where({ way: 'mail' }).orderBy('id').select<MessageRow[]>('*')
+    const letters = await due().where({ way: 'mail' }).whereNotNull('letter').orderBy('id').select<MessageRow[]>('*')
     for (const messages of groupBy(letters, (one) => one.letter).values()) await this.#mail(messages)
     const posts = await due().where({ way: 'receiver' }).orderBy('id').limit(mostPosts).select<MessageRow[]>('*')
     // One receiver is told in order; one that hangs keeps none of the others waiting.
