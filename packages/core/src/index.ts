@@ -86,7 +86,7 @@ export {
   type ScopeNames,
   type SentencePiece,
 } from './scope/sentence.ts'
-export { daysOf, instantsOf, type Instants } from './scope/span.ts'
+export { daysOf, instantsOf, spanAround, type Instants } from './scope/span.ts'
 export { canonicalKey, parseScope, scopeEntries, withHeld, type ParsedScope, type ScopeProblem } from './scope/url.ts'
 export {
   comparePlans,

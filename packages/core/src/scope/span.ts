@@ -16,6 +16,12 @@ export function instantsOf(span: Span, nowMs: number): Instants {
   return instants
 }
 
+/** A spell to the minute that has both instants in it. */
+export function spanAround(from: string, to: string, zone: string): Extract<Span, { span: 'instants' }> {
+  const minute = (ms: number) => `${new Date(ms).toISOString().slice(0, 16)}Z`
+  return { span: 'instants', from: minute(Date.parse(from)), to: minute(Date.parse(to) + 60_000), zone }
+}
+
 /** A zone's rules are slow to ask, and a scope is held against thousands of changes at one moment. */
 const remembered = new WeakMap<Span, { nowMs: number; instants: Instants }>()
 

@@ -1,4 +1,4 @@
-import { scopeEntries, type Scope } from '@spoor/core'
+import { scopeEntries, spanAround, type Scope } from '@spoor/core'
 import type { BaselineComparison } from '@spoor/contract'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
@@ -140,14 +140,13 @@ function scopeBetween(
   until: string,
   { typeId, keys }: { typeId: number; keys: readonly string[] },
 ): string {
-  const minute = (instant: string, up: number) => `${new Date(Date.parse(instant) + up).toISOString().slice(0, 16)}Z`
   const scope: Scope = {
     what: { part: 'what', exclude: false, types: [], fields: fieldIds },
     when: {
       part: 'when',
       exclude: false,
       effective: false,
-      span: { span: 'instants', from: minute(at, 0), to: minute(until, 60_000), zone: 'UTC' },
+      span: spanAround(at, until, 'UTC'),
     },
     ...(keys.length === 0
       ? {}

@@ -1,6 +1,7 @@
 import { allows, type PackBeside, type Role } from '@spoor/contract'
 import {
   clockWords,
+  compareInstants,
   counted,
   differences,
   fieldsOf,
@@ -36,6 +37,8 @@ export interface BesideRequest {
 
 /** A table is put together in memory. */
 const mostLines = 50_000
+/** Of a longer value its beginning stands there, and of two that begin alike it is not known whether they differ. */
+const longest = 20_000
 
 /**
  * A table that stands in a pack beside its changes.
@@ -181,13 +184,21 @@ function fieldOf({ plural, fields }: TypeNamed, id: number): FieldNamed {
   return field
 }
 
+const isCut = (holding: Holding) => holding.state === 'value' && (holding.value?.length ?? 0) >= longest
+
 async function momentsLines(
   db: Database,
   { typeId, key, a, b }: Of<'moments'>,
   { zone, closed, nowMs }: BesideRequest,
 ): Promise<Lines> {
   const type = await typeNamed(db, typeId)
-  const story = await storyOf(db, typeId, key, {}, nowMs)
+  const story = await storyOf(db, typeId, key, {}, nowMs, { length: longest })
+  const [first] = story.saves
+  if (story.more && first && [a, b].some((at) => compareInstants(at, first.at) < 0))
+    throw new Problem(
+      'too-large',
+      `The record has more saves than are read at once, the first of them ${clockWords(first.at, zone)}. No pack was made: give later moments.`,
+    )
   const trail = trailOf(story)
   const fieldIds = fieldsOf(story)
   const [atA, atB] = [stateAt(trail, fieldIds, a), stateAt(trail, fieldIds, b)]
@@ -198,10 +209,11 @@ async function momentsLines(
     if (holding.state === 'absent') return 'no record'
     if (holding.state === 'unknown') return unknownWords[holding.why]
     if (why !== undefined) return `[${why}]`
-    return labels.get(`${fieldId} ${holding.value}`) ?? holding.value
+    return labels.get(`${fieldId} ${holding.value}`) ?? (isCut(holding) ? `${holding.value}…` : holding.value)
   }
   const rows = fieldIds.map((fieldId) => {
-    const differs = differing.get(fieldId)
+    const alike = isCut(atA.get(fieldId)!) ? null : false
+    const differs = differing.has(fieldId) ? differing.get(fieldId) : alike
     const between = savesBetween(story.saves, fieldId, a, b)
     const how = between.map(
       ({ id, at, actor, reason }) =>
@@ -242,7 +254,20 @@ async function baselineLines(
     if (page.next === null) break
     page = await compareBaseline(db, baselineId, { until, after: page.next })
   }
-  const gone = page.gone.map(({ key, label, at }) => [label, key, null, 'there', 'deleted', null, null, at, null])
+  const gone: WorkTable['rows'] = page.gone.map(({ key, label, at }) => [
+    label,
+    key,
+    null,
+    'there',
+    'deleted',
+    null,
+    null,
+    at,
+    null,
+  ])
+  const more = page.deleted - gone.length
+  if (more > 0)
+    gone.push([`and ${counted(more, 'record')} more`, null, null, 'there', 'deleted', null, null, null, null])
   return {
     columns: [
       text('record'),

@@ -3,7 +3,6 @@ import { basename, join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import {
   bagDeclaration,
-  capitalised,
   casesOf,
   coverRows,
   fromHex,
@@ -219,18 +218,18 @@ export class Packing implements JobHandler {
       await job.progress({ doing: 'working out the figures' })
       const work = parseWork(row.work)!
       const worked = await workTable(trx, scopes, { work, zone: row.zone, closed: new Set(closed.keys()) }, nowMs)
-      tables.push({ name: 'data/worked-out', head: `What was worked out: ${worked.title}`, table: worked })
+      tables.push({ name: 'data/worked-out', title: `what was worked out: ${worked.title}`, table: worked })
     }
     for (const [at, beside] of row.beside.entries()) {
       await job.progress({ doing: 'reading what stands beside the changes' })
       const read = await besideTable(trx, beside, { scopes, role, nowMs, zone: row.zone, closed })
-      tables.push({ name: `data/beside-${at + 1}`, head: capitalised(read.title), table: read })
+      tables.push({ name: `data/beside-${at + 1}`, title: read.title, table: read })
     }
-    for (const { name, head, table: own } of tables) {
+    for (const { name, title, table: own } of tables) {
       await writer.add(`${name}.csv`, [workCsv(own)])
       const metadata = tableMetadata(basename(`${name}.csv`), own)
       await writer.add(`${name}.csv-metadata.json`, [`${JSON.stringify(metadata, null, 1)}\n`])
-      files.push({ name: `${name}.csv`, what: head })
+      files.push({ name: `${name}.csv`, what: title })
       if (!row.shown.includes('xlsx')) continue
       await writer.add(`${name}.xlsx`, [await workSheet(own, row.zone)])
       files.push({ name: `${name}.xlsx`, what: 'the same as a workbook' })

@@ -1,6 +1,6 @@
 import { pipeline, Readable } from 'node:stream'
 import { exportHeadings, type ExportColumn } from '@spoor/contract'
-import { clockWords, grouped, type PackCover, type Scope } from '@spoor/core'
+import { capitalised, clockWords, grouped, type PackCover, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import { csvLines, exportCell, exportQuery, type ExportRow } from '../changes/csv.ts'
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
@@ -95,16 +95,16 @@ export function pdfFile(
 /** A table that stands beside the changes: its files without their endings, what it says of itself, and its lines. */
 export interface BesideFile {
   name: string
-  head: string
+  title: string
   table: WorkTable
 }
 
 /** More lines of it nobody reads on paper. */
 const mostBeside = 400
 
-function tableOnPaper({ name, head, table: { columns, rows } }: BesideFile, zone: string): PaperTable {
+function tableOnPaper({ name, title, table: { columns, rows } }: BesideFile, zone: string): PaperTable {
   return {
-    title: head,
+    title: capitalised(title),
     file: `${name}.csv`,
     columns: columns.map(({ name, kind }) => ({ name, mono: kind !== 'text' })),
     // What has no figure stays empty, as in the table on the screen.

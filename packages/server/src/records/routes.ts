@@ -28,7 +28,7 @@ export function recordsRouter({ db, sources }: RecordsDeps): Router {
   const router = Router()
   const lists = new KeyLists()
   bind(router, routes.readStoryOfRecord, async ({ query, person }) =>
-    storyOf(db, query.typeId, query.key, await reachFor(db, person), Date.now(), person.role),
+    storyOf(db, query.typeId, query.key, await reachFor(db, person), Date.now(), { role: person.role }),
   )
   bind(router, routes.findRecords, async ({ query, person }) =>
     findRecords(db, query.words, query.typeId, await reachFor(db, person), Date.now()),

@@ -21,6 +21,7 @@ const nothingFound: FoundOfRecord = { values: [], label: null }
 /**
  * The story of one record within a reach.
  * @param role whose reader it is for, with what was made of its saves; without one nothing of that is told
+ * @param length longer values come cut
  * @throws Problem when there is no such record that may be seen
  */
 export async function storyOf(
@@ -29,7 +30,7 @@ export async function storyOf(
   key: string,
   reach: Scope,
   nowMs: number,
-  role: Role | null = null,
+  { role = null, length = valueLength }: { role?: Role | null; length?: number } = {},
 ): Promise<RecordStory> {
   const spans = await threadOf(db, typeId, key)
   const query = db('ledger.save as s')
@@ -50,8 +51,8 @@ export async function storyOf(
   const page = found.slice(0, mostSaves).reverse()
   const partial = isLimited(reach)
   const [held, [rows, changes], coverage] = await Promise.all([
-    partial ? nothingFound : foundOf(db, typeId, spans, await maskedFields(db), valueLength),
-    rowsWithChanges(db, page, { valueLength, scopes: [{}, reach], nowMs }),
+    partial ? nothingFound : foundOf(db, typeId, spans, await maskedFields(db), length),
+    rowsWithChanges(db, page, { valueLength: length, scopes: [{}, reach], nowMs }),
     partial ? [] : coverageOf(db, typeId, page),
   ])
   if (page.length === 0 && held.label === null)

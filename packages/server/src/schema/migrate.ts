@@ -40,7 +40,7 @@ import { up as lives } from './migrations/037-lives.ts'
 import { up as piecemeal } from './migrations/038-piecemeal.ts'
 import { up as watchedMore } from './migrations/039-watched-more.ts'
 import { up as regularPacks } from './migrations/040-regular-packs.ts'
-import { up as letters } from './migrations/041-letters.ts'
+import { up as toldOnce } from './migrations/041-told-once.ts'
 import { up as packBeside } from './migrations/042-pack-beside.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
@@ -88,7 +88,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '038-piecemeal': piecemeal,
   '039-watched-more': watchedMore,
   '040-regular-packs': regularPacks,
-  '041-letters': letters,
+  '041-told-once': toldOnce,
   '042-pack-beside': packBeside,
 }
 

@@ -6,6 +6,7 @@ import {
   pairOf,
   parseScope,
   scopeEntries,
+  spanAround,
   watchedWords,
   withPair,
 } from '@spoor/core'
@@ -24,7 +25,6 @@ import { digestMark, firingWords, trialMark } from './words.ts'
 
 const restMs = 1000
 const retryMs = 5000
-const minute = 60_000
 const mostInOne = 200
 const mostPosts = 100
 
@@ -94,19 +94,23 @@ export class Telling {
    * answer nothing comes again under another identity.
    */
   async #putIntoLetters(due: () => Knex.QueryBuilder): Promise<void> {
-    const fresh = () => due().where({ way: 'mail', letter: null })
-    const groups = (await fresh().groupBy('watch_id', 'address').select('watch_id', 'address')) as Pick<
-      MessageRow,
-      'watch_id' | 'address'
-    >[]
-    for (const group of groups) {
-      const own = (await fresh().where(group).orderBy('id').limit(mostInOne).select('id', 'identity')) as Pick<
-        MessageRow,
-        'id' | 'identity'
-      >[]
-      const ids = own.map(({ id }) => id)
-      if (own[0]) await this.#deps.db('spoor.watch_message').whereIn('id', ids).update({ letter: own[0].identity })
-    }
+    const fresh = due()
+      .where({ way: 'mail', letter: null })
+      .select(
+        'id',
+        'identity',
+        'watch_id',
+        'address',
+        this.#deps.db.raw('(row_number() over (partition by watch_id, address order by id) - 1) / ? as part', [
+          mostInOne,
+        ]),
+      )
+    await this.#deps.db.raw(
+      `update spoor.watch_message m set letter = l.letter
+         from (select id, first_value(identity) over (partition by watch_id, address, part order by id) as letter from (?) as fresh) l
+        where m.id = l.id`,
+      [fresh],
+    )
   }
 
   async #mail(messages: readonly MessageRow[]): Promise<void> {
@@ -281,9 +285,8 @@ function linkTo(
   if (bucket.startsWith(trialMark)) return `${address}/watches?watch=${watch.id}`
   if (count === 1) return `${address}/changes?save=${saves[0]}`
   if (bucket.startsWith('run:')) return `${address}/changes?how=r${bucket.slice('run:'.length)}`
-  const minutes = (at: string, plus: number) =>
-    new Date(Math.floor(Date.parse(at) / minute) * minute + plus).toISOString().slice(0, 16)
-  const when = `when=${minutes(from_at, 0)}Z..${minutes(to_at, minute)}Z@${watch.zone}`
+  const { from, to, zone } = spanAround(from_at, to_at, watch.zone)
+  const when = `when=${from}..${to}@${zone}`
   return `${address}/changes?${[scopeOfBucket(watch.scope, bucket), when].filter(Boolean).join('&')}`
 }
 

@@ -123,7 +123,7 @@ function queryOf(scope: string): Record<string, string[]> {
         <template v-if="beside.length > 0">
           <dt>beside them</dt>
           <dd>
-            <p v-for="one in beside" :key="one.name">{{ one.what }}</p>
+            <p v-for="one in beside" :key="one.name">{{ capitalised(one.what) }}</p>
           </dd>
         </template>
         <template v-if="data.digest">

@@ -2,7 +2,7 @@
 import Input from 'ant-design-vue/es/input'
 import { useEventListener, useIntervalFn, useNow, watchDebounced, watchThrottled } from '@vueuse/core'
 import { routes, type Reference, type StandingPage } from '@spoor/contract'
-import { capitalised, counted, grouped, type Scope } from '@spoor/core'
+import { capitalised, counted, grouped, spanAround, type Scope } from '@spoor/core'
 import { computed, nextTick, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { addressOf, call } from '../api/client.ts'
@@ -82,8 +82,6 @@ const now = useNow({ interval: 60_000 })
 const evidenceLink = computed(() => {
   const { words: holding, at, where, order: by } = asked.value
   const until = at ?? now.value.toISOString()
-  const minute = (instant: string, up: number) =>
-    `${new Date(Math.floor(Date.parse(instant) / 60_000) * 60_000 + up).toISOString().slice(0, 16)}Z`
   const scope: Scope = {
     what: { part: 'what', exclude: false, types: [typeId.value], fields: [] },
     ...(marked.value === undefined
@@ -93,7 +91,7 @@ const evidenceLink = computed(() => {
             part: 'when',
             exclude: false,
             effective: false,
-            span: { span: 'instants', from: minute(marked.value, 0), to: minute(until, 60_000), zone: readerZone },
+            span: spanAround(marked.value, until, readerZone),
           },
         }),
   }

@@ -12,7 +12,5 @@ alter table spoor.watch_firing
   add column usual numeric,
   -- What it says beside its saves: [{words, path}], without any value.
   add column said jsonb not null default '[]';
--- What guards met since a watch looks for it.
-create index guard_met_at on spoor.guard_met (at);
 `)
 }
