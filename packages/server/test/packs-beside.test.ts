@@ -226,6 +226,21 @@ describe('beside the changes of a pack', () => {
     expect(new Map(lines(2).map(([name, held]) => [name, held])).get('pay')).toBe('[blacked out: not theirs]')
   })
 
+  it('claims no sameness of values that begin alike and are longer than what stands there', async () => {
+    const long = 'x'.repeat(20_000)
+    await sql(`insert into post values (600, 'six hundred', 1, $1)`, [`${long}a`])
+    const a = await moment()
+    await sql('update post set note = $1 where id = 600', [`${long}b`])
+    const { lines } = await made({
+      scope: `record=t${typeId}:["600"]`,
+      shown: ['csv'],
+      beside: [{ beside: 'moments', typeId, key: '["600"]', a, b: await moment() }],
+    })
+    const told = new Map(lines(1).map(([name, ...rest]) => [name, rest]))
+    expect(told.get('note')!.slice(0, 3)).toEqual([`${long}…`, `${long}…`, 'not known'])
+    expect(told.get('pay')!.slice(0, 3)).toEqual(['1', '1', 'no'])
+  })
+
   it('is refused to whoever sees a part, and where there is no such thing', async () => {
     const at = await moment()
     const asked: PackBeside[] = [

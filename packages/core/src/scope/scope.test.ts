@@ -3,7 +3,7 @@ import { describe, expect, it } from 'vitest'
 import { matches, type ScopedChange } from './evaluate.ts'
 import { actorKinds, isHollow, partsOf, withPart, withoutPart, type Scope } from './model.ts'
 import { sentence, sentenceText, type ScopeNames } from './sentence.ts'
-import { instantsOf } from './span.ts'
+import { instantsOf, spanAround } from './span.ts'
 import { parseScope, scopeEntries } from './url.ts'
 import { anyScope } from './scope.arbitrary.ts'
 
@@ -257,6 +257,18 @@ describe('matching', () => {
 })
 
 describe('spans', () => {
+  it('a spell to the minute has both of its instants in it', () => {
+    for (const [from, to] of [
+      ['2026-03-01T10:00:00Z', '2026-03-01T10:00:00Z'],
+      ['2026-03-01T10:00:59.999999Z', '2026-03-02T00:59:59.999999Z'],
+    ] as const) {
+      const { fromMs, toMs } = instantsOf(spanAround(from, to, 'Europe/London'), 0)
+      expect(fromMs).toBeLessThanOrEqual(Date.parse(from))
+      expect(toMs).toBeGreaterThan(Date.parse(to))
+      expect(toMs! - fromMs!).toBeLessThanOrEqual(Date.parse(to) - Date.parse(from) + 120_000)
+    }
+  })
+
   it('a day of the clocks going forward has 23 hours', () => {
     const { fromMs, toMs } = instantsOf({ span: 'days', from: '2026-03-29', to: '2026-03-29', zone }, 0)
     expect((toMs! - fromMs!) / 3_600_000).toBe(23)

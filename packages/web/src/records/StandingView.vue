@@ -227,36 +227,43 @@ const heldIn = (line: Line, column: string): Held =>
   <main class="stand">
     <header>
       <GridSentence :type-id="typeId" :names="names" :asked="asked" @type="show" @ask="ask" />
-      <span class="quiet count">{{ total === null ? '' : `${grouped(total)} records` }}</span>
-      <Input
-        v-model:value="words"
-        class="find"
-        allow-clear
-        aria-label="Only records whose name holds these words"
-        placeholder="Name holds …"
-      />
-      <ColumnChooser :layout="layout" />
-      <SetBackGrid
-        v-if="session.may('corrections.draft') && asked.at !== null && !isFuture && openFields.length > 0"
-        :type-id="typeId"
-        :asked="asked"
-        :at="asked.at"
-        :field-ids="openFields"
-        :names="names"
-      />
-      <MakeBaseline
-        v-if="session.may('baselines.make') && openFields.length > 0 && !isFuture"
-        :type-id="typeId"
-        :asked="asked"
-        :field-ids="openFields"
-      />
-      <RouterLink v-if="session.may('packs.make') && openFields.length > 0 && !isFuture" :to="evidenceLink" class="file"
-        >Evidence …</RouterLink
-      >
-      <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="csvAddress" class="file" download>As CSV</a>
-      <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="workbookAddress" class="file" download
-        >As a workbook</a
-      >
+      <div class="tools">
+        <span class="quiet count">{{ total === null ? '' : `${grouped(total)} records` }}</span>
+        <Input
+          v-model:value="words"
+          class="find"
+          allow-clear
+          aria-label="Only records whose name holds these words"
+          placeholder="Name holds …"
+        />
+        <ColumnChooser :layout="layout" />
+        <SetBackGrid
+          v-if="session.may('corrections.draft') && asked.at !== null && !isFuture && openFields.length > 0"
+          :type-id="typeId"
+          :asked="asked"
+          :at="asked.at"
+          :field-ids="openFields"
+          :names="names"
+        />
+        <MakeBaseline
+          v-if="session.may('baselines.make') && openFields.length > 0 && !isFuture"
+          :type-id="typeId"
+          :asked="asked"
+          :field-ids="openFields"
+        />
+        <RouterLink
+          v-if="session.may('packs.make') && openFields.length > 0 && !isFuture"
+          :to="evidenceLink"
+          class="file"
+          >Evidence …</RouterLink
+        >
+        <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="csvAddress" class="file" download
+          >As CSV</a
+        >
+        <a v-if="session.may('changes.export') && fieldIds.length > 0" :href="workbookAddress" class="file" download
+          >As a workbook</a
+        >
+      </div>
     </header>
     <p v-if="isFuture" class="coming" role="status">
       {{ fullTime(asked.at!) }} is still to come. These are the records as they stand now.
@@ -371,11 +378,19 @@ header {
   border-bottom: 1px solid var(--line);
   background: var(--panel);
 }
-.file {
-  white-space: nowrap;
-}
-.count {
+/* The sentence keeps room for a few lines' words, however much can be done. */
+.tools {
+  flex: 0 1 auto;
+  max-width: 52%;
   margin-left: auto;
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  justify-content: flex-end;
+  gap: 6px 14px;
+}
+.file,
+.count {
   white-space: nowrap;
 }
 .find {
