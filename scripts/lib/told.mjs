@@ -6,7 +6,8 @@ import { freePort } from './cluster.mjs'
 import { root } from './prepare.mjs'
 
 const zone = 'Europe/London'
-const mostTries = 6000
+/** Looks at what is still to be sent without anything having been sent in between, before that counts as stuck. */
+const mostTries = 600
 const linkOf = /how=r\d+|\bsave=\d+/g
 
 /** A watch of every run that tells somebody in Spoor, by mail and through a receiver, and what came of that. */
@@ -72,6 +73,7 @@ export class Told {
 
   /** Waits until everything is sent. What waits for another try is not waited for, but tried now. */
   async #settled(spoor) {
+    let before = null
     for (let tries = 0; tries < mostTries; tries++) {
       const { rows } = await spoor.query(
         `select (select last_save_id from ledger.head) - (select until_save from spoor.watch where id = $1) as behind,
@@ -79,6 +81,9 @@ export class Told {
         [this.#watchId],
       )
       if (Number(rows[0].behind) === 0 && rows[0].waiting === 0) return
+      const now = `${rows[0].behind} ${rows[0].waiting}`
+      if (now !== before) tries = 0
+      before = now
       await spoor.query(`update spoor.watch_message set due_at = now() where state = 'waiting' and due_at > now()`)
       await sleep(100)
     }

@@ -25,6 +25,7 @@ export { pageAddress, patternTrouble } from './record/page-address.ts'
 export { assertNever } from './words/assert-never.ts'
 export { groupBy } from './words/group.ts'
 export { capitalised, counted, grouped, listed, spoken } from './words/list.ts'
+export { instantOfMicros, microsOf } from './time/micros.ts'
 export {
   addDays,
   atWallClock,
@@ -373,6 +374,7 @@ export {
   figureAt,
   figureMoves,
   lifeOf,
+  spellAt,
   meanOf,
   type FigureMoves,
   type FigurePoint,

@@ -5,7 +5,8 @@ import {
   figureAt,
   figureMoves,
   firstWork,
-  segmentAt,
+  microsOf,
+  spellAt,
   wallClock,
   type FigureWork,
   type PivotWork,
@@ -101,7 +102,7 @@ describe('what a field of every record held', () => {
     expect(told).toEqual(now)
     for (const { at, rows } of seen) {
       const held = own.flatMap((life) => {
-        const { holding } = segmentAt(life, at)!
+        const { holding } = spellAt(life, microsOf(at))!
         return holding.state === 'absent' ? [] : [holding.state === 'value' ? holding.value : holding.why]
       })
       expect([at, held.sort()]).toEqual([at, rows.map(({ state }) => state).sort()])

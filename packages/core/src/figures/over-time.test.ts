@@ -2,10 +2,10 @@ import Big from 'big.js'
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { fields, instant, last, worlds, type World } from '../state/state.arbitrary.ts'
-import { segmentAt, timelineOf } from '../state/timeline.ts'
-import { compareInstants } from '../state/trail.ts'
+import { timelineOf } from '../state/timeline.ts'
+import { microsOf } from '../time/micros.ts'
 import { beforeAndAfter, readFigures } from './loaded.ts'
-import { figureAt, figureMoves, lifeOf } from './over-time.ts'
+import { figureAt, figureMoves, lifeOf, spellAt } from './over-time.ts'
 import { figureParts, type LifeSave } from './parts.ts'
 import { durationsOf, staysFor, stepsOf } from './stays.ts'
 
@@ -31,11 +31,11 @@ const savesAt = new Map(
   Array.from({ length: last + 1 }, (_, second): [string, LifeSave] => [
     String(second),
     {
-      id: String(second),
-      at: instant(second),
+      id: second,
+      at: microsOf(instant(second)),
       actorId: second % 3,
       actorKind: second % 3 === 0 ? 'job' : 'person',
-      runId: second % 5 === 0 ? null : String(Math.floor(second / 10)),
+      runId: second % 5 === 0 ? null : 1 + Math.floor(second / 10),
       correctionId: second % 11 === 0 ? 7 : null,
     },
   ]),
@@ -58,7 +58,7 @@ describe('a figure over time', () => {
             let sum = new Big(0)
             let [known, unknown] = [0, 0]
             for (const [record, { truth }] of all.entries()) {
-              const { holding } = segmentAt(lives[record]!, instant(second))!
+              const { holding } = spellAt(lives[record]!, microsOf(instant(second)))!
               if (holding.state === 'unknown') unknown++
               // What really was, wherever it is said to be known.
               else if (truth[second]) {
@@ -73,7 +73,7 @@ describe('a figure over time', () => {
           }
           const moves = figureMoves(lives, edges[0]!, edges.at(-1)!)
           const between = new Big(points.at(-1)!.total ?? 0).minus(points[0]!.total ?? 0)
-          for (const { at: when } of moves.moves) expect(compareInstants(when, edges[0]!)).toBeGreaterThan(0)
+          for (const { at: when } of moves.moves) expect(when).toBeGreaterThan(microsOf(edges[0]!))
           // However it is split, and however little of it is told one by one.
           for (const by of ['cause', 'who', 'kind'] as const) {
             const { parts, rest } = figureParts(moves, by, 2)
@@ -94,7 +94,7 @@ describe('time in value', () => {
       fc.property(fc.array(worlds, { minLength: 1, maxLength: 4 }), (all) => {
         const lives = all.map(({ trail }) => lifeOf(timelineOf(trail, 2), (id) => savesAt.get(id)))
         for (const { record, value, fromMs, toMs, endedBy, goesOn } of staysFor(lives, { from: null, to: null })) {
-          const end = Number(endedBy?.id)
+          const end = endedBy?.id ?? NaN
           const { truth } = all[record]!
           const held = (second: number) => truth[second]?.[2]
           const secondOf = (ms: number) => (ms - Date.parse(instant(0))) / 1000
@@ -130,7 +130,7 @@ describe('time in value', () => {
             const before = at === 0 ? null : (held[at - 1] ?? null)
             const action = at === 0 || held[at - 1] === undefined ? 'create' : value === undefined ? 'delete' : 'change'
             return {
-              id: `s${at}`,
+              id: String(at),
               at: instant((at + 1) * 10),
               action: action as 'create',
               changes: [{ fieldId: 1, before, after: value ?? null, hidden: null }],
@@ -139,7 +139,7 @@ describe('time in value', () => {
         },
         1,
       ),
-      (id) => ({ id, at: '', actorId: 1, actorKind: 'person', runId: null, correctionId: null }),
+      (id) => ({ id: Number(id), at: 0, actorId: 1, actorKind: 'person', runId: null, correctionId: null }),
     )
 
   it('goes from one value to another by whatever comes between, and once', () => {
@@ -157,16 +157,16 @@ describe('time in value', () => {
         goesOn ? 'goes on' : lost ? 'lost' : 'ended',
       ])
     expect(passed('raised')).toEqual([
-      [0, 30, 's3', 'ended'],
+      [0, 30, 3, 'ended'],
       [1, null, null, 'goes on'],
       [2, null, null, 'lost'],
-      [3, 10, 's3', 'ended'],
+      [3, 10, 3, 'ended'],
     ])
     expect(passed(null)).toEqual([
-      [0, 30, 's3', 'ended'],
+      [0, 30, 3, 'ended'],
       [1, null, null, 'goes on'],
       [2, null, null, 'lost'],
-      [3, 10, 's1', 'ended'],
+      [3, 10, 1, 'ended'],
     ])
     expect(stepsOf(lives)).toContainEqual({ from: 'approved', to: 'raised', many: 1, back: 1 })
     expect(stepsOf(lives)).toContainEqual({ from: 'raised', to: 'approved', many: 2, back: 0 })

@@ -1,11 +1,19 @@
 import Big from 'big.js'
 import type { Segment } from '../state/timeline.ts'
-import { compareInstants, firstPast, type Holding } from '../state/trail.ts'
+import type { Holding } from '../state/trail.ts'
+import { microsOf } from '../time/micros.ts'
 import { isDecimal } from '../value/difference.ts'
 import type { LifeSave } from './parts.ts'
 
-/** A spell of a timeline with the save that brought it, where one did. */
-export interface LifeSpell extends Segment {
+/**
+ * A spell of a timeline with the save that brought it, where one did. All of a type are gone through at once, so that its
+ * instants are numbers: microseconds since 1970.
+ */
+export interface LifeSpell extends Pick<Segment, 'holding' | 'found'> {
+  /** Null: from the beginning of time. */
+  from: number | null
+  /** Not included; null: without end. */
+  to: number | null
   save: LifeSave | null
 }
 
@@ -14,10 +22,20 @@ export type Life = readonly LifeSpell[]
 
 /** @param saveOf of a save that began a segment what is known of it */
 export function lifeOf(segments: readonly Segment[], saveOf: (id: string) => LifeSave | undefined): Life {
-  return segments.map(({ from, to, holding, by, found }) => {
-    return { from, to, holding, by, found, save: by === null ? null : (saveOf(by) ?? null) }
-  })
+  const life: LifeSpell[] = []
+  for (const { from: instant, holding, by, found } of segments) {
+    const from = instant === null ? null : microsOf(instant)
+    const last = life.at(-1)
+    // A spell ends where the next begins.
+    if (last) last.to = from
+    life.push({ from, to: null, holding, found, save: by === null ? null : (saveOf(by) ?? null) })
+  }
+  return life
 }
+
+/** The spell that holds at a moment. @param at microseconds since 1970 */
+export const spellAt = (life: Life, at: number): LifeSpell | undefined =>
+  life.findLast(({ from }) => from === null || from <= at)
 
 /** A number of all records at one moment. */
 export interface FigurePoint {
@@ -71,19 +89,20 @@ function sumsFor(lives: Iterable<Life>): Sums {
 
 /**
  * A number of all records at some moments.
- * @param edges instants in order; each stands for the moment just before it, so that the end of a day is the beginning of
+ * @param edges instants (ISO 8601 in UTC) in order; each stands for the moment just before it, so that the end of a day is the beginning of
  *   the next
  */
 export function figureAt(lives: readonly Life[], edges: readonly string[]): FigurePoint[] {
   const sums = sumsFor(lives)
+  const instants = Float64Array.from(edges, microsOf)
   const many = edges.length + 1
   const total = new Array<bigint>(many).fill(0n)
   const [numbers, without, unknown] = [new Int32Array(many), new Int32Array(many), new Int32Array(many)]
   for (const life of lives)
     for (const { from, to, holding } of life) {
       if (holding.state === 'absent') continue
-      const first = from === null ? 0 : firstPast(edges, from)
-      const end = to === null ? edges.length : firstPast(edges, to)
+      const first = from === null ? 0 : firstPast(instants, from)
+      const end = to === null ? edges.length : firstPast(instants, to)
       if (first >= end) continue
       const number = holding.state === 'value' && holding.value !== null ? sums.scaled(holding.value) : null
       const counts = holding.state === 'unknown' ? unknown : number === null ? without : numbers
@@ -107,11 +126,23 @@ export function figureAt(lives: readonly Life[], edges: readonly string[]): Figu
 /** How a number came to be another: by a save, or because what is known of it began or ended. */
 export type MoveHow = 'begun' | 'ended' | 'changed' | 'known' | 'unknown'
 
+/** The place of the first of some moments in order that is past one. */
+function firstPast(moments: Float64Array, at: number): number {
+  let [low, high] = [0, moments.length]
+  while (low < high) {
+    const middle = (low + high) >> 1
+    if (moments[middle]! > at) high = middle
+    else low = middle + 1
+  }
+  return low
+}
+
 /** What moved a figure: by one save, or by none. */
 export interface FigureMove {
   save: LifeSave | null
   how: MoveHow
-  at: string
+  /** Microseconds since 1970. */
+  at: number
   /** In whole numbers of the last digit that any of the values has. */
   difference: bigint
 }
@@ -145,11 +176,12 @@ export function figureMoves(
   const amountOf = (holding: Holding) =>
     holding.state === 'value' && holding.value !== null ? (sums.scaled(holding.value) ?? 0n) : 0n
   const numberOf = (holding: Holding) => (of === 'records' ? BigInt(holding.state === 'value') : amountOf(holding))
+  const [first, end] = [microsOf(from), microsOf(to)]
   const moves: FigureMove[] = []
   for (const life of lives)
     for (let at = 1; at < life.length; at++) {
       const [before, after] = [life[at - 1]!, life[at]!]
-      if (compareInstants(after.from!, from) < 0 || compareInstants(after.from!, to) >= 0) continue
+      if (after.from! < first || after.from! >= end) continue
       const difference = numberOf(after.holding) - numberOf(before.holding)
       const how = howOf(before.holding, after.holding)
       if (difference === 0n && how === 'changed') continue

@@ -1,15 +1,17 @@
 import { withPart, type ActorKind, type HowPart, type Scope } from '../scope/model.ts'
+import { instantOfMicros } from '../time/micros.ts'
 import { addDays } from '../time/zone.ts'
 import type { FigureMoves, MoveHow } from './over-time.ts'
 import type { FigureBy } from './work.ts'
 
 /** What is known of the save that began a spell. */
 export interface LifeSave {
-  id: string
-  at: string
+  id: number
+  /** Microseconds since 1970. */
+  at: number
   actorId: number
   actorKind: ActorKind
-  runId: string | null
+  runId: number | null
   correctionId: number | null
 }
 
@@ -36,7 +38,7 @@ const mostRunsNamed = 200
 function causeOf(
   how: MoveHow,
   save: LifeSave | null,
-  isRun: (runId: string) => boolean,
+  isRun: (runId: number) => boolean,
   by: FigureBy,
 ): Pick<FigurePart, 'cause'> & { of: string | number } {
   if (!save) return { cause: how === 'unknown' ? 'unknown' : 'known', of: '' }
@@ -55,20 +57,28 @@ export interface FigureParts {
   rest: { parts: number; difference: string }
 }
 
+/** A part while it is summed up. */
+interface Part extends Omit<FigurePart, 'at' | 'difference' | 'runIds'> {
+  at: number
+  sum: bigint
+  runs: Set<number>
+}
+
 /** What moved a figure, split by cause, the most first. The parts and the rest add up to its difference. */
 export function figureParts({ moves, text }: FigureMoves, by: FigureBy, most: number): FigureParts {
-  const savesOfRun = new Map<string, number>()
+  const savesOfRun = new Map<number, number>()
   for (const { save } of moves) {
     const runId = save?.runId
     if (runId) savesOfRun.set(runId, (savesOfRun.get(runId) ?? 0) + 1)
   }
-  const isRun = (runId: string) => savesOfRun.get(runId)! > 1
-  const parts = new Map<string, Omit<FigurePart, 'difference' | 'runIds'> & { sum: bigint; runs: Set<number> }>()
+  const isRun = (runId: number) => savesOfRun.get(runId)! > 1
+  const parts = new Map<FigurePart['cause'], Map<string | number, Part>>()
   for (const move of moves) {
     const { save } = move
     const { cause, of } = causeOf(move.how, save, isRun, by)
-    const key = `${cause} ${of}`
-    let part = parts.get(key)
+    let own = parts.get(cause)
+    if (!own) parts.set(cause, (own = new Map()))
+    let part = own.get(of)
     if (!part) {
       part = {
         cause,
@@ -80,21 +90,22 @@ export function figureParts({ moves, text }: FigureMoves, by: FigureBy, most: nu
         actorId: cause === 'who' ? save!.actorId : null,
         kind: cause === 'kind' ? save!.actorKind : null,
       }
-      parts.set(key, part)
+      own.set(of, part)
     }
     part.saves++
     part.sum += move.difference
     if (move.at < part.at) part.at = move.at
-    if (save?.runId) part.runs.add(Number(save.runId))
+    if (save?.runId) part.runs.add(save.runId)
   }
   const size = (sum: bigint) => (sum < 0n ? -sum : sum)
-  const sorted = [...parts.values()].sort((a, b) =>
-    size(b.sum) > size(a.sum) ? 1 : size(b.sum) < size(a.sum) ? -1 : 0,
-  )
+  const sorted = [...parts.values()]
+    .flatMap((own) => [...own.values()])
+    .sort((a, b) => (size(b.sum) > size(a.sum) ? 1 : size(b.sum) < size(a.sum) ? -1 : 0))
   const rest = sorted.slice(most)
   return {
-    parts: sorted.slice(0, most).map(({ sum, runs, ...part }) => ({
+    parts: sorted.slice(0, most).map(({ at, sum, runs, ...part }) => ({
       ...part,
+      at: instantOfMicros(at),
       difference: text(sum),
       runIds: runs.size <= mostRunsNamed ? [...runs] : [],
     })),

@@ -1,8 +1,7 @@
 import { withPart, type Scope, type ValueTest } from '../scope/model.ts'
-import { segmentAt } from '../state/timeline.ts'
 import { wallClock } from '../time/zone.ts'
 import type { Holding } from '../state/trail.ts'
-import type { Life } from './over-time.ts'
+import { spellAt, type Life } from './over-time.ts'
 import type { LifeSave } from './parts.ts'
 import type { StaysWork } from './work.ts'
 
@@ -24,12 +23,7 @@ export interface Stay {
   lost: boolean
 }
 
-/** Epoch milliseconds of an instant, microseconds as a fraction. */
-function exactMs(instant: string): number {
-  const point = instant.indexOf('.')
-  if (point < 0) return Date.parse(instant)
-  return Date.parse(`${instant.slice(0, point)}Z`) + Number(instant.slice(point, -1)) * 1000
-}
+const exactMs = (micros: number) => micros / 1000
 
 /** What a work asks for: stays in the values of a field, or passages between two of them. @param lives by record */
 export function staysFor(lives: readonly Life[], { from, to }: Pick<StaysWork, 'from' | 'to'>): Stay[] {
@@ -95,10 +89,10 @@ export interface Durations {
 
 /** Of those of which beginning and end are known. */
 export function durationsOf(stays: readonly Pick<Stay, 'fromMs' | 'toMs'>[]): Durations {
-  const sorted = Float64Array.from(
-    stays.flatMap(({ fromMs, toMs }) => (fromMs === null || toMs === null ? [] : toMs - fromMs)),
-  ).sort()
-  const many = sorted.length
+  const took = new Float64Array(stays.length)
+  let many = 0
+  for (const { fromMs, toMs } of stays) if (fromMs !== null && toMs !== null) took[many++] = toMs - fromMs
+  const sorted = took.subarray(0, many).sort()
   if (many === 0) return { many, medianMs: null, p90Ms: null, longestMs: null }
   return {
     many,
@@ -137,7 +131,7 @@ export function groupOfStay(
     case 'month':
       return { value: `${wallClock(Math.floor(toMs), zone).date.slice(0, 7)}-01` }
     default: {
-      const holding = segmentAt(other(record) ?? [], save.at)?.holding
+      const holding = spellAt(other(record) ?? [], save.at)?.holding
       return holding?.state === 'value' ? { value: holding.value } : {}
     }
   }

@@ -115,7 +115,7 @@ async function countingOf(
   scopes: readonly Scope[],
   field: FieldOfType,
   nowMs: number,
-): Promise<(saveId: string, atMs: number) => boolean> {
+): Promise<(saveId: number, atMs: number) => boolean> {
   const asked = scopes[0] ?? {}
   const when = asked.when && !asked.when.exclude && !asked.when.effective ? asked.when : undefined
   const { fromMs, toMs } = when ? instantsOf(when.span, nowMs) : { fromMs: null, toMs: null }
@@ -124,7 +124,7 @@ async function countingOf(
   if (Object.keys(others).length === 0) return (_, atMs) => inTime(atMs)
   const saves = trx('ledger.save as s').where('s.type_id', field.typeId)
   whereScopes(saves, [others, ...scopes.slice(1)], 'save', 's', nowMs)
-  const ids = new Set(await saves.pluck<string[]>('s.id'))
+  const ids = new Set((await saves.pluck<string[]>('s.id')).map(Number))
   return (saveId, atMs) => ids.has(saveId) && inTime(atMs)
 }
 

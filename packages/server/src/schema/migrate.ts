@@ -42,6 +42,7 @@ import { up as watchedMore } from './migrations/039-watched-more.ts'
 import { up as regularPacks } from './migrations/040-regular-packs.ts'
 import { up as toldOnce } from './migrations/041-told-once.ts'
 import { up as packBeside } from './migrations/042-pack-beside.ts'
+import { up as livesInNumbers } from './migrations/043-lives-in-numbers.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -90,6 +91,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '040-regular-packs': regularPacks,
   '041-told-once': toldOnce,
   '042-pack-beside': packBeside,
+  '043-lives-in-numbers': livesInNumbers,
 }
 
 const source: Knex.MigrationSource<string> = {

@@ -1,4 +1,4 @@
-import type { Life, Scope, Segment } from '@spoor/core'
+import { instantOfMicros, type Life, type LifeSpell, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import { copyInto, copyLine } from '../database/copy.ts'
 import { boundArray, type Database } from '../database/knex.ts'
@@ -126,7 +126,10 @@ function* linesOf(fieldId: number, lives: readonly ReadLife[]): Generator<string
   }
 }
 
-const begun = ({ from, by }: Segment): Bound => ({ at: from ?? '-infinity', save: by ?? '0' })
+const begun = ({ from, save }: LifeSpell): Bound => ({
+  at: from === null ? '-infinity' : instantOfMicros(from),
+  save: String(save?.id ?? 0),
+})
 
 /**
  * A deletion belongs to what it ends: it is asked for by what it took. So do the lines that go with the record, until there is

@@ -1,11 +1,11 @@
 import { setImmediate as breathe } from 'node:timers/promises'
-import { absent, counted, type ActorKind, type Holding, type Life, type LifeSave, type LifeSpell } from '@spoor/core'
+import { absent, actorKinds, counted, type Holding, type Life, type LifeSave, type LifeSpell } from '@spoor/core'
 import type { Knex } from 'knex'
 import { copyInto, copyLine } from '../database/copy.ts'
 import { boundArray } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import type { KeySpan } from '../ledger/thread.ts'
-import { readLives, type Reached, type ReadLife } from './lives.ts'
+import { readLives, recordId, type Reached, type ReadLife } from './lives.ts'
 import { holdMark, markNow, markOf, setMark, touchedSince, type ReadingMark } from './reading-mark.ts'
 
 /** A field of every record of a type, over all of time. */
@@ -20,8 +20,9 @@ export interface Lives {
 
 /** More spells are not held in memory while somebody waits. */
 const mostSpells = 1_500_000
-/** So many records are fetched in one go. */
-const atOnce = 2500
+/** So many records come in one text, and so many texts are fetched in one go. */
+const together = 100
+const atOnce = 25
 /** So far behind the end of the ledger a reading may stay where nothing has touched the field. */
 const mostBehind = 10_000
 
@@ -48,27 +49,14 @@ export async function keepLives(
     if (touched) void gone.whereRaw('record_key = any(?::text[])', [boundArray(touched)])
     await gone.delete()
     for await (const lives of readLives(trx, typeId, fieldId, touched, reached))
-      await copyInto(
-        trx,
-        'spoor.life',
-        ['field_id', 'record_key', 'record_id', 'spans', 'spells'],
-        linesOf(fieldId, lives),
-      )
+      await copyInto(trx, 'spoor.life', ['field_id', 'record_key', 'life'], linesOf(fieldId, lives))
   }
   await setMark(trx, 'spoor.life', fieldId, now)
   return now
 }
 
 function* linesOf(fieldId: number, lives: readonly ReadLife[]): Generator<string> {
-  for (const life of lives)
-    yield copyLine([fieldId, life.key, life.id, life.spans && JSON.stringify(life.spans), packed(life)])
-}
-
-interface LifeRow {
-  record_key: string
-  record_id: string
-  spans: readonly KeySpan[] | null
-  spells: string
+  for (const life of lives) yield copyLine([fieldId, life.key, packed(life)])
 }
 
 /** What is kept of records, some at a time. @param only of these keys @param but not of these */
@@ -78,24 +66,23 @@ export async function* keptLives(
   { only = null, but = [] }: { only?: readonly string[] | null; but?: readonly string[] } = {},
 ): AsyncGenerator<ReadLife[]> {
   const cursor = `kept_${fieldId}`
+  // Many records come in one text: the driver takes longer for a row than JSON for what is in it.
   await trx.raw(
-    `declare ${cursor} no scroll cursor for select record_key, record_id, spans, spells from spoor.life
-      where field_id = ? ${only ? 'and record_key = any(?::text[])' : ''} ${but.length > 0 ? 'and record_key <> all(?::text[])' : ''}`,
+    `declare ${cursor} no scroll cursor for
+     select string_agg(life, ',') as lives
+       from (select life, row_number() over () / ${together} as part from spoor.life
+              where field_id = ? ${only ? 'and record_key = any(?::text[])' : ''} ${but.length > 0 ? 'and record_key <> all(?::text[])' : ''}) as its
+      group by part`,
     [fieldId, ...(only ? [boundArray(only)] : []), ...(but.length > 0 ? [boundArray(but)] : [])],
   )
-  const fetch = async () => (await trx.raw<{ rows: LifeRow[] }>(`fetch ${atOnce} from ${cursor}`)).rows
+  const fetch = async () => (await trx.raw<{ rows: { lives: string }[] }>(`fetch ${atOnce} from ${cursor}`)).rows
   const held = new Map<string | null, Holding>()
   for (let rows = await fetch(); rows.length > 0;) {
     const next = fetch()
     next.catch(() => undefined)
     // The database goes on while what came is taken apart.
     await breathe()
-    yield rows.map(({ record_key, record_id, spans, spells }) => ({
-      key: record_key,
-      id: record_id,
-      spans,
-      life: unpacked(spells, held),
-    }))
+    yield rows.flatMap(({ lives }) => (JSON.parse(`[${lives}]`) as Packed[]).map((one) => unpacked(one, held)))
     rows = await next
   }
   await trx.raw(`close ${cursor}`)
@@ -143,19 +130,21 @@ async function sameActors(trx: Knex.Transaction): Promise<ReadonlyMap<number, nu
 const others = ['untracked', 'gap', 'unseen', 'contradicted', 'erased', 'masked'] as const
 /** What a spell held: text or null for a value, a number for anything else. */
 type PackedHolding = string | null | number
-/** Of each spell its beginning, what it held, whether it was found, and the save that brought it, 0 for none. */
-type Packed = (string | null | number)[]
+/** Of each spell its beginning, what it held, and the save that brought it; without one 0, or -1 where it was found. */
+type PackedSpells = (string | null | number)[]
+/** A record's key, the keys that it had where that was more than this, and its spells. */
+type Packed = [string, readonly KeySpan[] | null, PackedSpells]
 
-function packed({ life }: ReadLife): string {
-  const flat: Packed = []
+function packed({ key, spans, life }: ReadLife): string {
+  const flat: PackedSpells = []
   for (const { from, holding, found, save } of life) {
-    flat.push(from, packedHolding(holding), found ? 1 : 0, save?.id ?? 0)
+    flat.push(from, packedHolding(holding), save?.id ?? (found ? -1 : 0))
     if (!save) continue
     const { at, actorId, actorKind, runId, correctionId } = save
     // Nearly always a spell begins with its save.
-    flat.push(at === from ? 0 : at, actorId, actorKind, runId, correctionId)
+    flat.push(at === from ? 0 : at, actorId, actorKinds.indexOf(actorKind), runId, correctionId)
   }
-  return JSON.stringify(flat)
+  return JSON.stringify([key, spans, flat] satisfies Packed)
 }
 
 function packedHolding(holding: Holding): PackedHolding {
@@ -166,28 +155,28 @@ function packedHolding(holding: Holding): PackedHolding {
 const unknowns = others.map((why): Holding => ({ state: 'unknown', why }))
 
 /** @param values what other records hold, so that one value is one thing in memory */
-function unpacked(text: string, values: Map<string | null, Holding>): Life {
-  const flat = JSON.parse(text) as Packed
+function unpacked([key, spans, flat]: Packed, values: Map<string | null, Holding>): ReadLife {
   const life: LifeSpell[] = []
+  let last: LifeSpell | undefined
   for (let at = 0; at < flat.length;) {
-    const from = flat[at] as string | null
-    const id = flat[at + 3] as string | 0
-    const last = life.at(-1)
+    const from = flat[at] as number | null
+    const id = flat[at + 2] as number
     if (last) last.to = from
-    const save = id === 0 ? null : savedAt(flat, at + 4, id, from)
+    const save = id <= 0 ? null : savedAt(flat, at + 3, id, from)
     const holding = holdingOf(flat[at + 1] as PackedHolding, values)
-    life.push({ from, to: null, holding, by: save && save.id, found: flat[at + 2] === 1, save })
-    at += save ? 9 : 4
+    last = { from, to: null, holding, found: id < 0, save }
+    life.push(last)
+    at += save ? 8 : 3
   }
-  return life
+  return { key, id: recordId(key, spans), spans, life }
 }
 
-const savedAt = (flat: Packed, at: number, id: string, from: string | null): LifeSave => ({
+const savedAt = (flat: PackedSpells, at: number, id: number, from: number | null): LifeSave => ({
   id,
-  at: flat[at] === 0 ? from! : (flat[at] as string),
+  at: flat[at] === 0 ? from! : (flat[at] as number),
   actorId: flat[at + 1] as number,
-  actorKind: flat[at + 2] as ActorKind,
-  runId: flat[at + 3] as string | null,
+  actorKind: actorKinds[flat[at + 2] as number]!,
+  runId: flat[at + 3] as number | null,
   correctionId: flat[at + 4] as number | null,
 })
 

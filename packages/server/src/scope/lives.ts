@@ -2,6 +2,7 @@ import { setImmediate as breathe } from 'node:timers/promises'
 import {
   counted,
   lifeOf,
+  microsOf,
   timelinesOf,
   type ActorKind,
   type FoundValue,
@@ -80,6 +81,9 @@ function rowOf(record_key: string, told: Told): Row {
   }
 }
 
+/** Which record it is, among those that had a key. */
+export const recordId = (key: string, spans: readonly KeySpan[] | null): string => `${spans?.at(-1)?.to ?? ''} ${key}`
+
 /** How far a reading is: so many saves of all that there are. */
 export type Reached = (done: number) => Promise<void>
 
@@ -116,7 +120,7 @@ export async function* readLives(
     const segments = timeline({ saves: saves.map((row) => saveOf(row, fieldId)), found: values })
     const byId = new Map(saves.map((row) => [row.id, row]))
     const life = lifeOf(segments, (id) => beginning(byId.get(id)!))
-    return { key, id: `${spans?.at(-1)?.to ?? ''} ${key}`, spans, life }
+    return { key, id: recordId(key, spans), spans, life }
   }
 
   // All saves of a type are put in order at once, and all of them are fetched: a record a row, since many short rows take longer.
@@ -242,7 +246,15 @@ async function threadsOf(
 }
 
 function beginning({ id, captured_at, actor_id, actor_kind, run_id, correction_id }: Row): LifeSave {
-  return { id, at: captured_at, actorId: actor_id, actorKind: actor_kind, runId: run_id, correctionId: correction_id }
+  const runId = run_id === null ? null : Number(run_id)
+  return {
+    id: Number(id),
+    at: microsOf(captured_at),
+    actorId: actor_id,
+    actorKind: actor_kind,
+    runId,
+    correctionId: correction_id,
+  }
 }
 
 function saveOf({ id, captured_at, action, named, before, after, erased }: Row, fieldId: number): TrailSave {
