@@ -14,6 +14,7 @@ export const jobKinds = {
   correcting: 'corrections.draft',
   packing: 'packs.withdraw',
   reading: 'tracking.edit',
+  answering: 'tracking.edit',
 } as const satisfies Record<string, Permission>
 export type JobKind = keyof typeof jobKinds
 

@@ -39,6 +39,10 @@ import { PackPost } from './packs/post.ts'
 import { Packing, packsDirectory, packWantsSeal } from './packs/packing.ts'
 import { KeepingBaselines } from './baselines/keep.ts'
 import { Reading } from './scope/reading.ts'
+import { Answering } from './work/answering.ts'
+import { pivots } from './figures/pivot.ts'
+import { guardTrials } from './guards/trial.ts'
+import { watchTrials } from './watches/trial.ts'
 import { Reconciling } from './reconcile/reconciling.ts'
 import { StandingRecords } from './standing/standing.ts'
 import { PulseSource } from './pulse/pulse.ts'
@@ -141,6 +145,7 @@ export async function startServer(config: ResolvedConfig, log: Logger): Promise<
       new Packing({ db, key, authority, directory: packsDirectory(config.dataDir) }),
       new Reconciling(db, sources, fingerprintKey),
       new Reading(db),
+      new Answering(db, [pivots, watchTrials, guardTrials]),
     ],
   })
   await work.start()

@@ -340,7 +340,7 @@ describe('guards in the source', () => {
     await world.collect()
     let compared = 0
     for (const [at, guard] of guards.entries()) {
-      const trial = await tryGuard(world.db, typeId, guard, Date.now() + 1000)
+      const trial = await tryGuard(world.db, { typeId, guard }, Date.now() + 1000)
       expect([guard, trial.times + trial.unknown, trial.cut]).toEqual([guard, expectedTimes.get(ids[at]!) ?? 0, false])
       expect(trial.unknown).toBe(0)
       compared += trial.times
@@ -565,10 +565,10 @@ describe('a guard that refuses', () => {
     await putInForce(world.db, world.sources, world.sourceId, draft.revision + 1, 'masked', world.admin)
     const held = { fieldId: field('note'), values: ['x'], other: false }
     for (const asking of [{ fieldId: field('note'), test: { test: 'emptied' as const } }, { held }])
-      await expect(tryGuard(world.db, typeId, { ...plain, ...asking }, Date.now())).rejects.toMatchObject({
+      await expect(tryGuard(world.db, { typeId, guard: { ...plain, ...asking } }, Date.now())).rejects.toMatchObject({
         code: 'rule-broken',
       })
-    await tryGuard(world.db, typeId, { ...plain, fieldId: field('note') }, Date.now())
+    await tryGuard(world.db, { typeId, guard: { ...plain, fieldId: field('note') } }, Date.now())
   })
 
   it('does not keep a proof of the recording from trying every field, and counts none of it', async () => {
@@ -631,7 +631,11 @@ describe('a guard that refuses', () => {
     await refused('update order_line set "unit price" = 6 where id = 2').toMatchObject({ code: 'SPR03' })
     await refused('update order_line set "unit price" = 6').toMatchObject({ code: 'SPR03' })
     await world.collect()
-    const trial = await tryGuard(world.db, line.id, { ...guard, acts: ['create', 'change'] }, Date.now() + 1000)
+    const trial = await tryGuard(
+      world.db,
+      { typeId: line.id, guard: { ...guard, acts: ['create', 'change'] } },
+      Date.now() + 1000,
+    )
     expect(trial).toMatchObject({ times: 2, unknown: 0 })
     expect((await listGuards(world.db)).map(({ trouble, standing }) => [trouble, standing])).toEqual([
       [null, 'in force'],

@@ -2,7 +2,9 @@ import { randomBytes } from 'node:crypto'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { afterAll, beforeAll, expect, it } from 'vitest'
 import { connect } from '../src/database/knex.ts'
+import { asOfOneMoment } from '../src/database/one-moment.ts'
 import { Problem } from '../src/errors.ts'
+import { Answering, answerSoon, forgetAnswers, type Answerer } from '../src/work/answering.ts'
 import { ask, askToStop, endOf, type JobRow } from '../src/work/jobs.ts'
 import { Work, type JobAtWork, type JobEnd, type JobHandler } from '../src/work/work.ts'
 import { serve, signIn, type Served } from './browser.ts'
@@ -176,4 +178,71 @@ it('is listed for those who may know of it, and stopped by those who may do it',
   expect(own[0]).toMatchObject({ mayStop: true })
   expect((await ada.send('DELETE', '/work/99999')).status).toBe(404)
   expect((await ada.send('DELETE', `/work/${job.id}`)).answer).toMatchObject({ stopping: true, mayStop: false })
+})
+
+interface Slow {
+  name: string
+  seconds: number
+}
+let reached = 0
+/** Sleeps in the database, as a query does that looks at very much. */
+const slow: Answerer<Slow, { name: string; answered: number }> = {
+  name: 'slow',
+  words: 'Thinking',
+  answer: (db, { name, seconds }, pace) =>
+    asOfOneMoment(db, async (trx) => {
+      await pace.hold(trx)
+      await trx.raw('select pg_sleep(?)', [seconds])
+      await pace.goOn(7)
+      return { name, answered: ++reached }
+    }),
+}
+const answering = () =>
+  new Work({ db: world.db, databaseUrl: world.spoorUrl, log: silentLog, handlers: [new Answering(world.db, [slow])] })
+/** As a page does that asks again while it is told to wait. */
+async function answerOf(question: Slow): Promise<{ name: string; answered: number }> {
+  for (;;)
+    try {
+      return await answerSoon(world.db, slow, question, world.adminId, 50)
+    } catch (error) {
+      if ((error as Problem).code !== 'being-read') throw error
+      expect((error as Problem).extra).toMatchObject({ progress: { words: 'Thinking', total: null } })
+    }
+}
+
+it('answers at once what is short, and as one job for all who ask what is long', async () => {
+  const work = answering()
+  await work.start()
+  reached = 0
+  expect(await answerOf({ name: 'short', seconds: 0 })).toEqual({ name: 'short', answered: 1 })
+  expect(await answerOf({ name: 'short', seconds: 0 })).toEqual({ name: 'short', answered: 2 })
+  const long = { name: 'long', seconds: 2 }
+  const both = await Promise.all([answerOf(long), answerOf(long)])
+  expect(both.map(({ answered }) => answered)).toEqual([3, 3])
+  expect(await world.db('spoor.job').where({ kind: 'answering' })).toHaveLength(1)
+  // It is there for a while, and gone with whatever is erased.
+  expect(await answerOf(long)).toMatchObject({ answered: 3 })
+  await world.db.transaction(forgetAnswers)
+  expect(await answerOf(long)).toMatchObject({ answered: 4 })
+  await work.stop()
+})
+
+it('ends what the database does for an answer that nobody waits for any more, and nothing else on its connections', async () => {
+  const work = answering()
+  await work.start()
+  const question = { name: 'stopped', seconds: 60 }
+  const told = answerOf(question).catch((error: Problem) => error)
+  const asked = () =>
+    world.db('spoor.job').where({ kind: 'answering', ended_at: null }).whereNotNull('began_at').first()
+  while (!(await asked())) await sleep(50)
+  await sleep(200)
+  await askToStop(world.db, 'answering', ((await asked()) as JobRow).subject)
+  const begunMs = performance.now()
+  expect(await told).toMatchObject({ code: 'reading-stopped' })
+  expect(performance.now() - begunMs).toBeLessThan(20_000)
+  const { rows } = await world.db.raw(
+    `select 1 from pg_stat_activity where query like '%pg_sleep%' and state = 'active' and pid <> pg_backend_pid()`,
+  )
+  expect(rows).toEqual([])
+  await work.stop()
 })

@@ -9,6 +9,7 @@ import type { SignedIn } from '../http/bind.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { holdPacks, withdrawPacksOf } from '../packs/withdraw.ts'
 import { forgetKept } from '../scope/reading-mark.ts'
+import { forgetAnswers } from '../work/answering.ts'
 import { eraseStanding, holdStanding } from '../standing/erase.ts'
 import { demandSecond, demandWaiting, meant, wordsOf, type ErasureRow } from './erasure.ts'
 
@@ -36,6 +37,7 @@ export async function carryOut(connectEraser: () => Database, person: SignedIn, 
       demandSecond(row, person)
       await holdStanding(trx)
       await forgetKept(trx, row.field_id)
+      await forgetAnswers(trx)
       await holdPacks(trx)
       const erased = await eraseChanges(trx, row)
       if (erased.length === 0)

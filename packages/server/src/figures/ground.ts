@@ -1,6 +1,7 @@
 import type { Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { maskedFields } from '../ledger/masked.ts'
+import type { Pace } from '../work/answering.ts'
 
 /** What is worked out, and for whom. */
 export interface WorkRequest<W> {
@@ -10,6 +11,8 @@ export interface WorkRequest<W> {
   closed?: ReadonlySet<number>
   /** Who may stop what has to be read for it. */
   personId?: number | null
+  /** How long it may take; a pack that is made waits for as long as it does. */
+  pace?: Pace
 }
 
 export interface FieldOfType {

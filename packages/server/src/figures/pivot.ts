@@ -16,7 +16,7 @@ import {
 import type { PivotAnswer } from '@spoor/contract'
 import type { Knex } from 'knex'
 import { countsAnswer, fromCounts, wholeHours } from '../changes/queries/rollup.ts'
-import { errorCode, Problem } from '../errors.ts'
+import { Problem } from '../errors.ts'
 import type { Database } from '../database/knex.ts'
 import { asOfOneMoment } from '../database/one-moment.ts'
 import { maskedFields } from '../ledger/masked.ts'
@@ -24,6 +24,7 @@ import { heldBy } from '../ledger/held-sql.ts'
 import { demandWhole } from '../ledger/reach.ts'
 import { asksChanges, rowColumns, whereScopes } from '../ledger/scope-sql.ts'
 import { keepSoon } from '../scope/reading.ts'
+import type { Answerer } from '../work/answering.ts'
 import { namesOf } from './names.ts'
 import { demandField, type FieldOfType, type WorkRequest } from './ground.ts'
 
@@ -31,8 +32,6 @@ import { demandField, type FieldOfType, type WorkRequest } from './ground.ts'
 const mostOrderedRows = 750
 const mostOrderedColumns = 120
 const mostCells = 20_000
-/** More groups than these are not gone through while somebody waits. */
-const longestMs = 60_000
 
 /** Dimensions that hold a change apart from others of its save. */
 const ofChanges: ReadonlySet<Dimension> = new Set(['field', 'before', 'after'])
@@ -225,6 +224,16 @@ const rest = 'r'
 const none = 'n'
 const valueIn = (code: string) => (code === none ? null : code.slice(1))
 
+/** A pivot for whoever waits for it. */
+export const pivots: Answerer<
+  { scopes: readonly Scope[]; work: PivotWork; zone: string; personId: number },
+  PivotAnswer
+> = {
+  name: 'pivot',
+  words: 'Putting a pivot together',
+  answer: (db, { scopes, ...request }, pace) => readPivot(db, scopes, { ...request, pace }, Date.now()),
+}
+
 /**
  * Rows and columns of all scopes with one figure for each cell, exact.
  * @throws Problem where fields would be put together that have no sum, or there is more than anybody reads
@@ -287,7 +296,7 @@ async function heldDimensions(
 async function grouping(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone }: WorkRequest<PivotWork>,
+  { work, zone, pace }: WorkRequest<PivotWork>,
   { ground, making, wanted, nowMs }: { ground: Ground; making: Making; wanted: readonly Dimension[]; nowMs: number },
 ): Promise<{ cells: Row[]; members: number[] }> {
   const base = rowsOf(db, scopes, ground, wanted, work.measure, nowMs)
@@ -321,37 +330,28 @@ async function grouping(
       from placed where (select count(*) from xs) <= ? and (select count(*) from ys) <= ?
      group by grouping sets ((x, y), (x), (y), ())`
   const most = [isOrdered(0) ? mostOrderedRows : 2_000_000, isOrdered(1) ? mostOrderedColumns : 2_000_000]
-  try {
-    return await asOfOneMoment(db, async (trx) => {
-      // A pack that is made waits for as long as it takes.
-      if (trx !== db) await trx.raw(`set local statement_timeout = ${longestMs}`)
-      const { rows } = await trx.raw<{ rows: (Row & { many_x: string; many_y: string })[] }>(sql, [
-        base as never,
-        ...limits,
-        ...most,
-      ])
-      const [first] = rows
-      // Nothing was put into cells, although there is something: there would be too many.
-      if (first && first.rows === null && first.many_x !== '0') {
-        const at = Number(first.many_x) > most[0]! ? 0 : 1
-        const dimension = wanted[at]!
-        throw new Problem(
-          'bad-request',
-          `That would be ${counted(Number(at === 0 ? first.many_x : first.many_y), dimensionText(dimension))} beside one another, more than ${grouped(most[at]!)}. Nothing was reckoned: take longer spells, or less time.`,
-        )
-      }
-      return {
-        cells: rows.filter((row) => row.rows !== null),
-        members: first ? [Number(first.many_x), Number(first.many_y)] : [0, 0],
-      }
-    })
-  } catch (error) {
-    if (errorCode(error) !== '57014') throw error
-    throw new Problem(
-      'bad-request',
-      `This took longer than ${longestMs / 1000} seconds and was given up. Nothing was kept: say less time in the sentence, or fewer records.`,
-    )
-  }
+  return await asOfOneMoment(db, async (trx) => {
+    await pace?.hold(trx)
+    const { rows } = await trx.raw<{ rows: (Row & { many_x: string; many_y: string })[] }>(sql, [
+      base as never,
+      ...limits,
+      ...most,
+    ])
+    const [first] = rows
+    // Nothing was put into cells, although there is something: there would be too many.
+    if (first && first.rows === null && first.many_x !== '0') {
+      const at = Number(first.many_x) > most[0]! ? 0 : 1
+      const dimension = wanted[at]!
+      throw new Problem(
+        'bad-request',
+        `That would be ${counted(Number(at === 0 ? first.many_x : first.many_y), dimensionText(dimension))} beside one another, more than ${grouped(most[at]!)}. Nothing was reckoned: take longer spells, or less time.`,
+      )
+    }
+    return {
+      cells: rows.filter((row) => row.rows !== null),
+      members: first ? [Number(first.many_x), Number(first.many_y)] : [0, 0],
+    }
+  })
 }
 
 async function answered(

@@ -5,8 +5,9 @@ import type * as v from 'valibot'
 import { recordEvent } from '../ledger/events.ts'
 import { bind, type SignedIn } from '../http/bind.ts'
 import { requestedScopes } from '../scope/request.ts'
+import { answerSoon } from '../work/answering.ts'
 import { readFigure } from './over-time.ts'
-import { readPivot } from './pivot.ts'
+import { pivots } from './pivot.ts'
 import { readStays } from './stays.ts'
 import { workCsv, workSheet, workTable, type WorkTable } from './table.ts'
 
@@ -14,12 +15,8 @@ import { workCsv, workSheet, workTable, type WorkTable } from './table.ts'
 export function figuresRouter({ db }: { db: Database }): Router {
   const router = Router()
   bind(router, routes.readPivot, async ({ query: { scope, work, zone }, person }) => {
-    return await readPivot(
-      db,
-      await requestedScopes(db, scope, person),
-      { work, zone, personId: person.id },
-      Date.now(),
-    )
+    const scopes = await requestedScopes(db, scope, person)
+    return await answerSoon(db, pivots, { scopes, work, zone, personId: person.id }, person.id)
   })
   bind(router, routes.readFigure, async ({ query: { scope, work, zone }, person }) => {
     return await readFigure(

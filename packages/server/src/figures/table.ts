@@ -6,7 +6,8 @@ import { inert } from '../ledger/inert.ts'
 import { clockCell, sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
 import type { WorkRequest } from './ground.ts'
 import { readFigure } from './over-time.ts'
-import { readPivot } from './pivot.ts'
+import { answerSoon } from '../work/answering.ts'
+import { pivots, readPivot } from './pivot.ts'
 import { readStays } from './stays.ts'
 
 /** How a column's cells are read: text, a number as decimal text, or an instant. */
@@ -28,7 +29,12 @@ export async function workTable(
 ): Promise<WorkTable> {
   switch (work.form) {
     case 'pivot': {
-      const answer = await readPivot(db, scopes, { work, ...request }, nowMs)
+      const { zone, personId } = request
+      // A pack is made within its own moment, and has all the time.
+      const answer =
+        db.isTransaction || personId == null
+          ? await readPivot(db, scopes, { work, ...request }, nowMs)
+          : await answerSoon(db, pivots, { scopes, work, zone, personId }, personId)
       const kind: Kind = work.measure === 'last' ? 'instant' : 'number'
       const others = (many: number, name: string) => (many > 0 ? [`${many} others of ${name}`] : [])
       const across = work.columns

@@ -6,7 +6,8 @@ import type { Sources } from '../sources/registry.ts'
 import { newGuard } from '../tracking/guards.ts'
 import { closeGuard, openGuard } from './openings.ts'
 import { listGuards, readMet } from './store.ts'
-import { tryGuard } from './trial.ts'
+import { answerSoon } from '../work/answering.ts'
+import { guardTrials } from './trial.ts'
 
 /** What is refused in the sources. */
 export function guardsRouter(deps: { db: Database; sources: Sources }): Router {
@@ -16,7 +17,9 @@ export function guardsRouter(deps: { db: Database; sources: Sources }): Router {
   bind(router, routes.newGuard, async ({ params, person }) => ({
     guardId: await newGuard(db, params.typeId, person.id),
   }))
-  bind(router, routes.tryGuard, ({ params, body }) => tryGuard(db, params.typeId, body.guard, Date.now()))
+  bind(router, routes.tryGuard, ({ params, body, person }) =>
+    answerSoon(db, guardTrials, { typeId: params.typeId, guard: body.guard }, person.id),
+  )
   bind(router, routes.readMet, async ({ params }) => ({ met: await readMet(db, params.guardId) }))
   bind(router, routes.openGuard, ({ params, body, person }) =>
     openGuard(deps, person, { guardId: params.guardId, ...body }),

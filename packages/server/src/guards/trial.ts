@@ -10,13 +10,13 @@ import {
 } from '@spoor/core'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
+import { asOfOneMoment } from '../database/one-moment.ts'
 import { maskedFields } from '../ledger/masked.ts'
+import type { Answerer, Pace } from '../work/answering.ts'
 import { toldAnew } from '../standing/anew.ts'
 
 const yearMs = 365 * 86_400_000
 const atOnce = 5000
-/** Somebody waits for it: the newest are looked through first, and how far it came is said. */
-const longestMs = 10_000
 /** So many of those that it meets but for the other field are asked what that held. */
 const mostAsked = 2000
 const mostMet = 50_000
@@ -45,11 +45,32 @@ interface Row {
 
 type Place = Pick<Row, 'id' | 'captured_at'>
 
+export interface TriedGuard {
+  typeId: number
+  guard: Guard
+}
+
+/** A guard tried on the past for whoever waits for it. */
+export const guardTrials: Answerer<TriedGuard, GuardTrial> = {
+  name: 'guard trial',
+  words: 'Trying a guard on the past',
+  answer: (db, tried, pace) =>
+    asOfOneMoment(db, async (trx) => {
+      await pace.hold(trx)
+      return await tryGuard(trx, tried, Date.now(), pace)
+    }),
+}
+
 /**
  * What a guard would have met in the year before now, asked of the ledger. Values that were erased are nothing there. Who acts is
  * as the ledger has it; where a login's word was not believed, nobody was said.
  */
-export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs: number): Promise<GuardTrial> {
+export async function tryGuard(
+  db: Database,
+  { typeId, guard }: TriedGuard,
+  nowMs: number,
+  pace?: Pace,
+): Promise<GuardTrial> {
   const type = await db('spoor.record_type').where({ id: typeId }).first<{ source_id: number } | undefined>('source_id')
   if (!type) throw new Problem('not-found', 'There is no such record type.')
   await demandShown(db, guard)
@@ -65,8 +86,7 @@ export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs
     guard.held === null
       ? undefined
       : await db('spoor.field').where({ id: guard.held.fieldId }).first<{ type_id: number } | undefined>('type_id')
-  const until = performance.now() + longestMs
-  let [unknown, cut, asked] = [0, false, 0]
+  let [unknown, cut, asked, looked] = [0, false, 0, 0]
   let before: Place | null = null
   for (;;) {
     const rows: Row[] = await savesOf(db, typeId, guard, { from, before })
@@ -91,8 +111,9 @@ export async function tryGuard(db: Database, typeId: number, guard: Guard, nowMs
     }
     if (rows.length < atOnce || cut) break
     before = rows.at(-1)!
-    cut = performance.now() > until || met.length >= mostMet
+    cut = met.length >= mostMet
     if (cut) break
+    await pace?.goOn((looked += rows.length))
   }
   met.reverse()
   return { from, unknown, cut, ...(await told(db, guard, met)) }

@@ -43,6 +43,7 @@ import { up as regularPacks } from './migrations/040-regular-packs.ts'
 import { up as toldOnce } from './migrations/041-told-once.ts'
 import { up as packBeside } from './migrations/042-pack-beside.ts'
 import { up as livesInNumbers } from './migrations/043-lives-in-numbers.ts'
+import { up as answers } from './migrations/044-answers.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -92,6 +93,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '041-told-once': toldOnce,
   '042-pack-beside': packBeside,
   '043-lives-in-numbers': livesInNumbers,
+  '044-answers': answers,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -169,7 +171,7 @@ const erasureRights = [
   'select, update on spoor.erasure, spoor.standing, spoor.standing_read, spoor.pack',
   'select, update (state, until_save, changed_at) on spoor.noticing',
   'select, insert, update on spoor.life_read, spoor.held_read',
-  'select, delete on spoor.life, spoor.held',
+  'select, delete on spoor.life, spoor.held, spoor.answer',
   'select, update on spoor.difference',
   'select, update, delete on spoor.correction, spoor.correction_item, spoor.correction_change',
 ]

@@ -1,17 +1,11 @@
-import { grouped } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
-import { Problem } from '../errors.ts'
-import { ask, endWithin, openJob, type JobRow } from '../work/jobs.ts'
+import { awaitJob } from '../work/awaiting.ts'
 import type { JobAtWork, JobEnd, JobHandler } from '../work/work.ts'
 import { keepRead } from './held.ts'
 import { behind, markNow, markOf, type Kept, type ReadingMark } from './reading-mark.ts'
 
 /** So many saves, or records that were found, are read while somebody waits. */
 const mostAtOnce = 20_000
-/** So long a request waits for a reading before it says how far that is. */
-const patienceMs = 1500
-/** So long a stop is said to all who still wait. */
-const saidForSeconds = 3
 
 export interface Asking {
   personId: number | null
@@ -34,7 +28,12 @@ export async function keepSoon(
     const field = await fieldCalled(db, fieldId)
     if (!field) continue
     if (await isShort(db, field.typeId, fieldId, kept)) await keepRead(db, [fieldId], kept)
-    else await awaitReading(db, { fieldId, kept, words: `Reading what ${field.words} held` }, { personId, named })
+    else {
+      const words = `Reading what ${field.words} held`
+      const told = named ? words : 'Reading what records held'
+      const subject = `${kept} of field ${fieldId}`
+      await awaitJob(db, { kind: 'reading', subject, words, input: { fieldId, kept } }, { personId, told, named })
+    }
   }
 }
 
@@ -61,55 +60,6 @@ async function isShort(db: Database, typeId: number, fieldId: number, kept: Kept
     const [row] = await trx.from(some.as('some')).count<{ count: string }[]>('* as count')
     return Number(row!.count) <= mostAtOnce
   })
-}
-
-interface ReadingWish {
-  fieldId: number
-  kept: Kept
-  words: string
-}
-
-async function awaitReading(
-  db: Database,
-  { fieldId, kept, words }: ReadingWish,
-  { personId, named }: Asking,
-): Promise<void> {
-  const subject = `${kept} of field ${fieldId}`
-  const told = named ? words : 'Reading what records held'
-  const going = await openJob(db, 'reading', subject)
-  if (!going) {
-    const ended = await db('spoor.job')
-      .where({ kind: 'reading', subject })
-      .whereNot('outcome', 'done')
-      .whereRaw('ended_at > clock_timestamp() - make_interval(secs => ?)', [saidForSeconds])
-      .orderBy('id', 'desc')
-      .first<JobRow | undefined>()
-    if (ended) return sayEnd(ended, told)
-  }
-  const job =
-    going ??
-    (await db.transaction((trx) => ask(trx, { kind: 'reading', subject, words, input: { fieldId, kept }, personId })))
-      .job
-  const end = await endWithin(db, job.id, patienceMs)
-  if (end) return sayEnd(end, told)
-  const now = await db('spoor.job').where({ id: job.id }).first<JobRow>()
-  const [done, total] = [Number(now.done), now.total === null ? null : Number(now.total)]
-  const far = total === null ? '' : `: ${grouped(done)} of ${grouped(total)} saves`
-  throw new Problem(
-    'being-read',
-    `${told}${named ? far : ''}. What was asked for comes when that is done; later it is there at once.`,
-    named ? { progress: { jobId: job.id, words, done, total } } : {},
-  )
-}
-
-/** @throws Problem unless it was read to its end */
-function sayEnd({ outcome, result }: JobRow, words: string): void {
-  if (outcome === 'stopped')
-    throw new Problem(
-      'reading-stopped',
-      `${words} was stopped, so there is nothing to answer from. Ask again to begin anew.`,
-    )
-  if (outcome === 'failed') throw new Problem('reading-stopped', `${words} did not come to its end. ${result ?? ''}`)
 }
 
 /** Reads, as a job, what a field of every record held. */

@@ -15,11 +15,13 @@ const notYet = { when: 'a time', state: 'what became of the changes' } as const
  * The scopes of a watch as its owner may see them.
  * @throws Problem where the scope is not understood, or asks for what a save that just came cannot have, or where the differences
  *   of a field are to be added up that has none, or whose values may not be found out
+ * @param waits as {@link requestedScopes} does
  */
 export async function watchedScopes(
   db: Database,
   { scope: text, fires }: Pick<Rule, 'scope' | 'fires'>,
   owner: SignedIn,
+  { waits = true }: { waits?: boolean } = {},
 ): Promise<Scope[]> {
   const { scope } = parseScope(new URLSearchParams(text))
   if (!hasScope(fires) && text !== '')
@@ -31,7 +33,7 @@ export async function watchedScopes(
         'rule-broken',
         `A watch looks at what comes, so its scope cannot say ${words}. Nothing was kept; leave that part out.`,
       )
-  return await requestedScopes(db, text, owner, { waits: true })
+  return await requestedScopes(db, text, owner, { waits })
 }
 
 async function demandNumber(db: Database, fieldId: number): Promise<void> {

@@ -17,7 +17,9 @@ import {
 import type { Vault } from '../secret.ts'
 import { keepHolidays, readHolidays } from '../people/holidays.ts'
 import { addReceiver, endReceiver, listReceivers, renewSecret } from './receivers.ts'
-import { tryOnPast } from './trial.ts'
+import { answerSoon } from '../work/answering.ts'
+import { watchedScopes } from './in-watch.ts'
+import { watchTrials } from './trial.ts'
 
 /** Who is told when of what comes. */
 export function watchesRouter({ db, vault, mayMail }: { db: Database; vault: Vault; mayMail: boolean }): Router {
@@ -28,7 +30,11 @@ export function watchesRouter({ db, vault, mayMail }: { db: Database; vault: Vau
     mayMail,
   }))
   bind(router, routes.makeWatch, ({ body, person }) => makeWatch(db, person, body, { mayMail }))
-  bind(router, routes.tryWatch, ({ body, person }) => tryOnPast(db, body, person, Date.now()))
+  bind(router, routes.tryWatch, async ({ body, person }) => {
+    // What records held is read before, where the scope asks for it, so that this is said and can be stopped.
+    await watchedScopes(db, body, person, { waits: false })
+    return await answerSoon(db, watchTrials, { rule: body, personId: person.id }, person.id)
+  })
   bind(router, routes.changeWatch, ({ params, body, person }) =>
     changeWatch(db, person, { watchId: params.watchId, rule: body, mayMail }),
   )

@@ -11,6 +11,10 @@ import {
   type WatchFires,
 } from '@spoor/core'
 import type { Database } from '../database/knex.ts'
+import { asOfOneMoment } from '../database/one-moment.ts'
+import { Problem } from '../errors.ts'
+import { People } from '../people/people.ts'
+import type { Answerer } from '../work/answering.ts'
 import type { SignedIn } from '../http/bind.ts'
 import { sayToday } from './digest.ts'
 import { holidaySet } from '../people/holidays.ts'
@@ -35,9 +39,33 @@ const dayMs = 86_400_000
 
 type Would = Omit<WatchTrial, 'from'>
 
+/** A rule tried on the past for whoever waits for it. */
+export const watchTrials: Answerer<{ rule: Rule; personId: number }, WatchTrial> = {
+  name: 'watch trial',
+  words: 'Trying a watch on the past',
+  async answer(db, { rule, personId }, pace) {
+    const person = await new People(db).find(personId)
+    if (!person) throw new Problem('not-allowed', 'Whoever asked may not sign in any more.')
+    const tried = { rule, scopes: await watchedScopes(db, rule, person), person }
+    // What Today shows is put together from many places, and soon.
+    if (rule.fires.fires === 'digest') return await wouldHaveFired(db, tried, Date.now())
+    return await asOfOneMoment(db, async (trx) => {
+      await pace.hold(trx)
+      return await wouldHaveFired(trx, tried, Date.now())
+    })
+  },
+}
+
 /** When a watch would have fired in the year before now; of one that tells what Today shows, what that would be. */
 export async function tryOnPast(db: Database, rule: Rule, person: SignedIn, nowMs: number): Promise<WatchTrial> {
-  const scopes = await watchedScopes(db, rule, person)
+  return await wouldHaveFired(db, { rule, scopes: await watchedScopes(db, rule, person), person }, nowMs)
+}
+
+async function wouldHaveFired(
+  db: Database,
+  { rule, scopes, person }: { rule: Rule; scopes: readonly Scope[]; person: SignedIn },
+  nowMs: number,
+): Promise<WatchTrial> {
   const { fires, zone } = rule
   const firstDay = addDays(wallClock(nowMs, zone).date, -yearDays)
   const from = new Date(atWallClock(firstDay, '00:00', zone)).toISOString()

@@ -8,7 +8,7 @@ import { useRoute } from 'vue-router'
 import { call } from '../api/client.ts'
 import { waits } from '../api/waiting.ts'
 
-/** What calls of this page wait for: what fields held is read once, and that takes a while. */
+/** What calls of this page wait for: what fields held is read once, and some of what is worked out takes a while. */
 const first = computed(() => waits.value[0]?.problem)
 const progress = computed(() => first.value?.progress)
 const share = computed(() => {
@@ -37,10 +37,18 @@ async function stop() {
       >{{ progress.words
       }}<template v-if="progress.total !== null && progress.done > 0"
         >: {{ grouped(progress.done) }} of {{ grouped(progress.total) }} saves</template
-      >. Once read, it is there at once.</span
+      ><template v-else-if="progress.done > 0">: {{ grouped(progress.done) }} saves looked through</template>.
+      {{ progress.total === null ? 'It comes when that is done.' : 'Once read, it is there at once.' }}</span
     >
     <span v-else>{{ first.detail }}</span>
-    <Progress class="share" :percent="share" :show-info="false" size="small" aria-label="How much is read" />
+    <Progress
+      v-if="progress?.total"
+      class="share"
+      :percent="share"
+      :show-info="false"
+      size="small"
+      aria-label="How much is read"
+    />
     <Button size="small" @click="stop">Stop</Button>
   </section>
 </template>
