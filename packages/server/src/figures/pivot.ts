@@ -121,7 +121,7 @@ function valueOf(
     const [sql, bindings] = heldBy({ fieldId, now: false }, rowColumns(ground === 'change' ? 'change' : 'save', 'r'))
     return [`${sql}::text`, bindings]
   }
-  const clock = 'r.captured_at at time zone ?'
+  if (ground === 'hours' && ofTime.has(dimension)) return [`r.${dimension}::text`, []]
   const its = ground === 'change' ? 'its' : 'r'
   switch (dimension as FixedDimension) {
     case 'who':
@@ -148,13 +148,63 @@ function valueOf(
       return [`${its}.run_id::text`, []]
     case 'reason':
       return [`case when ${its}.reason is null then 'no' else 'yes' end`, []]
-    case 'hour':
-      return [`extract(hour from ${clock})::int::text`, [zone]]
-    case 'weekday':
-      return [`extract(isodow from ${clock})::int::text`, [zone]]
     default:
-      return [`date_trunc('${dimension}', ${clock})::date::text`, [zone]]
+      return [`(${timeSql(dimension as TimeDimension, 'r.captured_at')})::text`, [zone]]
   }
+}
+
+type TimeDimension = 'hour' | 'weekday' | 'day' | 'week' | 'month' | 'quarter'
+const ofTime: ReadonlySet<Dimension> = new Set<TimeDimension>(['hour', 'weekday', 'day', 'week', 'month', 'quarter'])
+
+/** SQL of an instant by the clock of a zone, which is bound. */
+function timeSql(dimension: TimeDimension, instant: string): string {
+  const clock = `${instant} at time zone ?`
+  switch (dimension) {
+    case 'hour':
+      return `extract(hour from ${clock})::int`
+    case 'weekday':
+      return `extract(isodow from ${clock})::int`
+    default:
+      return `date_trunc('${dimension}', ${clock})::date`
+  }
+}
+
+/** Columns of the hourly counts that dimensions are made from. */
+const countColumns: Partial<Record<Dimension, string>> = {
+  who: 'actor_id',
+  unit: 'actor_id',
+  kind: 'actor_kind',
+  area: 'type_id',
+  type: 'type_id',
+  channel: 'channel',
+}
+
+/**
+ * The hourly counts of all scopes, put together as far as some dimensions need it, under the alias `r`. The clock is looked at once
+ * for each hour, not for each of its counts.
+ */
+function countsOf(
+  db: Database,
+  scopes: readonly Scope[],
+  wanted: readonly Dimension[],
+  { measure, zone, nowMs }: { measure: Measure; zone: string; nowMs: number },
+): Knex.QueryBuilder {
+  const counts = fromCounts(db, scopes, nowMs, 'actors and types')
+  const columns = [...new Set(wanted.flatMap((one) => countColumns[one] ?? []))].map((name) => `r.${name}`)
+  const times = wanted.filter((one): one is TimeDimension => ofTime.has(one))
+  if (times.length > 0) {
+    const hours = db.raw(
+      `select h, ${times.map((one) => `${timeSql(one, 'h')} as ${one}`).join(', ')}
+         from generate_series((select min(hour) from ledger.hour_actor), (select max(hour) from ledger.hour_actor), interval '1 hour') as h`,
+      times.map(() => zone),
+    )
+    counts.withMaterialized('clock', hours as never).joinRaw('join clock on clock.h = r.captured_at')
+    columns.push(...times.map((one) => `clock.${one}`))
+  }
+  const counted = measure === 'changes' ? 'changes' : 'saves'
+  counts.select(columns).sum({ [counted]: `r.${counted}` })
+  if (columns.length > 0) counts.groupBy(columns)
+  return db.from(counts.as('r'))
 }
 
 /** Rows of all scopes with what some dimensions need beside them, under the alias `r`. */
@@ -163,10 +213,9 @@ function rowsOf(
   scopes: readonly Scope[],
   ground: Ground,
   wanted: readonly Dimension[],
-  measure: Measure,
-  nowMs: number,
+  { measure, zone, nowMs }: { measure: Measure; zone: string; nowMs: number },
 ): Knex.QueryBuilder {
-  const rows = ground === 'hours' ? fromCounts(db, scopes, nowMs, 'actors and types') : db(`ledger.${ground} as r`)
+  const rows = ground === 'hours' ? countsOf(db, scopes, wanted, { measure, zone, nowMs }) : db(`ledger.${ground} as r`)
   if (ground !== 'hours') whereScopes(rows, scopes, ground, 'r', nowMs)
   const needs = (...some: Dimension[]) => some.some((one) => wanted.includes(one))
   if (needs('who', 'unit') || measure === 'people') rows.join('spoor.actor as a', 'a.id', 'r.actor_id')
@@ -299,7 +348,7 @@ async function grouping(
   { work, zone, pace }: WorkRequest<PivotWork>,
   { ground, making, wanted, nowMs }: { ground: Ground; making: Making; wanted: readonly Dimension[]; nowMs: number },
 ): Promise<{ cells: Row[]; members: number[] }> {
-  const base = rowsOf(db, scopes, ground, wanted, work.measure, nowMs)
+  const base = rowsOf(db, scopes, ground, wanted, { measure: work.measure, zone, nowMs })
   for (const [at, name] of (['x', 'y'] as const).entries()) {
     const dimension = wanted[at]
     if (dimension === undefined) base.select(db.raw(`'' as ${name}`))
