@@ -25,6 +25,12 @@ const emit = defineEmits<{
 const { lines, more, problem, fetching } = useGroups(toRef(props, 'correction'))
 const again = computed(() => props.correction.repeats !== null)
 const draft = computed(() => props.correction.state === 'draft')
+/** Until it was compared with the source, nothing is known of what is there now. */
+const compared = computed(() => !draft.value || props.correction.trial !== null)
+const wordsOf = (group: CorrectionGroup) =>
+  compared.value ? groupWords(group, draft.value, again.value) : `${counted(group.values, 'value')} drafted`
+const reasonOf = (group: CorrectionGroup) =>
+  compared.value ? groupReason(group, draft.value, again.value) : 'not compared with the source yet'
 const scroller = ref<HTMLElement | null>(null)
 const { height, visible } = useRows(lines, scroller, async () => {})
 
@@ -87,11 +93,11 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
             :style="{ transform: `translateY(${start}px)` }"
           >
             <span role="cell" class="common">
-              <b :class="{ attention: needsEye(row.group) }">{{ groupWords(row.group, draft, again) }}</b>
+              <b :class="{ attention: needsEye(row.group) }">{{ wordsOf(row.group) }}</b>
               <span class="quiet"
                 >{{ fieldsOf(row.group) }} of {{ counted(row.group.records, 'record')
-                }}<template v-if="groupReason(row.group, draft, again)">
-                  · <bdi>{{ groupReason(row.group, draft, again) }}</bdi></template
+                }}<template v-if="reasonOf(row.group)">
+                  · <bdi>{{ reasonOf(row.group) }}</bdi></template
                 ></span
               >
             </span>
@@ -103,7 +109,7 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
                   :act="row.group.act"
                   :may-merge="row.group.mergeable > 0"
                   :again="again"
-                  :label="`All ${groupWords(row.group, draft, again)}: what to do`"
+                  :label="`All ${wordsOf(row.group)}: what to do`"
                   :disabled="busy"
                   @choose="emit('chooseAll', { group: row.group.id, choice: $event })"
                 />
@@ -147,7 +153,8 @@ const needsEye = ({ state }: CorrectionGroup) => draft.value && (state === 'chan
                 side="before"
             /></span>
             <span role="cell" :title="row.item.now ?? ''">
-              <span v-if="row.item.act === 'recreate' && row.item.state === 'clear'" class="quiet">no record</span>
+              <span v-if="!compared" class="quiet">not looked at yet</span>
+              <span v-else-if="row.item.act === 'recreate' && row.item.state === 'clear'" class="quiet">no record</span>
               <ValueText
                 v-else-if="row.item.state !== 'blocked'"
                 :value="row.item.now"

@@ -50,9 +50,20 @@ export async function saveDetail(
       .first<{ may_declare: boolean } | undefined>('may_declare'),
     inTransaction(db, row, reach, nowMs),
   ])
+  const own = changes.get(row.id) ?? []
+  const limited = isLimited(reach)
+  const [sizes, run, references, guards, nameThen] = await Promise.all([
+    sizesOf(db, row, own),
+    runOf(db, row, reach, nowMs),
+    // Whoever sees a part only is not told what records outside it are called.
+    limited ? [] : referencesOf(db, own),
+    // What guards say is said of the type as a whole: to whoever sees all of it.
+    limited ? [] : guardsOfSave(db, row),
+    nameThenOf(db, row),
+  ])
   return {
-    save: saveShown(row, changes.get(row.id) ?? [], reach),
-    sizes: await sizesOf(db, row, changes.get(row.id) ?? []),
+    save: saveShown(row, own, reach),
+    sizes,
     dbLogin: row.db_login,
     mayDeclare: login?.may_declare ?? false,
     applicationName: row.application_name,
@@ -60,14 +71,12 @@ export async function saveDetail(
     transaction: row.transaction_id,
     planVersion: row.plan_version,
     savesInTransaction: transaction,
-    run: await runOf(db, row, reach, nowMs),
-    trackedSince: isLimited(reach) ? ofFields(trackedSince, changes.get(row.id) ?? []) : trackedSince,
+    run,
+    trackedSince: limited ? ofFields(trackedSince, own) : trackedSince,
     afterwards,
-    // Whoever sees a part only is not told what records outside it are called.
-    references: !isLimited(reach) ? await referencesOf(db, changes.get(row.id) ?? []) : [],
-    // What guards say is said of the type as a whole: to whoever sees all of it.
-    guards: isLimited(reach) ? [] : await guardsOfSave(db, row),
-    nameThen: await nameThenOf(db, row),
+    references,
+    guards,
+    nameThen,
     ...neighbours,
   }
 }
