@@ -22,7 +22,7 @@ export async function exportCsv(cluster) {
     const [{ count }] = await world.db('ledger.change').count('* as count')
     let start = performance.now()
     const rows = await exportQuery(world.db, [{}], order, new Set(), Date.now())
-    await pipeline([rows.stream(), csvLines(columns, 'Europe/London', new Map()), sink()])
+    await pipeline([rows.stream(), csvLines(columns, 'Europe/London', () => undefined), sink()])
     const ms = performance.now() - start
     const client = new pg.Client({ connectionString: world.spoorUrl })
     await client.connect()

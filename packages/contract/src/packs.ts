@@ -54,6 +54,11 @@ const Cover = v.object({
 })
 
 const Blacked = v.object({ fieldId: IdNumber, why: v.pipe(KeptText, v.trim(), v.minLength(2), v.maxLength(200)) })
+/** Changes whose values are left out: those in a scope, and whatever in the pack tells the same values of the same records. */
+const BlackedScope = v.object({
+  scope: v.pipe(KeptText, v.minLength(1), v.maxLength(20_000)),
+  why: Blacked.entries.why,
+})
 const Column = v.picklist(exportColumns)
 
 const mostFields = 1600
@@ -79,6 +84,7 @@ export const PackBeside = v.variant('beside', [
 ])
 export type PackBeside = v.InferOutput<typeof PackBeside>
 const mostBeside = 5
+const mostScopes = 20
 
 /** What is asked for. */
 const wish = {
@@ -99,6 +105,8 @@ const wish = {
   stamped: v.boolean(),
   /** Fields whose values are left out, with the reason. */
   blacked: v.pipe(v.array(Blacked), v.maxLength(500)),
+  /** The same of single changes: by record, person, or whatever else a scope says. */
+  blackedScopes: v.optional(v.pipe(v.array(BlackedScope), v.maxLength(mostScopes))),
   /** What is worked out of the scope and put in with it, as a link has it. */
   work: v.optional(WorkText),
   /** Tables that stand beside the changes. */
@@ -173,6 +181,7 @@ export const Pack = v.object({
   workedOut: v.nullable(v.string()),
   beside: v.array(PackBeside),
   blacked: v.array(Blacked),
+  blackedScopes: v.array(v.object({ scope: v.string(), why: v.string() })),
   madeBy: v.string(),
   askedAt: Instant,
   state: v.picklist(['going', 'kept', 'failed', 'withdrawn']),
@@ -225,6 +234,8 @@ export const PackPreview = v.object({
   lines: v.array(v.array(Captured)),
   /** What stands beside them, each in words. */
   beside: v.array(v.string()),
+  /** How many changes each of the scopes leaves out that are in it. */
+  blackedScopes: v.array(v.number()),
 })
 export type PackPreview = v.InferOutput<typeof PackPreview>
 

@@ -367,7 +367,15 @@ export {
   type Work,
   type WorkForm,
 } from './figures/work.ts'
-export { dimensionText, measureWords, ofDifferences, ordered, standsOut, withEmpty } from './figures/pivot.ts'
+export {
+  needsValues,
+  dimensionText,
+  measureWords,
+  ofDifferences,
+  ordered,
+  standsOut,
+  withEmpty,
+} from './figures/pivot.ts'
 export { partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, durationText, shareOf } from './figures/amount.ts'
 export {

@@ -19,6 +19,7 @@ import { askForPack, readPack, type PackBody } from '../src/packs/store.ts'
 import { askToReconcile, Reconciling } from '../src/reconcile/reconciling.ts'
 import { StandingRecords } from '../src/standing/standing.ts'
 import { Taking } from '../src/tracking/taking.ts'
+import { withActorContext } from './context.ts'
 import { drawing } from './drawing.ts'
 import { asSuperuser } from './names.ts'
 import { makeWorld, silentLog, track, workOnce, type World } from './support.ts'
@@ -94,7 +95,8 @@ async function made(more: Partial<PackBody>) {
   const files = unzipSync(bytes)
   const textOf = (name: string) =>
     new TextDecoder().decode(files[Object.keys(files).find((one) => one.endsWith(name))!])
-  return { pack, names: Object.keys(files), lines: (n: number) => parse(textOf(`beside-${n}.csv`)) as string[][] }
+  const lines = (n: number) => parse(textOf(`beside-${n}.csv`)) as string[][]
+  return { pack, names: Object.keys(files), lines, textOf, report }
 }
 
 /** A day of drawn work: rows made, changed and deleted. */
@@ -240,6 +242,85 @@ describe('beside the changes of a pack', () => {
     expect(told.get('note')!.slice(0, 3)).toEqual([`${long}…`, `${long}…`, 'not known'])
     expect(told.get('pay')!.slice(0, 3)).toEqual(['1', '1', 'no'])
   })
+
+  it('holds nowhere what is blacked out by record, person or save, and everywhere what is not', async () => {
+    const draw = drawing(77)
+    // Each note is written once, so that a note that is found somewhere is that one.
+    const changes: { by: string; before: string | null; after: string | null }[] = []
+    const notes = new Map<number, string>()
+    let tokens = 0
+    for (let n = 0; n < 120; n++) {
+      const by = ['Anna', 'Ben', 'Cleo'][draw(3)]!
+      const id = 700 + draw(12)
+      const before = notes.get(id) ?? null
+      const free = 700 + draw(12)
+      if (before !== null && draw(6) === 0 && !notes.has(free)) {
+        // A record goes on under another key.
+        await withActorContext(world.business, { actor: by }, `update post set id = ${free} where id = ${id}`)
+        notes.delete(id)
+        notes.set(free, before)
+        continue
+      }
+      const after = draw(9) === 0 && before !== null ? null : `note${++tokens}x`
+      const statement =
+        after === null
+          ? `delete from post where id = ${id}`
+          : `insert into post values (${id}, 'post', null, '${after}') on conflict (id) do update set note = excluded.note`
+      await withActorContext(world.business, { actor: by }, statement)
+      if (after === null) notes.delete(id)
+      else notes.set(id, after)
+      changes.push({ by, before, after })
+    }
+    await world.collect()
+    const [anna] = await world.db('spoor.actor').where({ name: 'Anna' }).pluck('id')
+    const [last] = await world.db('ledger.change').whereLike('after', 'note%x').orderBy('save_id', 'desc').limit(1)
+    const [key] = [...notes.keys()]
+    const at = await moment()
+    const byKey = (record: string) =>
+      world
+        .db('ledger.change')
+        .where({ field_id: field('note'), record_key: record })
+        .select('before', 'after')
+    const cases = [
+      { scope: `who=a${anna}`, meant: changes.filter(({ by }) => by === 'Anna') },
+      { scope: `record=t${typeId}:["${key}"]`, meant: await byKey(`["${key}"]`) },
+      { scope: `how=x${last.save_id}&what=f${field('note')}`, meant: [last] },
+    ]
+    for (const { scope, meant } of cases) {
+      const hidden = new Set(meant.flatMap(({ before, after }) => [before, after]).filter((one) => one !== null))
+      const { textOf, pack, report } = await made({
+        scope: `what=f${field('note')}`,
+        shown: ['csv'],
+        blackedScopes: [{ scope, why: 'names a child' }],
+        beside: [
+          { beside: 'standing', typeId, fields: [field('note')], where: [], at },
+          { beside: 'moments', typeId, key: `["${key}"]`, a: at, b: at },
+        ],
+      })
+      const all = ['saves.ndjson', 'changes.csv', 'cover.json', 'beside-1.csv', 'beside-2.csv'].map(textOf).join()
+      expect([scope, [...hidden].filter((one) => new RegExp(`\\b${one}\\b`).test(all))]).toEqual([scope, []])
+      expect(hidden.size).toBeGreaterThan(0)
+      const open = changes.filter(
+        ({ before, after }) => ![before, after].some((one) => one !== null && hidden.has(one)),
+      )
+      const lines = parse(textOf('changes.csv'), { columns: true }) as Record<string, string>[]
+      const shown = new Set(lines.flatMap(({ before, after }) => [before, after]))
+      for (const { before, after } of open)
+        for (const one of [before, after])
+          if (one !== null) expect([scope, one, shown.has(one)]).toEqual([scope, one, true])
+      const closed = lines.filter(({ before }) => before === '[blacked out: names a child]')
+      expect(pack.cover!.closed).toContainEqual({
+        what: 'note of posts',
+        why: 'blacked out: names a child',
+        values: closed.length,
+      })
+      expect(report.verdict).toBe('holds')
+    }
+    // What is worked out of values would tell them; how many changes there are does not.
+    const blackedScopes = [{ scope: `who=a${anna}`, why: 'names a child' }]
+    await expect(made({ blackedScopes, work: 'pivot;rows=after' })).rejects.toThrow()
+    await made({ blackedScopes, work: 'pivot;rows=who', shown: ['csv'] })
+  }, 60_000)
 
   it('is refused to whoever sees a part, and where there is no such thing', async () => {
     const at = await moment()

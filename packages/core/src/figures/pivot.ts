@@ -1,12 +1,23 @@
 import { actorKinds } from '../scope/model.ts'
 import { addDays } from '../time/zone.ts'
-import type { Dimension, FixedDimension, Measure } from './work.ts'
+import { heldFieldsOf, type Dimension, type FixedDimension, type Measure, type Work } from './work.ts'
 
 /** Dimensions with an order of their own, whose members are all shown. */
 export const ordered: ReadonlySet<Dimension> = new Set(['hour', 'weekday', 'day', 'week', 'month', 'quarter'])
 
 /** Measures of how far numbers moved: of one field only, since pounds and months have no sum. */
 export const ofDifferences: ReadonlySet<Measure> = new Set(['net', 'gross', 'mean', 'median', 'p90'])
+
+/** Whether values are in what comes of it, or are told apart by it, and not only how many changes there are. */
+export function needsValues(work: Work): boolean {
+  if (work.form !== 'pivot') return true
+  const wanted = [work.rows, work.columns]
+  return (
+    ofDifferences.has(work.measure) ||
+    heldFieldsOf(work).length > 0 ||
+    wanted.some((one) => one === 'before' || one === 'after')
+  )
+}
 
 const dimensionWords: Readonly<Record<FixedDimension, string>> = {
   who: 'who',

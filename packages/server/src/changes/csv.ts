@@ -42,8 +42,8 @@ export interface ExportRow {
   db_login: string
 }
 
-/** What stands in a file for the values of fields that are not to be read, by field. */
-export type Closed = ReadonlyMap<number, string>
+/** What stands in a file for the values of a change that are not to be read; undefined where they are. */
+export type Closed = (row: Pick<ExportRow, 'save_id' | 'field_id'>) => string | undefined
 
 /** A cell as text; null is nothing. */
 export function exportCell(row: ExportRow, column: ExportColumn, zone: string, closed: Closed): string | null {
@@ -67,11 +67,11 @@ export function exportCell(row: ExportRow, column: ExportColumn, zone: string, c
     case 'field':
       return row.field_name
     case 'before':
-      return row.erased ? erasedText : (closed.get(row.field_id) ?? row.before)
+      return row.erased ? erasedText : (closed(row) ?? row.before)
     case 'after':
-      return row.erased ? erasedText : (closed.get(row.field_id) ?? row.after)
+      return row.erased ? erasedText : (closed(row) ?? row.after)
     case 'difference':
-      return row.erased || closed.has(row.field_id) ? null : differenceCell(row)
+      return row.erased || closed(row) !== undefined ? null : differenceCell(row)
     case 'channel':
       return row.channel
     case 'reason':

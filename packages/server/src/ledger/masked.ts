@@ -17,6 +17,6 @@ export const maskedText = '••••••'
 export const erasedText = '[erased]'
 
 /** The fields that are masked, with what stands for their values in files. */
-export function closedAs(masked: ReadonlySet<number>): ReadonlyMap<number, string> {
-  return new Map([...masked].map((fieldId) => [fieldId, maskedText]))
+export function closedAs(masked: ReadonlySet<number>) {
+  return ({ field_id }: { field_id: number }): string | undefined => (masked.has(field_id) ? maskedText : undefined)
 }

@@ -25,14 +25,15 @@ import { listDifferences } from '../reconcile/keep.ts'
 import { storyOf } from '../records/story.ts'
 import { gridRecords, unknownWords } from '../standing/grid-csv.ts'
 import { KeyLists } from '../standing/list.ts'
+import { closesSome, whyCellClosed, type Closings } from './closings.ts'
 
-/** Who reads it, as of when, and what is not to be read, by field and why. */
+/** Who reads it, as of when, and what is not to be read. */
 export interface BesideRequest {
   scopes: readonly Scope[]
   role: Role
   nowMs: number
   zone: string
-  closed: ReadonlyMap<number, string>
+  closings: Closings
 }
 
 /** A table is put together in memory. */
@@ -137,7 +138,7 @@ const text = (name: string): WorkTable['columns'][number] => ({ name, kind: 'tex
 async function standingLines(
   db: Database,
   { typeId, fields, at, words, where, order }: Of<'standing'>,
-  { closed }: BesideRequest,
+  { closings }: BesideRequest,
 ): Promise<Lines> {
   const type = await typeNamed(db, typeId)
   const columns = fields.map((id) => fieldOf(type, id))
@@ -145,7 +146,7 @@ async function standingLines(
   const asked = [...where.map((one) => one.fieldId), ...(by ? [by.fieldId] : [])]
   for (const id of asked) {
     fieldOf(type, id)
-    if (closed.has(id))
+    if (closesSome(closings, id))
       throw new Problem('not-allowed', 'What is left out of the pack is not looked into, nor put in order by.')
   }
   const rows: WorkTable['rows'] = []
@@ -157,7 +158,7 @@ async function standingLines(
       label,
       key,
       ...values.map(({ fieldId, value, unknown, cut }) => {
-        const why = closed.get(fieldId)
+        const why = whyCellClosed(closings, typeId, key, fieldId)
         if (why !== undefined) return `[${why}]`
         if (unknown !== null) return unknownWords[unknown]
         return cut ? `${value}…` : value
@@ -189,7 +190,7 @@ const isCut = (holding: Holding) => holding.state === 'value' && (holding.value?
 async function momentsLines(
   db: Database,
   { typeId, key, a, b }: Of<'moments'>,
-  { zone, closed, nowMs }: BesideRequest,
+  { zone, closings, nowMs }: BesideRequest,
 ): Promise<Lines> {
   const type = await typeNamed(db, typeId)
   const story = await storyOf(db, typeId, key, {}, nowMs, { length: longest })
@@ -205,7 +206,7 @@ async function momentsLines(
   const differing = new Map(differences(atA, atB).map((one) => [one.fieldId, one.differs]))
   const labels = new Map(story.references.map(({ fieldId, value, label }) => [`${fieldId} ${value}`, label]))
   const shown = (fieldId: number, holding: Holding): string | null => {
-    const why = closed.get(fieldId)
+    const why = whyCellClosed(closings, typeId, key, fieldId)
     if (holding.state === 'absent') return 'no record'
     if (holding.state === 'unknown') return unknownWords[holding.why]
     if (why !== undefined) return `[${why}]`
@@ -236,7 +237,7 @@ async function momentsLines(
 async function baselineLines(
   db: Database,
   { baselineId, until }: Of<'baseline'>,
-  { closed }: BesideRequest,
+  { closings }: BesideRequest,
 ): Promise<Lines> {
   const baseline = await readBaseline(db, baselineId)
   const type = await typeNamed(db, baseline.typeId)
@@ -244,7 +245,7 @@ async function baselineLines(
   let page = await compareBaseline(db, baselineId, { until })
   for (;;) {
     for (const { key, label, fieldId, then, later, hidden, cut, changes, lastSaveId, lastAt, lastBy } of page.moves) {
-      const why = closed.get(fieldId)
+      const why = whyCellClosed(closings, baseline.typeId, key, fieldId)
       const shown = (value: string | null) =>
         why !== undefined ? `[${why}]` : hidden !== null ? unknownWords[hidden] : cut ? `${value}…` : value
       const name = type.fields.get(fieldId)?.name ?? `field ${fieldId}`
@@ -289,7 +290,7 @@ const differenceWords = { value: null, gone: 'not there any more', unheard: 'the
 async function differencesLines(
   db: Database,
   { typeId }: Of<'differences'>,
-  { closed }: BesideRequest,
+  { closings }: BesideRequest,
 ): Promise<Lines> {
   const found: Awaited<ReturnType<typeof listDifferences>>['differences'] = []
   for (const settled of [false, true])
@@ -304,7 +305,7 @@ async function differencesLines(
   for (const one of found) if (!types.has(one.typeId)) types.set(one.typeId, await typeNamed(db, one.typeId))
   const rows = found.map((one) => {
     const type = types.get(one.typeId)!
-    const why = one.fieldId === null ? undefined : closed.get(one.fieldId)
+    const why = one.fieldId === null ? undefined : whyCellClosed(closings, one.typeId, one.key, one.fieldId)
     const shown = (value: string | null) =>
       why !== undefined ? `[${why}]` : one.masked ? unknownWords.masked : one.cut ? `${value}…` : value
     return [

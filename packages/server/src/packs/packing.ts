@@ -28,10 +28,10 @@ import { extentOf } from '../custody/tree.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
-import { maskedFields } from '../ledger/masked.ts'
 import { workCsv, workSheet, workTable } from '../figures/table.ts'
 import { atMomentOf, heldFields, keepRead } from '../scope/held.ts'
 import { requestedScopes } from '../scope/request.ts'
+import { blackedScopesOf, closingsOf, type BlackedScope } from './closings.ts'
 import { sha256 } from '../ledger/sha256.ts'
 import { People } from '../people/people.ts'
 import type { JobRow } from '../work/jobs.ts'
@@ -63,9 +63,6 @@ export const packsDirectory = (dataDir: string) => join(dataDir, 'packs')
 const usualWaitMs = 90_000
 const lookEveryMs = 500
 
-export const maskedWhy = 'masked by the tracking plan'
-export const blackedWhy = (why: string) => `blacked out: ${why}`
-
 /** Whether a pack is being made: it waits for a seal of all that was there when it was asked for. */
 export async function packWantsSeal(db: Database): Promise<boolean> {
   return (await db('spoor.pack').where({ state: 'going' }).first('id')) !== undefined
@@ -90,18 +87,20 @@ export class Packing implements JobHandler {
     if (row.state === 'kept') return { words: 'It had been made before the server stopped.' }
     await this.#waitForSeal(job)
     const scopes = await requestedScopes(db, row.scope, person, { waits: true })
+    const out = await blackedScopesOf(db, row.blacked_scopes, person)
     await mkdir(directory, { recursive: true, mode: 0o700 })
     const [path, part] = [packPath(directory, packId), `${packPath(directory, packId)}.part`]
     const writer = new PackWriter(part, `pack-${packId}`)
     try {
       const work = row.work === null ? null : parseWork(row.work)
-      const fields = [...heldFields(scopes), ...heldFieldsOf(work)]
+      const fields = [...heldFields([...scopes, ...out.flatMap((one) => one.scopes)]), ...heldFieldsOf(work)]
       await keepRead(db, lifeFieldsOf(work), 'spoor.life')
       // One moment of the ledger, whatever is collected meanwhile.
       const { cover, saveIds, erased } = await atMomentOf(db, fields, (trx) =>
         this.#write(trx, writer, {
           row,
           scopes,
+          out,
           role: person.role,
           job,
           page: (nowMs) => firstPage({ db, moment: trx }, row, { person, scopes, nowMs }),
@@ -162,12 +161,14 @@ export class Packing implements JobHandler {
     {
       row,
       scopes,
+      out,
       role,
       job,
       page,
     }: {
       row: PackRow
       scopes: readonly Scope[]
+      out: readonly BlackedScope[]
       role: Role
       job: JobAtWork
       page(nowMs: number): Promise<Omit<PackCover, 'number' | 'authority' | 'closed' | 'unsealed' | 'files'>>
@@ -176,7 +177,7 @@ export class Packing implements JobHandler {
     const nowMs = Date.now()
     const begin = await page(nowMs)
     if (row.shown.includes('xlsx')) demandWorkbook(begin.holds.changes)
-    const closed = await closedFields(trx, row)
+    const closings = await closingsOf(trx, row, { scopes, out, nowMs })
     const told: SavesTold = { saveIds: [], changes: 0, unsealed: 0, closed: new Map() }
     const { seal, keyLine: line } = await sealedUnder(trx)
     const total = begin.holds.saves
@@ -189,7 +190,7 @@ export class Packing implements JobHandler {
           nowMs,
           seal,
           keyLine: line,
-          closed,
+          closings,
           onProgress: (done) => job.progress({ done, total, doing: 'putting saves and their proofs in' }),
         },
         told,
@@ -199,7 +200,7 @@ export class Packing implements JobHandler {
     const files: PackCover['files'] = [
       { name: packFiles.saves, what: 'every save with what proves it; what is checked' },
     ]
-    const table: TableWanted = { scopes, nowMs, columns: row.columns, zone: row.zone, closed }
+    const table: TableWanted = { scopes, nowMs, columns: row.columns, zone: row.zone, closings }
     if (row.shown.includes('csv')) {
       await job.progress({ doing: 'writing the CSV' })
       await writer.add('data/changes.csv', csvFile(trx, table))
@@ -217,12 +218,17 @@ export class Packing implements JobHandler {
     if (row.work !== null) {
       await job.progress({ doing: 'working out the figures' })
       const work = parseWork(row.work)!
-      const worked = await workTable(trx, scopes, { work, zone: row.zone, closed: new Set(closed.keys()) }, nowMs)
+      const worked = await workTable(
+        trx,
+        scopes,
+        { work, zone: row.zone, closed: new Set(closings.fields.keys()) },
+        nowMs,
+      )
       tables.push({ name: 'data/worked-out', title: `what was worked out: ${worked.title}`, table: worked })
     }
     for (const [at, beside] of row.beside.entries()) {
       await job.progress({ doing: 'reading what stands beside the changes' })
-      const read = await besideTable(trx, beside, { scopes, role, nowMs, zone: row.zone, closed })
+      const read = await besideTable(trx, beside, { scopes, role, nowMs, zone: row.zone, closings })
       tables.push({ name: `data/beside-${at + 1}`, title: read.title, table: read })
     }
     for (const { name, title, table: own } of tables) {
@@ -307,16 +313,6 @@ async function erasedIn(db: Knex, saveIds: readonly string[]): Promise<number> {
     .whereRaw('save_id = any(?::bigint[])', [boundArray(saveIds)])
     .count<{ count: string }[]>('* as count')
   return Number(row!.count)
-}
-
-/** What is not to be read, and why. */
-export async function closedFields(
-  db: Knex,
-  { blacked }: Pick<PackRow, 'blacked'>,
-): Promise<ReadonlyMap<number, string>> {
-  const masked = [...(await maskedFields(db))].map((fieldId) => [fieldId, maskedWhy] as const)
-  const own = Object.entries(blacked).map(([fieldId, why]) => [Number(fieldId), blackedWhy(why)] as const)
-  return new Map([...masked, ...own])
 }
 
 async function closedWords(db: Knex, { closed }: SavesTold): Promise<PackCover['closed']> {

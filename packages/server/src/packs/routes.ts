@@ -13,11 +13,11 @@ import { requestedScopes } from '../scope/request.ts'
 import type { TimeAuthority } from '../custody/authority.ts'
 import { besideTitle } from './beside.ts'
 import { fieldsIn, firstPage } from './first-page.ts'
-import { blackedWhy, maskedWhy } from './packing.ts'
+import { blackedScopesOf, closedByField, closedText, closingsOf } from './closings.ts'
 import { endLink, handed, makeLink, takeHanded } from './links.ts'
 import { demandMail, endRegularPack, listRegularPacks, makeRegularPack } from './regular.ts'
 import { askForPack, listPacks, mailPack, packRow, readPack, type PackBody } from './store.ts'
-import { closedAsText, paperCell } from './tables.ts'
+import { paperCell } from './tables.ts'
 import { packPath, removeWithdrawn, withdrawPack } from './withdraw.ts'
 
 export interface PacksDeps {
@@ -126,22 +126,23 @@ async function preview(db: Database, body: PackBody, person: SignedIn, authority
     fieldsIn(db, scopes, nowMs, masked),
   ])
   const reader = { scopes, role: person.role, zone: body.zone }
-  const closed = new Map([
-    ...[...masked].map((fieldId) => [fieldId, maskedWhy] as const),
-    ...body.blacked.map(({ fieldId, why }) => [fieldId, blackedWhy(why)] as const),
-  ])
+  const out = await blackedScopesOf(db, body.blackedScopes ?? [], person)
+  const blacked = Object.fromEntries(body.blacked.map(({ fieldId, why }) => [fieldId, why]))
+  const closings = await closingsOf(db, { blacked, work: body.work ?? null }, { scopes, out, nowMs })
+  const singly = closedByField(closings)
   const order = { list: 'changes', sort: 'time', descending: false } as const
-  const { limited } = await exportQuery(db, scopes, order, new Set(closed.keys()), nowMs)
+  const { limited } = await exportQuery(db, scopes, order, new Set(closings.fields.keys()), nowMs)
   const rows = (await limited(mostLines)) as ExportRow[]
-  const texts = closedAsText(closed)
+  const closed = closedText(closings)
   return {
     cover: {
       ...page,
       number: 0,
       authority: body.stamped ? authority : null,
       closed: fields.flatMap(({ fieldId, name, type, changes }) => {
-        const why = closed.get(fieldId)
-        return why === undefined ? [] : [{ what: `${name} of ${type}`, why, values: changes }]
+        const why = closings.fields.get(fieldId)
+        const own = why === undefined ? singly.filter((one) => one.fieldId === fieldId) : [{ why, values: changes }]
+        return own.map((one) => ({ what: `${name} of ${type}`, why: one.why, values: one.values }))
       }),
       unsealed: 0,
       files: [],
@@ -149,7 +150,8 @@ async function preview(db: Database, body: PackBody, person: SignedIn, authority
     authority,
     fields,
     heads: body.columns.map((column) => exportHeadings[column]),
-    lines: rows.map((row) => body.columns.map((column) => paperCell(row, column, body.zone, texts))),
+    lines: rows.map((row) => body.columns.map((column) => paperCell(row, column, body.zone, closed))),
     beside: await Promise.all((body.beside ?? []).map((one) => besideTitle(db, one, reader))),
+    blackedScopes: [...closings.counts],
   }
 }

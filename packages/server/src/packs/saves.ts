@@ -3,6 +3,7 @@ import { fillingNodes, leafDigits, notAskedFor, savesHeading, toBase64, joinByte
 import { recomputeSaves } from '../custody/recompute.ts'
 import { extentOf, Tree } from '../custody/tree.ts'
 import { changesIn, savesIn } from '../ledger/in-scope.ts'
+import { whyClosed, type Closings } from './closings.ts'
 
 const atOnce = 1000
 
@@ -16,8 +17,7 @@ export interface SavesWanted {
   nowMs: number
   seal: PackedSeal | null
   keyLine: string | null
-  /** Fields whose values are not opened, and why. */
-  closed: ReadonlyMap<number, string>
+  closings: Closings
   /** How many were written. */
   onProgress(saves: number): Promise<void>
 }
@@ -42,7 +42,7 @@ export async function* packedSaves(
   wanted: SavesWanted,
   told: SavesTold,
 ): AsyncGenerator<string> {
-  const { scopes, nowMs, seal, keyLine, closed, onProgress } = wanted
+  const { scopes, nowMs, seal, keyLine, closings, onProgress } = wanted
   yield `${JSON.stringify({ spoor: savesHeading, seal: seal?.note ?? null, key: keyLine })}\n`
   const { first } = await extentOf(trx)
   const size = seal?.size ?? 0
@@ -66,7 +66,11 @@ export async function* packedSaves(
       const openings = []
       for (const { fieldId, salt, before, after, erased } of save.changes) {
         const isAsked = asked.get(save.id)!.has(fieldId)
-        const why = isAsked ? (erased ? erasedWhy : closed.get(fieldId)) : notAskedFor
+        const why = isAsked
+          ? erased
+            ? erasedWhy
+            : whyClosed(closings, { save_id: save.id, field_id: fieldId })
+          : notAskedFor
         if (isAsked) told.changes++
         if (why === undefined) openings.push({ fieldId, salt, before, after })
         else {

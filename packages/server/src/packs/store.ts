@@ -9,6 +9,7 @@ import { demandWhole } from '../ledger/reach.ts'
 import { recordEvent } from '../ledger/events.ts'
 import { exportWords } from '../ledger/scope-words.ts'
 import { requestedScopes } from '../scope/request.ts'
+import { blackedScopesOf } from './closings.ts'
 import { listed, parseWork } from '@spoor/core'
 import { ask, openJob } from '../work/jobs.ts'
 import { linksOf } from './links.ts'
@@ -30,6 +31,7 @@ export interface PackRow {
   beside: Pack['beside']
   /** Why by field. */
   blacked: Record<string, string>
+  blacked_scopes: { scope: string; why: string }[]
   made_by: number
   /** The regular pack of which it is one. */
   regular_id: number | null
@@ -48,7 +50,7 @@ export interface PackRow {
 }
 
 const columns =
-  'id title why scope zone columns shown said stamped work beside blacked made_by regular_id asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
+  'id title why scope zone columns shown said stamped work beside blacked blacked_scopes made_by regular_id asked_at job_id state made_at cover size digest failed_why withdrawn_at withdrawn_why'
     .split(' ')
     .map((name) => `k.${name}`)
 
@@ -119,6 +121,7 @@ async function shown(db: Knex, row: PackRow): Promise<Pack> {
     stamped: row.stamped,
     workedOut: row.work,
     beside: row.beside,
+    blackedScopes: row.blacked_scopes,
     blacked: Object.entries(row.blacked).map(([fieldId, why]) => ({ fieldId: Number(fieldId), why })),
     madeBy: row.made_by_name,
     askedAt: row.asked_at,
@@ -202,6 +205,8 @@ export async function askForPack(
   const scopes = await requestedScopes(db, body.scope, person)
   const work = body.work === undefined ? null : parseWork(body.work)
   const beside = body.beside ?? []
+  const { blackedScopes = [] } = body
+  await blackedScopesOf(db, blackedScopes, person)
   if ((work !== null && work.form !== 'pivot') || beside.length > 0) demandWhole(scopes)
   const words = await exportWords(db, body.scope, person)
   const id = await db.transaction(async (trx) => {
@@ -217,6 +222,7 @@ export async function askForPack(
         stamped: body.stamped,
         work: body.work ?? null,
         beside: JSON.stringify(beside),
+        blacked_scopes: JSON.stringify(blackedScopes),
         blacked: JSON.stringify(Object.fromEntries(body.blacked.map(({ fieldId, why }) => [fieldId, why]))),
         made_by: person.id,
       })

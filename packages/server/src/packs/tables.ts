@@ -2,7 +2,8 @@ import { pipeline, Readable } from 'node:stream'
 import { exportHeadings, type ExportColumn } from '@spoor/contract'
 import { capitalised, clockWords, grouped, type PackCover, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
-import { csvLines, exportCell, exportQuery, type ExportRow } from '../changes/csv.ts'
+import { csvLines, exportCell, exportQuery, type Closed, type ExportRow } from '../changes/csv.ts'
+import { closedText, type Closings } from './closings.ts'
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import { Problem } from '../errors.ts'
 import type { WorkTable } from '../figures/table.ts'
@@ -16,32 +17,27 @@ export interface TableWanted {
   nowMs: number
   columns: readonly ExportColumn[]
   zone: string
-  /** What stands for values that are not to be read, by field. */
-  closed: ReadonlyMap<number, string>
+  closings: Closings
 }
 
 /** As they came about. */
 const order = { list: 'changes', sort: 'time', descending: false } as const
 
-/** What stands in a table for a value that is left out: never to be taken for a value. */
-export const closedAsText = (closed: ReadonlyMap<number, string>): ReadonlyMap<number, string> =>
-  new Map([...closed].map(([fieldId, why]) => [fieldId, `[${why}]`]))
-
 /** The changes, a line each, as they came about. */
 export async function* csvFile(
   db: Knex,
-  { scopes, nowMs, columns, zone, closed }: TableWanted,
+  { scopes, nowMs, columns, zone, closings }: TableWanted,
 ): AsyncGenerator<Uint8Array> {
-  const rows = await exportQuery(db, scopes, order, new Set(closed.keys()), nowMs)
-  const lines = csvLines(columns, zone, closedAsText(closed))
+  const rows = await exportQuery(db, scopes, order, new Set(closings.fields.keys()), nowMs)
+  const lines = csvLines(columns, zone, closedText(closings))
   // What goes wrong with the rows comes out of the lines.
   pipeline(rows.stream(), lines, () => undefined)
   yield* lines as AsyncIterable<Buffer>
 }
 
 /** The same, as rows. */
-export async function* changeRows(db: Knex, { scopes, nowMs, closed }: TableWanted): AsyncGenerator<ExportRow> {
-  const rows = await exportQuery(db, scopes, order, new Set(closed.keys()), nowMs)
+export async function* changeRows(db: Knex, { scopes, nowMs, closings }: TableWanted): AsyncGenerator<ExportRow> {
+  const rows = await exportQuery(db, scopes, order, new Set(closings.fields.keys()), nowMs)
   yield* Readable.from(rows.stream()) as AsyncIterable<ExportRow>
 }
 
@@ -120,7 +116,7 @@ function tableOnPaper({ name, title, table: { columns, rows } }: BesideFile, zon
 }
 
 async function* paperRows(db: Knex, table: TableWanted): AsyncGenerator<PaperCell[]> {
-  const closed = closedAsText(table.closed)
+  const closed = closedText(table.closings)
   let rows = 0
   for await (const row of changeRows(db, table)) {
     if (++rows > mostOnPaper) return
@@ -129,12 +125,7 @@ async function* paperRows(db: Knex, table: TableWanted): AsyncGenerator<PaperCel
 }
 
 /** A cell to be read: times in words, and what there is of a value. */
-export function paperCell(
-  row: ExportRow,
-  column: ExportColumn,
-  zone: string,
-  closed: ReadonlyMap<number, string>,
-): PaperCell {
+export function paperCell(row: ExportRow, column: ExportColumn, zone: string, closed: Closed): PaperCell {
   if (column === 'time') return clockWords(row.captured_at, zone).replace(/^\S+ /, '')
   return onPaper(exportCell(row, column, zone, closed))
 }
@@ -157,22 +148,22 @@ export function demandWorkbook(changes: number): void {
 }
 
 /** The changes as a workbook of one sheet, a line each. */
-export async function workbook(db: Knex, { columns, zone, closed, ...table }: TableWanted): Promise<Buffer> {
-  const texts = closedAsText(closed)
+export async function workbook(db: Knex, { columns, zone, closings, ...table }: TableWanted): Promise<Buffer> {
+  const closed = closedText(closings)
   const head = (column: ExportColumn) => (column === 'time' ? `time (${zone})` : exportHeadings[column])
   const lines: SheetData = [
     columns.map((column) => ({ value: sheetText(head(column)), type: String, fontWeight: 'bold' })),
   ]
-  for await (const row of changeRows(db, { ...table, columns, zone, closed }))
-    lines.push(columns.map((column) => cellOf(row, column, zone, texts)))
+  for await (const row of changeRows(db, { ...table, columns, zone, closings }))
+    lines.push(columns.map((column) => cellOf(row, column, zone, closed)))
   return await writeWorkbook(lines, { sheet: sheetName('changes'), stickyRowsCount: 1 }).toBuffer()
 }
 
-function cellOf(row: ExportRow, column: ExportColumn, zone: string, closed: ReadonlyMap<number, string>): Cell {
+function cellOf(row: ExportRow, column: ExportColumn, zone: string, closed: Closed): Cell {
   if (column === 'time') return clockCell(row.captured_at, zone)
   const text = exportCell(row, column, zone, closed)
   if (text === null) return null
-  const isValue = (column === 'before' || column === 'after') && !row.erased && !closed.has(row.field_id)
+  const isValue = (column === 'before' || column === 'after') && !row.erased && closed(row) === undefined
   if (isValue) return valueCell(text, row.base_type)
   return column === 'difference' ? valueCell(text, 'numeric') : textCell(text)
 }

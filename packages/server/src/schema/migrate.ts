@@ -44,6 +44,7 @@ import { up as toldOnce } from './migrations/041-told-once.ts'
 import { up as packBeside } from './migrations/042-pack-beside.ts'
 import { up as livesInNumbers } from './migrations/043-lives-in-numbers.ts'
 import { up as answers } from './migrations/044-answers.ts'
+import { up as blackedScopes } from './migrations/045-blacked-scopes.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -94,6 +95,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '042-pack-beside': packBeside,
   '043-lives-in-numbers': livesInNumbers,
   '044-answers': answers,
+  '045-blacked-scopes': blackedScopes,
 }
 
 const source: Knex.MigrationSource<string> = {
