@@ -54,6 +54,16 @@ test('what is on the screen becomes a pack, with its first page beside it while 
     await page.getByLabel(/^Why account holder/).fill('a private person')
     await expect(paper).toContainText('blacked out: a private person')
   }
+  // So is what somebody did, with whatever else tells the same values.
+  await page.getByRole('button', { name: /Black out a record, a person or a change/ }).click()
+  const out = page.getByRole('list', { name: 'Changes that are blacked out' })
+  await out.getByRole('button', { name: 'anyone' }).click()
+  await page.getByRole('checkbox', { name: 'All people' }).click()
+  await page.keyboard.press('Escape')
+  await expect(page.getByRole('button', { name: 'Make the pack' })).toBeDisabled()
+  await out.getByLabel('Why these changes are blacked out').fill('looked into by the police')
+  await expect(out).toContainText(/^.*[1-9]\d* changes? in the pack/)
+  await expect(paper).toContainText('blacked out: looked into by the police')
   await axeFindsNothing(page)
   await page.getByRole('button', { name: 'Make the pack' }).click()
   const take = page.getByRole('link', { name: 'Take the file' })
@@ -101,6 +111,10 @@ test('records as they stand on the grid, and one at two moments, stand in packs 
   await expect(besides).toContainText(/Tenancy .* at two moments, A .* and B/)
   await besides.getByRole('button', { name: /^Leave out/ }).click()
   await expect(besides).toHaveCount(0)
+
+  await page.goto(`${application()}/custody`)
+  await page.getByRole('link', { name: 'Evidence …' }).click()
+  await expect(besides).toContainText('How the ledger is kept')
 })
 
 test('somebody who is not signed in proves it in the browser, and the same is said by the command', async ({

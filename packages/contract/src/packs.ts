@@ -81,6 +81,8 @@ export const PackBeside = v.variant('beside', [
   v.strictObject({ beside: v.literal('baseline'), baselineId: IdNumber, until: Moment }),
   /** What records hold or held that no save explains: of a type, or of all. */
   v.strictObject({ beside: v.literal('differences'), typeId: v.optional(IdNumber) }),
+  /** How the ledger is kept: seals, checks, witnesses, and what was wrong. */
+  v.strictObject({ beside: v.literal('custody') }),
 ])
 export type PackBeside = v.InferOutput<typeof PackBeside>
 const mostBeside = 5

@@ -10,6 +10,9 @@ import { checkPack, scopeEntries } from '@spoor/core'
 import { packTools } from '../../verify/src/pack-tools.ts'
 import { makeBaseline, signBaseline } from '../src/baselines/baselines.ts'
 import { KeepingBaselines } from '../src/baselines/keep.ts'
+import { raiseAlarm } from '../src/alarms/alarms.ts'
+import { readCustody } from '../src/custody/custody.ts'
+import { setWitnesses } from '../src/custody/witnesses.ts'
 import { OutsideSeals } from '../src/custody/outside.ts'
 import { Sealer } from '../src/custody/sealer.ts'
 import { SigningKey } from '../src/custody/signing-key.ts'
@@ -241,6 +244,23 @@ describe('beside the changes of a pack', () => {
     const told = new Map(lines(1).map(([name, ...rest]) => [name, rest]))
     expect(told.get('note')!.slice(0, 3)).toEqual([`${long}…`, `${long}…`, 'not known'])
     expect(told.get('pay')!.slice(0, 3)).toEqual(['1', '1', 'no'])
+  })
+
+  it('how the ledger is kept stands there, with what was wrong by its kind and never by what a source answered', async () => {
+    await setWitnesses(world.db, [{ kind: 'folder', place: '/media/seals' }])
+    const wrong = { code: 'source-unreachable', sourceId: world.sourceId, words: 'password of nobody refused' } as const
+    await raiseAlarm(world.db, wrong)
+    const { lines, pack } = await made({ shown: ['csv'], beside: [{ beside: 'custody' }] })
+    const told = new Map(lines(1).map(([what, ...rest]) => [what, rest]))
+    const [{ saves }] = await world.db('ledger.save').select(world.db.raw('count(*)::int as saves'))
+    expect(told.get('saves')![0]).toMatch(new RegExp(`^${saves} under \\d+ seals?, 0 not sealed yet$`))
+    expect(told.get('the latest seal')![0]).toContain(`over ${saves} saves`)
+    const { fingerprint } = (await readCustody(world.db)).key!
+    expect(told.get('the signing key')![0]).toContain(fingerprint)
+    expect(told.get('copies in the folder /media/seals')).toEqual(['took no seal yet', ''])
+    expect(told.get('alarm of business: the source cannot be reached')![0]).toBe('stands')
+    expect(JSON.stringify(lines(1))).not.toContain('password of nobody')
+    expect(pack.cover!.files).toContainEqual({ name: 'data/beside-1.csv', what: 'how the ledger is kept' })
   })
 
   it('holds nowhere what is blacked out by record, person or save, and everywhere what is not', async () => {

@@ -1,4 +1,4 @@
-import { allows, type PackBeside, type Role } from '@spoor/contract'
+import { alarmNames, allows, type Alarm, type PackBeside, type Role, type Witness } from '@spoor/contract'
 import {
   clockWords,
   compareInstants,
@@ -21,6 +21,9 @@ import { Problem } from '../errors.ts'
 import type { WorkTable } from '../figures/table.ts'
 import { calledNow } from '../ledger/called.ts'
 import { demandWhole } from '../ledger/reach.ts'
+import { listAlarms } from '../alarms/alarms.ts'
+import { readCustody } from '../custody/custody.ts'
+import { listWitnesses } from '../custody/witnesses.ts'
 import { listDifferences } from '../reconcile/keep.ts'
 import { storyOf } from '../records/story.ts'
 import { gridRecords, unknownWords } from '../standing/grid-csv.ts'
@@ -62,6 +65,8 @@ async function linesOf(db: Database, beside: PackBeside, request: BesideRequest)
       return await baselineLines(db, beside, request)
     case 'differences':
       return await differencesLines(db, beside, request)
+    case 'custody':
+      return await custodyLines(db, request)
   }
 }
 
@@ -95,6 +100,10 @@ export async function besideTitle(
       if (!allows(role, 'custody.read')) throw new Problem('not-allowed', 'You may not read what was reconciled.')
       const of = beside.typeId === undefined ? 'records' : (await typeNamed(db, beside.typeId)).plural
       return `what ${of} hold or held that no save explains`
+    }
+    case 'custody': {
+      if (!allows(role, 'custody.read')) throw new Problem('not-allowed', 'You may not read how the ledger is kept.')
+      return 'how the ledger is kept'
     }
   }
 }
@@ -335,5 +344,71 @@ async function differencesLines(
       text('settled'),
     ],
     rows,
+  }
+}
+
+const witnessKinds: Readonly<Record<Witness['kind'], string>> = {
+  authority: 'time-stamps by',
+  folder: 'copies in the folder',
+  address: 'copies at',
+  mail: 'copies by mail to',
+}
+
+/** How the ledger is kept, a line each. */
+async function custodyLines(db: Database, { zone }: Pick<BesideRequest, 'zone'>): Promise<Lines> {
+  const clock = (at: string) => clockWords(at, zone)
+  const [custody, witnesses, open, settled, erased] = [
+    await readCustody(db),
+    await listWitnesses(db),
+    await listAlarms(db, { settled: false }),
+    await listAlarms(db, { settled: true }),
+    await db('ledger.erased').count<{ count: string }[]>('* as count').first(),
+  ]
+  const { saves, before, open: unsealed, seals, latest, key, lastWhole } = custody
+  type Line = [what: string, words: string, at: string | null]
+  const kept: Line[] = [
+    ['saves', `${grouped(saves)} under ${counted(seals, 'seal')}, ${grouped(unsealed)} not sealed yet`, null],
+    ...(before > 0 ? [['before sealing began', `${counted(before, 'save')}, under no seal`, null] as Line] : []),
+    latest === null
+      ? ['the latest seal', 'there is none yet', null]
+      : ['the latest seal', `seal ${grouped(latest.number)}, over ${counted(latest.size, 'save')}`, latest.at],
+    ...(key ? [['the signing key', `fingerprint ${key.fingerprint}, in use since then`, key.since] as Line] : []),
+    lastWhole === null
+      ? ['checked from beginning to end', 'not yet', null]
+      : [
+          'checked from beginning to end',
+          `${counted(lastWhole.total, 'save')}, ${lastWhole.found === 0 ? 'every one in place' : `${counted(lastWhole.found, 'place')} not as written`}`,
+          lastWhole.endedAt,
+        ],
+    ['erased by law', counted(Number(erased?.count ?? 0), 'value'), null],
+  ]
+  const given = witnesses.map(({ kind, place, last, taken, endedAt, trouble }): Line => {
+    const took =
+      last === null ? 'took no seal yet' : `took ${counted(taken, 'seal')}, seal ${grouped(last.number)} last`
+    const ended = endedAt === null ? '' : `; not set any more since ${clock(endedAt)}`
+    return [
+      `${witnessKinds[kind]} ${place}`,
+      `${took}${ended}${trouble ? `; none at the last tries: ${trouble.words}` : ''}`,
+      last?.at ?? null,
+    ]
+  })
+  // The words of an alarm may quote what a source answered; what it is goes out, and what was found out about it.
+  const told = ({ code, source, at, overAt, settled: by }: Alarm): Line => {
+    const state = by
+      ? `settled by ${by.by}: “${by.why}”`
+      : overAt
+        ? `over since ${clock(overAt)}, not settled`
+        : 'stands'
+    return [`alarm${source === null ? '' : ` of ${source}`}: ${alarmNames[code]}`, state, at]
+  }
+  const left = open.count - open.alarms.length + settled.count - settled.alarms.length
+  const wrong: Line[] = [
+    ...[...open.alarms, ...settled.alarms].map(told),
+    ...(left > 0 ? [['alarms', `${grouped(left)} more, older than these`, null] as Line] : []),
+    ...(open.count + settled.count === 0 ? [['alarms', 'none was ever raised', null] as Line] : []),
+  ]
+  return {
+    columns: [text('what'), text('how it stands'), { name: 'at', kind: 'instant' }],
+    rows: [...kept, ...given, ...wrong],
   }
 }

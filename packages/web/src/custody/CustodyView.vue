@@ -8,11 +8,13 @@ import { computed, ref } from 'vue'
 import AlarmItem from '../alarms/AlarmItem.vue'
 import { addressOf, call, problemOf } from '../api/client.ts'
 import ErasureItem from '../erasure/ErasureItem.vue'
+import { besideQuery } from '../evidence/beside.ts'
 import ProblemNote from '../frame/ProblemNote.vue'
+import { scopeQuery } from '../scope/query.ts'
 import WitnessTable from './WitnessTable.vue'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
-import { fullTime, shortTime } from '../value/time.ts'
+import { fullTime, readerZone, shortTime } from '../value/time.ts'
 
 /** How the ledger is kept: seals over time, the last check, the key, and what does not match. */
 const session = useSession()
@@ -54,6 +56,22 @@ const seals = computed(() => [
 ])
 const next = computed(() => (olderNext.value === undefined ? (page.value?.next ?? null) : olderNext.value))
 
+/** A pack with how the ledger is kept, beside what came in the last days. */
+const evidenceDays = 7
+const evidenceLink = {
+  path: '/evidence/making',
+  query: {
+    ...scopeQuery({
+      when: {
+        part: 'when',
+        exclude: false,
+        effective: false,
+        span: { span: 'last', days: evidenceDays, zone: readerZone },
+      },
+    }),
+    ...besideQuery({ beside: 'custody' }),
+  },
+}
 const provedAddress = addressOf(routes.exportProved, { query: { scope: '' } as never })
 const problem = ref<ProblemBody | null>(null)
 async function doing(work: () => Promise<unknown>) {
@@ -85,7 +103,10 @@ async function copy(what: string, text: string) {
 <template>
   <div class="custody">
     <main>
-      <h1>Custody of the ledger</h1>
+      <h1>
+        Custody of the ledger
+        <RouterLink v-if="session.may('packs.make')" class="evidence" :to="evidenceLink">Evidence …</RouterLink>
+      </h1>
       <ProblemNote v-if="error" :problem="problemOf(error)"
         ><button class="plain link" @click="refetch()">Try again</button></ProblemNote
       >
@@ -238,6 +259,11 @@ async function copy(what: string, text: string) {
 </template>
 
 <style scoped>
+.evidence {
+  margin-left: 12px;
+  font-size: 13px;
+  font-weight: 400;
+}
 .custody {
   flex: 1;
   min-height: 0;

@@ -29,6 +29,7 @@ import { useUrlScope } from '../scope/url-scope.ts'
 import { useVocabulary } from '../scope/vocabulary.ts'
 import { useSession } from '../session/session.ts'
 import { readerZone } from '../value/time.ts'
+import BlackedScope from './BlackedScope.vue'
 import { besideIn } from './beside.ts'
 import PackPaper from './PackPaper.vue'
 import { addressesIn } from '../value/addresses.ts'
@@ -77,6 +78,8 @@ const withWork = ref(worked.value !== undefined)
 const beside = ref(besideIn(route.query))
 /** Why, by the field that is blacked out. */
 const blacked = ref<Record<number, string>>({})
+/** Changes that are blacked out by what a sentence says of them. */
+const blackedScopes = ref<{ scope: string; why: string }[]>([])
 
 // What is made again begins as it was.
 const again = Number(route.query['again'])
@@ -96,6 +99,7 @@ watch(before, (pack) => {
   worked.value = pack.workedOut ?? undefined
   withWork.value = pack.workedOut !== null
   beside.value = [...pack.beside]
+  blackedScopes.value = pack.blackedScopes.map((one) => ({ ...one }))
   blacked.value = Object.fromEntries(pack.blacked.map((one) => [one.fieldId, one.why]))
 })
 
@@ -115,6 +119,11 @@ const previewScope = computed(() => {
 })
 
 const shortest = 2
+const isSaid = ({ scope, why: reason }: { scope: string; why: string }) =>
+  scope !== '' && reason.trim().length >= shortest
+const saidScopes = computed(() => blackedScopes.value.filter(isSaid))
+const closes = (one: { scope: string; why: string }) =>
+  preview.value?.blackedScopes[saidScopes.value.indexOf(one)] ?? null
 const wish = computed(() => ({
   title: title.value.trim(),
   why: why.value.trim(),
@@ -127,6 +136,7 @@ const wish = computed(() => ({
   blacked: Object.entries(blacked.value)
     .filter(([, reason]) => reason.trim().length >= shortest)
     .map(([fieldId, reason]) => ({ fieldId: Number(fieldId), why: reason.trim() })),
+  blackedScopes: saidScopes.value.map((one) => ({ scope: one.scope, why: one.why.trim() })),
   ...(worked.value !== undefined && withWork.value ? { work: worked.value } : {}),
   // What stands beside it is of a moment, and each of the regular ones of another.
   ...(rhythm.value === null ? { beside: beside.value } : {}),
@@ -165,6 +175,7 @@ const missing = computed(() => {
   if (wish.value.why.length < 3) return 'Say why it is made.'
   if (wish.value.columns.length === 0) return 'Choose a column.'
   if (unexplained.value) return 'Say why each field is blacked out.'
+  if (!blackedScopes.value.every(isSaid)) return 'Say which changes are blacked out, and why.'
   if (rhythm.value !== null && isTimed.value) return 'Leave the time out: each is of the time before.'
   return null
 })
@@ -312,6 +323,19 @@ const change = (scope: Scope) => set(scope)
               <span v-else class="quiet">{{ one.masked ? 'masked' : counted(one.changes, 'change') }}</span>
             </li>
           </ul>
+          <ul v-if="blackedScopes.length > 0" aria-label="Changes that are blacked out">
+            <BlackedScope
+              v-for="(one, at) in blackedScopes"
+              :key="at"
+              v-model:scope="one.scope"
+              v-model:why="one.why"
+              :closes="isSaid(one) ? closes(one) : null"
+              @leave="blackedScopes = blackedScopes.filter((other) => other !== one)"
+            />
+          </ul>
+          <Button size="small" @click="blackedScopes = [...blackedScopes, { scope: '', why: '' }]"
+            >Black out a record, a person or a change …</Button
+          >
         </div>
       </div>
       <ProblemNote v-if="problem" :problem="problem" />
