@@ -29,10 +29,10 @@ export async function workTable(
 ): Promise<WorkTable> {
   switch (work.form) {
     case 'pivot': {
-      const { zone, personId } = request
+      const { zone, personId = null } = request
       // A pack is made within its own moment, and has all the time.
       const answer =
-        db.isTransaction || personId == null
+        db.isTransaction || personId === null
           ? await readPivot(db, scopes, { work, ...request }, nowMs)
           : await answerSoon(db, pivots, { scopes, work, zone, personId }, personId)
       const kind: Kind = work.measure === 'last' ? 'instant' : 'number'

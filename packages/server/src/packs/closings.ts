@@ -77,18 +77,20 @@ export interface BlackedScope {
 
 /**
  * The scopes that are left out of a pack, as they are meant.
+ * @param waits as {@link requestedScopes} does
  * @throws Problem where one would mean less to whoever makes it than it says: what it leaves open would be read
  */
 export async function blackedScopesOf(
   db: Database,
   blacked: readonly { scope: string; why: string }[],
   person: SignedIn,
+  { waits = false }: { waits?: boolean } = {},
 ): Promise<BlackedScope[]> {
   const none = JSON.stringify(nothing)
   const meant: BlackedScope[] = []
   for (const { scope: text, why } of blacked) {
     const { scope } = parseScope(new URLSearchParams(text))
-    const scopes = await requestedScopes(db, text, person, { waits: true })
+    const scopes = await requestedScopes(db, text, person, { waits })
     const isLess = scopes.slice(1).some((one) => JSON.stringify(one) === none)
     if (isLess || scope.when?.effective || Object.keys(scope).length === 0)
       throw new Problem(

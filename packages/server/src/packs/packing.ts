@@ -87,7 +87,7 @@ export class Packing implements JobHandler {
     if (row.state === 'kept') return { words: 'It had been made before the server stopped.' }
     await this.#waitForSeal(job)
     const scopes = await requestedScopes(db, row.scope, person, { waits: true })
-    const out = await blackedScopesOf(db, row.blacked_scopes, person)
+    const out = await blackedScopesOf(db, row.blacked_scopes, person, { waits: true })
     await mkdir(directory, { recursive: true, mode: 0o700 })
     const [path, part] = [packPath(directory, packId), `${packPath(directory, packId)}.part`]
     const writer = new PackWriter(part, `pack-${packId}`)

@@ -20,6 +20,7 @@ import { exportWords, wordsOfScopes } from '../ledger/scope-words.ts'
 import { holidaySet } from '../people/holidays.ts'
 import { People } from '../people/people.ts'
 import { requestedScopes } from '../scope/request.ts'
+import { blackedScopesOf } from './closings.ts'
 import { askForPack, putMails } from './store.ts'
 
 /** Packs that are made again and again, each of the spell before its turn. */
@@ -117,6 +118,7 @@ export async function makeRegularPack(
     )
   if (mail.length > 0) demandMail(person, mayMail)
   await requestedScopes(db, wish.scope, person)
+  await blackedScopesOf(db, wish.blackedScopes ?? [], person)
   const words = await exportWords(db, wish.scope, person)
   await db.transaction(async (trx) => {
     const [row] = await trx('spoor.regular_pack')

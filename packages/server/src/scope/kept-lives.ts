@@ -1,5 +1,5 @@
 import { setImmediate as breathe } from 'node:timers/promises'
-import { absent, actorKinds, counted, type Holding, type Life, type LifeSave, type LifeSpell } from '@spoor/core'
+import { absent, counted, type ActorKind, type Holding, type Life, type LifeSave, type LifeSpell } from '@spoor/core'
 import type { Knex } from 'knex'
 import { copyInto, copyLine } from '../database/copy.ts'
 import { boundArray } from '../database/knex.ts'
@@ -142,7 +142,7 @@ function packed({ key, spans, life }: ReadLife): string {
     if (!save) continue
     const { at, actorId, actorKind, runId, correctionId } = save
     // Nearly always a spell begins with its save.
-    flat.push(at === from ? 0 : at, actorId, actorKinds.indexOf(actorKind), runId, correctionId)
+    flat.push(at === from ? 0 : at, actorId, actorKind, runId, correctionId)
   }
   return JSON.stringify([key, spans, flat] satisfies Packed)
 }
@@ -175,7 +175,7 @@ const savedAt = (flat: PackedSpells, at: number, id: number, from: number | null
   id,
   at: flat[at] === 0 ? from! : (flat[at] as number),
   actorId: flat[at + 1] as number,
-  actorKind: actorKinds[flat[at + 2] as number]!,
+  actorKind: flat[at + 2] as ActorKind,
   runId: flat[at + 3] as number | null,
   correctionId: flat[at + 4] as number | null,
 })

@@ -57,6 +57,7 @@ class ForJob implements Pace {
   readonly #look: NodeJS.Timeout
   readonly #held = new Set<{ pid: number; since: string }>()
   #end: unknown
+  #looking = false
 
   constructor(db: Database, job: JobAtWork) {
     this.#db = db
@@ -65,11 +66,15 @@ class ForJob implements Pace {
   }
 
   async #lookOnce(): Promise<void> {
+    if (this.#looking) return
+    this.#looking = true
     try {
       await this.#job.progress({ doing: 'working it out' })
     } catch (error) {
       this.#end ??= error
       for (const { pid, since } of this.#held) await this.#cancel(pid, since)
+    } finally {
+      this.#looking = false
     }
   }
 
@@ -100,15 +105,22 @@ class ForJob implements Pace {
   }
 }
 
-/** The same question by the same name, until something is erased: what was erased stands in no answer that is given later. */
+/**
+ * The same question by the same name, until something is erased or another plan is in force: what may not be seen any more stands
+ * in no answer that is given later.
+ */
 async function subjectOf<Q>(db: Database, { name }: Answerer<Q, unknown>, question: Q): Promise<string> {
   const digest = createHash('sha256').update(JSON.stringify(question)).digest('hex')
-  return `${name} ${await erasures(db)} ${digest}`
+  return `${name} ${await shownAs(db)} ${digest}`
 }
 
-async function erasures(db: Database): Promise<string> {
-  const [row] = await db('spoor.erasure').where({ state: 'erased' }).count<{ count: string }[]>('* as count')
-  return row!.count
+/** Another text as soon as less may be shown. */
+async function shownAs(db: Database): Promise<string> {
+  const { rows } = await db.raw<{ rows: { mark: string }[] }>(
+    `select (select count(*) from spoor.erasure where state = 'erased') || '.'
+         || (select count(*) from spoor.plan_version where state in ('in force', 'superseded')) as mark`,
+  )
+  return rows[0]!.mark
 }
 
 /**

@@ -299,8 +299,8 @@ const change = (scope: Scope) => set(scope)
         <span id="pack-blacked" class="name">blacked out</span>
         <div class="said" role="group" aria-labelledby="pack-blacked">
           <p class="quiet">
-            The values are left out; that there is one, and the proof of it, stays. What the plan masks is left out
-            anyway.
+            The values are left out; that there is one, and the proof of it, stays, and so does what records are called.
+            What the plan masks is left out anyway.
           </p>
           <p v-if="preview && preview.fields.length === 0" class="quiet">There is no field in it.</p>
           <ul v-else-if="preview" class="fields">
