@@ -20,9 +20,8 @@ export interface Lives {
 
 /** More spells are not held in memory while somebody waits. */
 const mostSpells = 1_500_000
-/** So many records come in one text, and so many texts are fetched in one go. */
-const together = 100
-const atOnce = 25
+/** So many records are fetched in one go. */
+const atOnce = 2500
 /** So far behind the end of the ledger a reading may stay where nothing has touched the field. */
 const mostBehind = 10_000
 
@@ -66,23 +65,20 @@ export async function* keptLives(
   { only = null, but = [] }: { only?: readonly string[] | null; but?: readonly string[] } = {},
 ): AsyncGenerator<ReadLife[]> {
   const cursor = `kept_${fieldId}`
-  // Many records come in one text: the driver takes longer for a row than JSON for what is in it.
   await trx.raw(
-    `declare ${cursor} no scroll cursor for
-     select string_agg(life, ',') as lives
-       from (select life, row_number() over () / ${together} as part from spoor.life
-              where field_id = ? ${only ? 'and record_key = any(?::text[])' : ''} ${but.length > 0 ? 'and record_key <> all(?::text[])' : ''}) as its
-      group by part`,
+    `declare ${cursor} no scroll cursor for select life from spoor.life
+      where field_id = ? ${only ? 'and record_key = any(?::text[])' : ''} ${but.length > 0 ? 'and record_key <> all(?::text[])' : ''}`,
     [fieldId, ...(only ? [boundArray(only)] : []), ...(but.length > 0 ? [boundArray(but)] : [])],
   )
-  const fetch = async () => (await trx.raw<{ rows: { lives: string }[] }>(`fetch ${atOnce} from ${cursor}`)).rows
+  const fetch = async () => (await trx.raw<{ rows: { life: string }[] }>(`fetch ${atOnce} from ${cursor}`)).rows
   const held = new Map<string | null, Holding>()
   for (let rows = await fetch(); rows.length > 0;) {
     const next = fetch()
     next.catch(() => undefined)
     // The database goes on while what came is taken apart.
     await breathe()
-    yield rows.flatMap(({ lives }) => (JSON.parse(`[${lives}]`) as Packed[]).map((one) => unpacked(one, held)))
+    const lives = JSON.parse(`[${rows.map(({ life }) => life).join(',')}]`) as Packed[]
+    yield lives.map((one) => unpacked(one, held))
     rows = await next
   }
   await trx.raw(`close ${cursor}`)
