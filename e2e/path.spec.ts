@@ -30,7 +30,7 @@ test('a wrong sign-in says nothing about which half was wrong', async () => {
 
 test('tracking is staged, explained, and put in force', async () => {
   await signIn(page)
-  await page.getByRole('link', { name: 'Tracking' }).click()
+  await page.getByRole('link', { name: 'Tracking', exact: true }).click()
   await expect(page.getByText('legacy_keys has no primary key')).toBeVisible()
   await expect(page.getByText('add column id bigint generated always as identity primary key')).toBeVisible()
   const tenancy = page.locator('.type').filter({ has: page.getByRole('checkbox', { name: 'Every field of tenancy' }) })
@@ -51,7 +51,7 @@ test('tracking is staged, explained, and put in force', async () => {
 })
 
 test('changes from the desk and from a terminal appear within two seconds', async ({ browser }) => {
-  await page.getByRole('link', { name: 'Changes' }).click()
+  await page.getByRole('link', { name: 'Changes', exact: true }).click()
   await expect(page.getByText('No changes yet.')).toBeVisible()
   const desk = await (await browser.newContext()).newPage()
   await deskSignIn(desk, 'Oona Marchetti')
@@ -247,7 +247,7 @@ test('a contributor sees their own changes only, and no more of the bar than the
   await signIn(own, 'contributor')
   await expect(rows(own).first()).toBeVisible()
   for (const text of await rows(own).allInnerTexts()) expect(text).toContain('Oona Marchetti')
-  await expect(own.getByRole('link', { name: 'Tracking' })).toHaveCount(0)
+  await expect(own.getByRole('link', { name: 'Tracking', exact: true })).toHaveCount(0)
   await expect(own.getByRole('button', { name: 'Export', exact: true })).toHaveCount(0)
   await own.close()
 })
