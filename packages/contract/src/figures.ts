@@ -53,6 +53,8 @@ export const PivotAnswer = v.object({
   without: v.number(),
   /** Counts far above what their row and column would make of them. */
   unusual: v.array(v.object({ row: v.number(), column: v.number(), expected: v.number() })),
+  /** Why nobody knows whether amounts that are put together are of one currency. */
+  doubt: v.nullable(v.string()),
   /** Whether it was read from the hourly counts. */
   fromHours: v.boolean(),
 })
@@ -88,6 +90,17 @@ const FigurePart = v.object({
 /** A number of all records of a type over time. */
 export const FigureAnswer = v.object({
   field: NamedField,
+  /** Where amounts are in several currencies: which, and in which the figure is; without a choice there is none. */
+  currency: v.nullable(
+    v.object({
+      /** The field that tells it. */
+      name: v.string(),
+      values: v.array(v.object({ value: v.string(), name: v.string() })),
+      chosen: v.nullable(v.string()),
+    }),
+  ),
+  /** Why nobody knows whether the amounts are of one currency. */
+  doubt: v.nullable(v.string()),
   points: v.array(FigurePoint),
   /** What moved it most in all that time. */
   marks: v.array(FigurePart),

@@ -368,6 +368,7 @@ export {
   type WorkForm,
 } from './figures/work.ts'
 export {
+  needsAmounts,
   needsValues,
   dimensionText,
   measureWords,
@@ -378,6 +379,7 @@ export {
 } from './figures/pivot.ts'
 export { partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, durationText, shareOf } from './figures/amount.ts'
+export { currencyFieldOf, lifeWhile, type NamedColumn } from './figures/currency.ts'
 export {
   figureAt,
   figureMoves,

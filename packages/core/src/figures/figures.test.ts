@@ -152,8 +152,8 @@ const anyWork: fc.Arbitrary<Work> = fc.oneof(
     form: fc.constant('stays' as const),
     fieldId: fc.option(fc.integer({ min: 1, max: 9999 })),
     by: fc.constantFrom('value' as const, 'month' as const, 'field.12' as const),
-    from: fc.option(fc.string({ minLength: 1, maxLength: 20 })),
-    to: fc.option(fc.constantFrom('a;b=c', '%é', 'done')),
+    from: fc.option(fc.string({ maxLength: 20 })),
+    to: fc.option(fc.constantFrom('a;b=c', '%é', 'done', '', '"', '""', 'null')),
   }),
   fc.record({
     form: fc.constant('figure' as const),
@@ -161,6 +161,7 @@ const anyWork: fc.Arbitrary<Work> = fc.oneof(
     reckoning: fc.constantFrom('total' as const, 'mean' as const),
     step: fc.constantFrom('day' as const, 'month' as const),
     by: fc.constantFrom('cause' as const, 'who' as const),
+    currency: fc.option(fc.constantFrom('["EUR"]', '[null]', '["a;b\\"c"]')),
     a: fc.option(fc.constant('2026-04-01')),
     b: fc.option(fc.constant('2026-05-10')),
   }),
@@ -178,7 +179,13 @@ describe('the link of what is worked out', () => {
     expect(parseWork('pivot')).toEqual(firstWork.pivot)
     for (const text of ['', 'pie', 'pivot;rows=star', 'pivot;top=0', 'pivot;top=999', 'pivot;rows=who;rows=type'])
       expect(parseWork(text)).toBeNull()
-    for (const text of ['pivot;more=1', 'figure;a=2026-02-31', 'stays;by=field.x', 'stays;to=%E0%A4%A'])
+    for (const text of [
+      'pivot;more=1',
+      'figure;a=2026-02-31',
+      'stays;by=field.x',
+      'stays;to=%E0%A4%A',
+      'figure;currency=EUR',
+    ])
       expect(parseWork(text)).toBeNull()
   })
 })

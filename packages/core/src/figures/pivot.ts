@@ -8,6 +8,12 @@ export const ordered: ReadonlySet<Dimension> = new Set(['hour', 'weekday', 'day'
 /** Measures of how far numbers moved: of one field only, since pounds and months have no sum. */
 export const ofDifferences: ReadonlySet<Measure> = new Set(['net', 'gross', 'mean', 'median', 'p90'])
 
+/** Whether amounts are put together, which pounds and crowns must not be. */
+export function needsAmounts(work: Work): boolean {
+  if (work.form === 'pivot') return ofDifferences.has(work.measure)
+  return work.form === 'figure' && work.reckoning !== 'count'
+}
+
 /** Whether values are in what comes of it, or are told apart by it, and not only how many changes there are. */
 export function needsValues(work: Work): boolean {
   if (work.form !== 'pivot') return true

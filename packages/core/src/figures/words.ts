@@ -3,7 +3,7 @@ import { dateText, kindPlural } from '../scope/sentence.ts'
 import { weekdayWords } from '../time/weekday.ts'
 import { capitalised } from '../words/list.ts'
 import { measureWords } from './pivot.ts'
-import { heldFieldOf, type Dimension, type Measure, type Reckoning, type Work } from './work.ts'
+import { heldFieldOf, type Dimension, type FigureWork, type Measure, type Reckoning, type Work } from './work.ts'
 
 const reckoningWords: Readonly<Record<Reckoning, string>> = { total: 'total', mean: 'mean', count: 'number' }
 
@@ -20,11 +20,20 @@ export function workWords(work: Exclude<Work, { form: 'pivot' }>, field: string 
   switch (work.form) {
     case 'stays':
       return work.to === null
-        ? `Time of ${named} in ${work.from === null ? 'each value' : `“${work.from}”`}`
-        : `Time of ${named} from ${work.from === null ? 'being made' : `“${work.from}”`} to “${work.to}”`
+        ? `Time of ${named} in ${work.from === null ? 'each value' : quoted(work.from)}`
+        : `Time of ${named} from ${work.from === null ? 'being made' : quoted(work.from)} to ${quoted(work.to)}`
     case 'figure':
-      return `The ${reckoningWords[work.reckoning]} of ${work.reckoning === 'count' ? `records that have ${named}` : named}, ${work.step} by ${work.step}`
+      return `The ${reckoningWords[work.reckoning]} of ${work.reckoning === 'count' ? `records that have ${named}` : named}${inCurrency(work)}, ${work.step} by ${work.step}`
   }
+}
+
+const quoted = (value: string) => (value === '' ? 'empty text' : `“${value}”`)
+
+/** In which currency amounts are, where one was chosen. */
+function inCurrency({ currency, reckoning }: FigureWork): string {
+  if (currency === null || reckoning === 'count') return ''
+  const [held = null] = JSON.parse(currency) as [string | null]
+  return held === null ? ' without a currency' : ` in ${held}`
 }
 
 const withoutOne: Partial<Record<Dimension, string>> = {

@@ -114,6 +114,8 @@ export interface FigureWork {
   step: (typeof figureSteps)[number]
   /** By what the difference is split. */
   by: FigureBy
+  /** In which currency, where amounts are in several, as a member of what a field held; null: whichever it is. */
+  currency: string | null
   a: string | null
   b: string | null
 }
@@ -137,16 +139,53 @@ export const firstWork: { readonly [F in WorkForm]: Extract<Work, { form: F }> }
     shown: 'table',
   },
   stays: { form: 'stays', fieldId: null, by: 'value', from: null, to: null },
-  figure: { form: 'figure', fieldId: null, reckoning: 'total', step: 'day', by: 'cause', a: null, b: null },
+  figure: {
+    form: 'figure',
+    fieldId: null,
+    reckoning: 'total',
+    step: 'day',
+    by: 'cause',
+    currency: null,
+    a: null,
+    b: null,
+  },
+}
+
+/** Nothing is nothing in a link, so that a text that is empty stands in quotes, as does one that begins with them. */
+function saidInLink(value: unknown): string {
+  if (value === null) return ''
+  return value === '' || (typeof value === 'string' && value.startsWith('"')) ? JSON.stringify(value) : String(value)
+}
+
+function readText(text: string): string | null | undefined {
+  if (text === '') return null
+  const value = text.startsWith('"') ? (parsed(text) ?? text) : text
+  return typeof value === 'string' && value.length <= 500 ? value : undefined
+}
+
+/** JSON; undefined for what is none. */
+function parsed(text: string): unknown {
+  try {
+    return JSON.parse(text)
+  } catch (error) {
+    if (error instanceof SyntaxError) return undefined
+    throw error
+  }
+}
+
+/** A member of what a field held: a JSON list of one text or nothing. */
+function readHeld(text: string): string | null | undefined {
+  if (text === '') return null
+  const held = parsed(text)
+  if (!Array.isArray(held) || held.length !== 1 || text.length > 1100) return undefined
+  return held[0] === null || typeof held[0] === 'string' ? JSON.stringify(held) : undefined
 }
 
 /** A work as one parameter of a link; {@link parseWork} gives the same back. What is as at first is left out. */
 export function workText(work: Work): string {
   const first: Readonly<Record<string, unknown>> = { ...firstWork[work.form] }
   const members = Object.entries(work).flatMap(([name, value]: [string, unknown]) =>
-    name === 'form' || value === first[name]
-      ? []
-      : [`${name}=${encodeURIComponent(value === null ? '' : String(value))}`],
+    name === 'form' || value === first[name] ? [] : [`${name}=${encodeURIComponent(saidInLink(value))}`],
   )
   return [work.form, ...members].join(';')
 }
@@ -217,8 +256,7 @@ export function readStayBy(text: string): StayBy | undefined {
 }
 
 function readForm(form: WorkForm, read: Reader): Work {
-  const value = (name: string) =>
-    read.take<string | null>(name, null, (text) => (text.length <= 500 ? text : undefined))
+  const value = (name: string) => read.take<string | null>(name, null, readText)
   switch (form) {
     case 'pivot': {
       const first = firstWork.pivot
@@ -253,6 +291,7 @@ function readForm(form: WorkForm, read: Reader): Work {
         reckoning: read.one('reckoning', firstWork.figure.reckoning, reckonings),
         step: read.one('step', firstWork.figure.step, figureSteps),
         by: read.one('by', firstWork.figure.by, figureBys),
+        currency: read.take<string | null>('currency', null, readHeld),
         a: read.day('a'),
         b: read.day('b'),
       }

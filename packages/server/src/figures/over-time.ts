@@ -8,7 +8,10 @@ import {
   figureParts,
   instantsOf,
   kindPlural,
+  lifeWhile,
   meanOf,
+  memberWords,
+  needsAmounts,
   rise,
   startOfDay,
   valueKind,
@@ -23,7 +26,9 @@ import type { Knex } from 'knex'
 import type { Database } from '../database/knex.ts'
 import { asOfOneMoment } from '../database/one-moment.ts'
 import { Problem } from '../errors.ts'
+import { maskedFields } from '../ledger/masked.ts'
 import { demandWhole } from '../ledger/reach.ts'
+import { currenciesOf, currencyDoubt, type CurrencyField } from './currencies.ts'
 import { demandField, named, type WorkRequest } from './ground.ts'
 import { livesOf, type Lives } from '../scope/kept-lives.ts'
 import { keepSoon } from '../scope/reading.ts'
@@ -33,6 +38,7 @@ import { namesOf } from './names.ts'
 const mostPoints = 3000
 const mostParts = 60
 const mostMarks = 8
+const mostCurrencies = 200
 
 /** Who reads it, as of when. */
 interface Reading {
@@ -48,7 +54,7 @@ interface Reading {
 export async function readFigure(
   db: Database,
   scopes: readonly Scope[],
-  { work, zone, closed, personId = null }: WorkRequest<FigureWork>,
+  { work, zone, closed = new Set(), personId = null }: WorkRequest<FigureWork>,
   nowMs: number,
 ): Promise<FigureAnswer> {
   const field = await demandField(db, work.fieldId, closed)
@@ -58,21 +64,68 @@ export async function readFigure(
       `${field.name} of ${field.plural} holds ${field.baseType} and no numbers, so that it has no ${work.reckoning}. Nothing was reckoned: choose another field, or count the records.`,
     )
   demandWhole(scopes)
-  if (!db.isTransaction) await keepSoon(db, [field.id], { personId }, 'spoor.life')
+  const told = needsAmounts(work) ? (await currenciesOf(db, [field.id])).get(field.id) : undefined
+  const hidden = new Set([...closed, ...(told ? await maskedFields(db) : [])])
+  const doubt = told ? currencyDoubt(told, { scopes, closed: hidden }, 'of the record alone') : null
+  const teller = doubt === null ? told : undefined
+  if (!db.isTransaction) await keepSoon(db, teller ? [field.id, teller.id] : [field.id], { personId }, 'spoor.life')
   return await asOfOneMoment(db, async (trx) => {
     const reading = { trx, scopes, nowMs }
-    const lives = await livesOf(trx, field.typeId, field.id)
+    const all = await livesOf(trx, field.typeId, field.id)
+    const { currency, lives } = await inOneCurrency(reading, all, teller, work.currency)
+    if (currency?.chosen === null) return { field: named(field), currency, doubt, points: [], marks: [], between: null }
     const spell = await spellOf(reading, field.id, zone)
     const days = spell === null ? [] : daysOf(spell, work.step, zone)
     const points = pointsAt(lives, days, work, zone)
     const moves = movesBetween(lives, days[0], days.at(-1), work, zone)
     return {
       field: named(field),
+      currency,
+      doubt,
       points,
       marks: await marksOf(reading, moves),
       between: await between(reading, { lives, points, moves }, work, zone),
     }
   })
+}
+
+/**
+ * Amounts of the one currency that was chosen, where there are several; else all of them.
+ * @throws Problem where one is chosen that no record ever had
+ */
+async function inOneCurrency(
+  { trx, scopes, nowMs }: Reading,
+  all: Lives,
+  teller: CurrencyField | undefined,
+  chosen: string | null,
+): Promise<{ currency: FigureAnswer['currency']; lives: Lives }> {
+  if (!teller) return { currency: null, lives: all }
+  const told = await livesOf(trx, teller.typeId, teller.id)
+  const byId = new Map(told.ids.map((id, at) => [id, told.lives[at]!]))
+  // Of records whose amount is never known or there, the currency says nothing.
+  const values = new Map<string, number>()
+  for (const [at, life] of all.lives.entries())
+    if (life.some(({ holding }) => holding.state === 'value' && holding.value !== null))
+      for (const { holding } of byId.get(all.ids[at]!) ?? [])
+        if (holding.state === 'value') {
+          const member = JSON.stringify([holding.value])
+          values.set(member, (values.get(member) ?? 0) + 1)
+        }
+  const name = `${teller.name} of ${teller.plural}`
+  if (chosen !== null && !values.has(chosen))
+    throw new Problem(
+      'bad-request',
+      `No amount was ever in ${memberWords(`held.${teller.id}`, chosen)} by ${name}. Nothing was reckoned: choose another.`,
+    )
+  if (values.size <= 1 && chosen === null) return { currency: null, lives: all }
+  const members = [...values].sort((a, b) => b[1] - a[1]).map(([value]) => value)
+  const shown = members.slice(0, mostCurrencies)
+  const names = await namesOf(trx, scopes, `held.${teller.id}`, shown, nowMs)
+  const currency = { name, values: shown.map((value, at) => ({ value, name: names[at]! })), chosen }
+  if (chosen === null) return { currency, lives: all }
+  const [wanted = null] = JSON.parse(chosen) as [string | null]
+  const lives = all.lives.map((life, at) => lifeWhile(life, byId.get(all.ids[at]!), (value) => value === wanted))
+  return { currency, lives: { ...all, lives } }
 }
 
 /** The end of a day as an instant: the beginning of the next. */

@@ -25,6 +25,7 @@ import { demandWhole } from '../ledger/reach.ts'
 import { asksChanges, rowColumns, whereScopes } from '../ledger/scope-sql.ts'
 import { keepSoon } from '../scope/reading.ts'
 import type { Answerer } from '../work/answering.ts'
+import { apartByCurrency } from './currencies.ts'
 import { namesOf } from './names.ts'
 import { demandField, type FieldOfType, type WorkRequest } from './ground.ts'
 
@@ -308,6 +309,7 @@ export async function readPivot(
   if (what && !what.exclude && what.types.length === 0 && what.fields.every((id) => masked.includes(id)))
     throw new Problem('not-allowed', 'What is named there is masked or left out, and is not found out by adding it up.')
   await demandOneField(db, scopes, work, nowMs)
+  const currencies = await apartByCurrency(db, scopes, request, nowMs)
   const ground = groundOf(request, scopes, nowMs)
   const apart = scopes.some(asksChanges) || wanted.some((one) => ofChanges.has(one))
   const making = makingOf(measure, ground, apart)
@@ -316,7 +318,8 @@ export async function readPivot(
   return {
     rowsBy: by(work.rows),
     columnsBy: work.columns && by(work.columns),
-    ...(await answered(db, scopes, request, found, { ground, nowMs })),
+    doubt: currencies.doubt,
+    ...(await answered(db, scopes, request, found, { ground, apartBy: currencies.apart, nowMs })),
   }
 }
 
@@ -408,8 +411,8 @@ async function answered(
   scopes: readonly Scope[],
   { work }: WorkRequest<PivotWork>,
   { cells, members }: { cells: readonly Row[]; members: readonly number[] },
-  { ground, nowMs }: { ground: Ground; nowMs: number },
-): Promise<Omit<PivotAnswer, 'rowsBy' | 'columnsBy'>> {
+  { ground, apartBy, nowMs }: { ground: Ground; apartBy: readonly Dimension[]; nowMs: number },
+): Promise<Omit<PivotAnswer, 'rowsBy' | 'columnsBy' | 'doubt'>> {
   const isWhole = (flag: number) => flag === 1
   const line = async (axis: 'x' | 'y', dimension: Dimension | null) => {
     if (dimension === null) return { keys: [], names: [], more: 0 }
@@ -438,14 +441,14 @@ async function answered(
   const figures = new Map(
     cells.map((row) => [placeOf(isWhole(row.gx) ? null : row.x, isWhole(row.gy) ? null : row.y), row.figure]),
   )
-  // Differences of several fields have no sum: only where they are held apart is there one.
-  const apart = (dimension: Dimension | null, code: string | null) =>
-    dimension === 'field' && code !== null && code !== rest
+  // Differences of several fields, or currencies, have no sum: only where they are held apart is there one.
+  const keptApart: readonly Dimension[] = ofDifferences.has(work.measure) ? ['field', ...apartBy] : []
+  const isOne = (dimension: Dimension | null, code: string | null, by: Dimension) =>
+    dimension === by && code !== null && code !== rest
   const mixed = (x: string | null, y: string | null) =>
-    ofDifferences.has(work.measure) &&
-    (work.rows === 'field' || work.columns === 'field') &&
-    !apart(work.rows, x) &&
-    !apart(work.columns, y)
+    keptApart.some(
+      (by) => (work.rows === by || work.columns === by) && !isOne(work.rows, x, by) && !isOne(work.columns, y, by),
+    )
   const figure = (x: string | null, y: string | null) => (mixed(x, y) ? null : (figures.get(placeOf(x, y)) ?? null))
   const codes = ({ keys, more }: { keys: readonly { value: string | null }[]; more: number }) => [
     ...keys.map(({ value }) => (value === null ? none : `v${value}`)),

@@ -2,6 +2,7 @@ import { measureWords, pivotWords, shareOf, workWords, type Scope, type Work } f
 import { stringify } from 'csv-stringify/sync'
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import type { Database } from '../database/knex.ts'
+import { Problem } from '../errors.ts'
 import { inert } from '../ledger/inert.ts'
 import { clockCell, sheetName, sheetText, textCell, valueCell } from '../ledger/sheet-cells.ts'
 import type { WorkRequest } from './ground.ts'
@@ -90,6 +91,11 @@ export async function workTable(
     }
     case 'figure': {
       const answer = await readFigure(db, scopes, { work, ...request }, nowMs)
+      if (answer.currency?.chosen === null)
+        throw new Problem(
+          'bad-request',
+          `These amounts are of several currencies: ${answer.currency.name} is ${answer.currency.values.map(({ name }) => name).join(', ')}. They are not put together. Nothing was reckoned: choose one in the figure.`,
+        )
       return {
         title: workWords(work, `${answer.field.name} of ${answer.field.plural}`),
         columns: [

@@ -1,3 +1,4 @@
+import { setTimeout } from 'node:timers/promises'
 import type { Request, RequestHandler, Response, Router } from 'express'
 import * as v from 'valibot'
 import { allows, type RouteShape, type Session } from '@spoor/contract'
@@ -59,7 +60,7 @@ export function bind<R extends RouteShape>(
       request,
       response,
     } as Call<R>
-    handler(call)
+    once(shape, () => handler(call), response)
       .then((answer) => {
         if (!shape.response || response.headersSent) return
         checkAnswer(shape, answer)
@@ -69,6 +70,31 @@ export function bind<R extends RouteShape>(
   }
   const method = shape.method.toLowerCase() as 'get' | 'post' | 'put' | 'delete'
   router[method](shape.path, handle)
+}
+
+const againAfterMs = 300
+/** No longer than rights that were looked at in the beginning may count. */
+const fileWithinMs = 300_000
+
+/**
+ * Does what is asked; a file, which nobody can ask for again by themselves, as soon as what it needs is read.
+ * @throws Problem `being-read` where that takes too long, or at once where the answer is no file
+ */
+async function once<A>(
+  { method, response: shown }: RouteShape,
+  work: () => Promise<A>,
+  response: Response,
+): Promise<A> {
+  const untilMs = performance.now() + fileWithinMs
+  for (;;)
+    try {
+      return await work()
+    } catch (error) {
+      const isAwaited = error instanceof Problem && error.code === 'being-read'
+      if (!isAwaited || shown || method !== 'GET' || response.headersSent) throw error
+      if (response.destroyed || performance.now() > untilMs) throw error
+      await setTimeout(againAfterMs)
+    }
 }
 
 function demand(shape: RouteShape, person: SignedIn | null): void {

@@ -28,6 +28,7 @@ import { extentOf } from '../custody/tree.ts'
 import { boundArray, type Database } from '../database/knex.ts'
 import { Problem } from '../errors.ts'
 import { recordEvent } from '../ledger/events.ts'
+import { currencyFieldsFor } from '../figures/currencies.ts'
 import { workCsv, workSheet, workTable } from '../figures/table.ts'
 import { atMomentOf, heldFields, keepRead } from '../scope/held.ts'
 import { requestedScopes } from '../scope/request.ts'
@@ -93,8 +94,14 @@ export class Packing implements JobHandler {
     const writer = new PackWriter(part, `pack-${packId}`)
     try {
       const work = row.work === null ? null : parseWork(row.work)
-      const fields = [...heldFields([...scopes, ...out.flatMap((one) => one.scopes)]), ...heldFieldsOf(work)]
-      await keepRead(db, lifeFieldsOf(work), 'spoor.life')
+      const currencies = await currencyFieldsFor(db, work, scopes)
+      const isPivot = work?.form === 'pivot'
+      const fields = [
+        ...heldFields([...scopes, ...out.flatMap((one) => one.scopes)]),
+        ...heldFieldsOf(work),
+        ...(isPivot ? currencies : []),
+      ]
+      await keepRead(db, [...lifeFieldsOf(work), ...(isPivot ? [] : currencies)], 'spoor.life')
       // One moment of the ledger, whatever is collected meanwhile.
       const { cover, saveIds, erased } = await atMomentOf(db, fields, (trx) =>
         this.#write(trx, writer, {

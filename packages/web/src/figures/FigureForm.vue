@@ -6,6 +6,7 @@ import {
   counted,
   dateText,
   grouped,
+  listed,
   valueKind,
   scopeOfPart,
   type FigureWork,
@@ -56,6 +57,13 @@ const bys = [
   { value: 'kind' as const, text: 'by kind of actor' },
 ]
 
+/** In which currencies there are amounts; empty where all are of one. */
+const currencies = computed<{ value: string | null; text: string }[]>(() => {
+  const choices = (data.value?.currency?.values ?? []).map(({ value, name }) => ({ value, text: visible(name) }))
+  if (choices.length === 0 && meant.value.currency === null) return []
+  return [...choices, { value: null, text: 'no currency chosen' }]
+})
+
 type Part = FigureAnswer['marks'][number]
 const between = computed(() => data.value?.between ?? null)
 const figure = (text: string | null) => (text === null ? 'not known' : amountText(text))
@@ -94,7 +102,11 @@ const days = (which: 'a' | 'b') => ({
   },
 })
 function partName({ cause, name }: Part): string {
-  if (cause === 'begun' || cause === 'ended') return `${data.value!.field.plural} ${cause}`
+  const { field, currency } = data.value!
+  if (cause === 'begun' || cause === 'ended') {
+    const moved = currency && (cause === 'begun' ? ' or moved into this currency' : ' or moved out of it')
+    return `${field.plural} ${cause}${moved ?? ''}`
+  }
   return cause === 'who' && props.work.by === 'cause' ? `by hand, ${name}` : visible(name)
 }
 const isUnknown = computed(() => (data.value?.points ?? []).filter(({ unknown }) => unknown > 0).length)
@@ -109,8 +121,17 @@ const isUnknown = computed(() => (data.value?.points ?? []).filter(({ unknown })
         :value="meant.fieldId"
         :choices="fields"
         placeholder="choose a field"
-        @choose="(fieldId) => put({ fieldId })"
+        @choose="(fieldId) => put({ fieldId, currency: null })"
       />
+      <template v-if="work.reckoning !== 'count' && currencies.length > 0">
+        in
+        <ChoicePart
+          :value="meant.currency"
+          :choices="currencies"
+          placeholder="choose a currency"
+          @choose="(currency) => put({ currency })"
+        />
+      </template>
       over all of them, <ChoicePart :value="work.step" :choices="steps" @choose="(step) => put({ step })" />.
     </p>
     <ProblemNote v-if="error" :problem="problemOf(error)" />
@@ -119,6 +140,10 @@ const isUnknown = computed(() => (data.value?.points ?? []).filter(({ unknown })
       change.
     </p>
     <p v-else-if="isPending" class="quiet">Reckoning what every record held …</p>
+    <p v-else-if="data?.currency?.chosen === null" class="quiet">
+      These amounts are of several currencies: {{ data.currency.name }} is
+      {{ listed(data.currency.values.map(({ name }) => visible(name))) }}. They are not put together: choose one above.
+    </p>
     <p v-else-if="data && data.points.length === 0" class="quiet">
       {{ data.field.name }} of {{ data.field.plural }} was not tracked in this time.
     </p>
@@ -218,7 +243,8 @@ const isUnknown = computed(() => (data.value?.points ?? []).filter(({ unknown })
             >In {{ counted(isUnknown, 'step') }} not every record is known; the figure is of those that are, and what
             became known is a part of its own.</template
           ><template v-else>Every record is known in all that time.</template> Days end at midnight, {{ readerZone }}.
-          Press a part for its saves, a mark for its day alone, the chart to move A or B.
+          <template v-if="data.doubt">{{ data.doubt }}</template> Press a part for its saves, a mark for its day alone,
+          the chart to move A or B.
         </p>
       </section>
     </div>

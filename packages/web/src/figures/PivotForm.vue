@@ -192,6 +192,7 @@ function titleOf(row: number | undefined, column: number | undefined): string {
         {{ counted(data.without, 'change') }} in this scope {{ data.without === 1 ? 'has' : 'have' }} no difference,
         because something came or went or because it is no number, and {{ data.without === 1 ? 'is' : 'are' }} left out.
       </p>
+      <p v-if="data.doubt" class="quiet note">{{ data.doubt }}</p>
       <p v-if="unusual.size > 0" class="quiet note">
         What is far above what its row and its column would make of it stands in plum; pointed at, it says how much that
         would be.

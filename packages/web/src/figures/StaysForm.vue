@@ -46,7 +46,7 @@ const field = computed(() => props.names.fields.find(({ id }) => id === meant.va
 const isPassage = computed(() => props.work.to !== null)
 const values = computed(() =>
   (data.value?.values ?? []).flatMap((value) =>
-    value === null || value === '' ? [] : [{ value, text: `“${visible(value)}”` }],
+    value === null ? [] : [{ value, text: value === '' ? 'empty text' : `“${visible(value)}”` }],
   ),
 )
 const froms = computed(() => [
