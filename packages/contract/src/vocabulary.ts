@@ -32,7 +32,7 @@ export const Vocabulary = v.object({
       refersTo: v.nullable(v.number()),
     }),
   ),
-  actors: v.array(v.object({ id: v.number(), name: v.string(), kind: Kind })),
+  actors: v.array(v.object({ id: v.number(), name: v.string(), kind: Kind, unit: v.nullable(v.string()) })),
   channels: v.array(v.string()),
   /** Units of the staff list that these actors belong to. */
   units: v.array(v.string()),

@@ -473,7 +473,10 @@ describe('every reading counts what the scope means', () => {
           }
           // Each of them leads to its saves by a sentence.
           for (const { value } of heldFieldOf(rows) === null ? [] : xs) {
-            const meant = scopeOfMember(scope, rows, value, { types: [], fields: [], actors: [], zone, nowMs })
+            const cellWorld = { types: [], fields: [], actors: [], zone, nowMs }
+            const others = moreRows === 0 ? xs.map((one) => one.value).filter((one) => one !== value) : undefined
+            const meant = scopeOfMember(scope, rows, value, cellWorld, others)
+            if (value === null && others?.length && !scope.holds) expect(meant).not.toBeNull()
             if (meant)
               expect(own.filter((change) => matches(meant, change, nowMs))).toEqual(
                 own.filter((change) => standsAt(rows, change, zone) === value),

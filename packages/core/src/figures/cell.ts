@@ -45,24 +45,33 @@ export const partOfDimension = (dimension: Dimension): PartName => parts[dimensi
 export interface CellWorld {
   types: readonly { id: number; area: string }[]
   fields: readonly { id: number; typeId: number }[]
-  actors: readonly { id: number; kind: ActorKind }[]
+  actors: readonly { id: number; kind: ActorKind; unit: string | null }[]
   zone: string
   nowMs: number
 }
+
+/** More actors than these are not named in a sentence. */
+const mostActors = 1000
+/** More values are not read in one. */
+const mostValues = 50
+/** As much of a value as is a member of a pivot; what is as long may be the beginning of several. */
+export const longestMember = 500
 
 /**
  * The scope of those changes of a scope that stand in a row or column of its pivot, so that a figure leads to its saves.
  * Null where one sentence cannot say both: a part says one thing, and "of the unit Income" and "of these five people" are
  * two.
+ * @param others the other members where these are all that there are: what is none of them is said by naming them
  */
 export function scopeOfMember(
   scope: Scope,
   dimension: Dimension,
   value: string | null,
   world: CellWorld,
+  others?: readonly (string | null)[],
 ): Scope | null {
   const fieldId = heldFieldOf(dimension)
-  if (fieldId !== null) return ofHeld(scope, fieldId, value)
+  if (fieldId !== null) return ofHeld(scope, fieldId, value, others)
   switch (dimension as FixedDimension) {
     case 'who':
       return withPart(scope, { part: 'who', exclude: false, actors: [Number(value)], kinds: [] })
@@ -73,7 +82,7 @@ export function scopeOfMember(
         world,
       )
     case 'unit':
-      if (scope.who || value === null) return null
+      if (scope.who || value === null) return ofActors(scope, (actor) => actor.unit === value, world)
       return withPart(scope, {
         part: 'who',
         exclude: false,
@@ -104,7 +113,7 @@ export function scopeOfMember(
     }
     case 'before':
     case 'after': {
-      if (scope.value?.exclude) return null
+      if (scope.value?.exclude || (value?.length ?? 0) >= longestMember) return null
       const test = { test: dimension === 'before' ? ('from' as const) : ('to' as const), value }
       return withPart(scope, { part: 'value', exclude: false, tests: [...(scope.value?.tests ?? []), test] })
     }
@@ -132,10 +141,20 @@ export function scopeOfMember(
   }
 }
 
-/** What is not known cannot be asked for. */
-function ofHeld(scope: Scope, fieldId: number, member: string | null): Scope | null {
+function ofHeld(
+  scope: Scope,
+  fieldId: number,
+  member: string | null,
+  others: readonly (string | null)[] | undefined,
+): Scope | null {
   const { holds } = scope
-  if (member === null || holds?.exclude) return null
+  if (holds?.exclude) return null
+  if (member === null) {
+    // What is not known cannot be asked for, but it is whatever is none of the others.
+    if (holds || !others || others.length === 0 || others.length > mostValues) return null
+    const values = others.flatMap((one) => (one === null ? [] : (JSON.parse(one) as [string | null])))
+    return withPart(scope, { part: 'holds', exclude: true, tests: [{ fieldId, now: false, values }] })
+  }
   const [value = null] = JSON.parse(member) as [string | null]
   const isIt = (test: HeldTest) => test.fieldId === fieldId && !test.now
   const tests = holds?.tests ?? []
@@ -150,16 +169,32 @@ function ofHeld(scope: Scope, fieldId: number, member: string | null): Scope | n
   })
 }
 
-function ofKind(scope: Scope, kind: ActorKind, { actors }: CellWorld): Scope | null {
+function ofKind(scope: Scope, kind: ActorKind, world: CellWorld): Scope | null {
   const { who } = scope
   const whole: WhoPart = { part: 'who', exclude: false, actors: [], kinds: [kind] }
   if (!who) return withPart(scope, whole)
-  if (groupsOf(who).length > 0) return who.kinds.includes(kind) && !who.exclude ? withPart(scope, whole) : null
   if (who.kinds.includes(kind)) return who.exclude ? null : withPart(scope, whole)
-  const own = actors.filter((actor) => actor.kind === kind)
-  // Everyone of the kind but a few is said by naming the others.
-  const left = own.filter(({ id }) => who.actors.includes(id) !== who.exclude).map(({ id }) => id)
-  return left.length === 0 || left.length > 1000 ? null : withPart(scope, { ...whole, kinds: [], actors: left })
+  return ofActors(scope, (actor) => actor.kind === kind, world)
+}
+
+/** Actors by their names, of those whom the scope speaks of; null for nobody, or too many. */
+function ofActors(
+  scope: Scope,
+  isMeant: (actor: CellWorld['actors'][number]) => boolean,
+  { actors }: CellWorld,
+): Scope | null {
+  const { who } = scope
+  const units = new Set<string>()
+  for (const group of who ? groupsOf(who) : []) {
+    // Who is new, or has left, is known where it is looked for.
+    if (group.group !== 'unit') return null
+    units.add(group.unit)
+  }
+  const isIn = ({ id, kind, unit }: CellWorld['actors'][number]) =>
+    !who || (who.actors.includes(id) || who.kinds.includes(kind) || (unit !== null && units.has(unit))) !== who.exclude
+  const left = actors.filter((actor) => isMeant(actor) && isIn(actor)).map(({ id }) => id)
+  if (left.length === 0 || left.length > mostActors) return null
+  return withPart(scope, { part: 'who', exclude: false, actors: left, kinds: [] })
 }
 
 function ofTypes(scope: Scope, types: readonly number[], { fields }: CellWorld): Scope | null {

@@ -97,13 +97,14 @@ const world = computed<CellWorld>(() => ({
 /** Undefined stands for all of a row or column. */
 function scopeOf(row: number | undefined, column: number | undefined): Scope | null {
   let meant: Scope | null = props.scope
-  for (const [dimension, at, members] of [
-    [props.work.rows, row, data.value!.rows],
-    [props.work.columns, column, data.value!.columns],
+  for (const [dimension, at, members, more] of [
+    [props.work.rows, row, data.value!.rows, data.value!.moreRows],
+    [props.work.columns, column, data.value!.columns, data.value!.moreColumns],
   ] as const) {
     if (meant === null || dimension === null || at === undefined) continue
     const member = members[at]
-    meant = member ? scopeOfMember(meant, dimension, member.value, world.value) : null
+    const others = more === 0 ? members.filter((one) => one !== member).map(({ value }) => value) : undefined
+    meant = member ? scopeOfMember(meant, dimension, member.value, world.value, others) : null
   }
   return meant
 }

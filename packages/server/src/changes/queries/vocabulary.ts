@@ -48,7 +48,7 @@ export async function readVocabulary(db: Database, reach: Scope, nowMs: number):
   return {
     called: isLimited(reach) ? [] : await calledOf(db, fieldRows),
     types,
-    actors: actorRows.map(({ unit: _, ...actor }) => actor),
+    actors: actorRows,
     units: [...new Set(actorRows.flatMap(({ unit }) => (unit === null ? [] : [unit])))].sort(),
     channels: ((await channels) as { channel: string }[]).map((row) => row.channel),
     fields: fieldRows.map((field) => {
