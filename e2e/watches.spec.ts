@@ -103,6 +103,14 @@ test('what comes is on Today and in the mail, from which it is one press to the 
   await page.getByRole('button', { name: 'Send a trial' }).click()
   await expect(page.getByRole('region', { name: 'What it sent' })).toContainText('a trial: nothing happened')
   await axeFindsNothing(page)
+
+  // What is changed of it is held against what it would have done before.
+  const past = page.getByRole('region', { name: 'Tried on the past year' })
+  await expect(past).toContainText('It would have fired')
+  await expect(past).not.toContainText('As it stands')
+  await page.getByLabel('More saves than').fill('500')
+  await expect(past).toContainText('It would not have fired.')
+  await expect(past).toContainText(/As it stands, (once|\d+ times)\. It would fire no more on \d+ days?: /)
 })
 
 test('a missing import is watched for, and a watch is silenced with a reason', async () => {

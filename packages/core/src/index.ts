@@ -20,6 +20,7 @@ export {
   type WatchSpeaks,
   type WatchSpell,
 } from './watch/rule.ts'
+export { comparedDays, type ComparedDays } from './watch/compared.ts'
 export { daysWords, weekday, weekdayPlural, weekdayWords } from './time/weekday.ts'
 export { pageAddress, patternTrouble } from './record/page-address.ts'
 export { assertNever } from './words/assert-never.ts'

@@ -5,7 +5,7 @@ import Input from 'ant-design-vue/es/input'
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { routes, type Receiver, type Watch, type WatchRule, type WatchTrial } from '@spoor/contract'
-import { amountText, counted, firstWork, hasScope, listed, workText } from '@spoor/core'
+import { amountText, comparedDays, counted, dateText, firstWork, hasScope, listed, workText } from '@spoor/core'
 import { computed, ref } from 'vue'
 import { call, problemOf } from '../api/client.ts'
 import { addressesIn } from '../value/addresses.ts'
@@ -119,6 +119,34 @@ const {
   queryFn: ({ signal }) => call(routes.tryWatch, { body: tried.value, signal }),
   placeholderData: keepPreviousData,
 })
+/** The rule as it stands, where what is tried is another: both would be asked the same. */
+const standing = computed(() => {
+  if (!given || isDigest.value) return null
+  const { scope, fires: meant, zone } = given
+  const isSame = JSON.stringify([scope, meant]) === JSON.stringify([tried.value.scope, tried.value.fires])
+  return isSame ? null : { ...tried.value, scope, fires: meant, zone }
+})
+const { data: before } = useQuery({
+  queryKey: ['watch-trial', standing],
+  queryFn: ({ signal }) => call(routes.tryWatch, { body: standing.value!, signal }),
+  enabled: computed(() => standing.value !== null),
+})
+/** What the change would make of the past year. */
+const compared = computed(() => {
+  if (standing.value === null || !before.value || !trial.value) return null
+  const { gone, new: added } = comparedDays(before.value.strip, trial.value.strip, tried.value.zone)
+  const told = (days: readonly string[]) =>
+    days.length > mostDays
+      ? `${listed(days.slice(-mostDays).map(dateText))} and ${days.length - mostDays} before`
+      : listed(days.map(dateText))
+  const differences = [
+    ...(added.length === 0 ? [] : [`It would fire on ${counted(added.length, 'more day')}: ${told(added)}.`]),
+    ...(gone.length === 0 ? [] : [`It would fire no more on ${counted(gone.length, 'day')}: ${told(gone)}.`]),
+  ]
+  const same = 'It would fire on the same days.'
+  return `As it stands, ${often(before.value.times)}. ${differences.length === 0 ? same : differences.join(' ')}`
+})
+const mostDays = 4
 const often = (times: number) => (times === 1 ? 'once' : counted(times, 'time'))
 const trialWords = computed(() => {
   const { times = 0, by: who = [] } = trial.value ?? {}
@@ -268,6 +296,11 @@ const remove = () =>
       <template v-else>
         <p>{{ trialWords }}</p>
         <WatchStrip :fired="watch?.strip ?? []" :would="trial.strip" :words="trialWords" />
+        <template v-if="compared && before">
+          <p>{{ compared }}</p>
+          <WatchStrip :fired="watch?.strip ?? []" :would="before.strip" :words="`As it stands. ${compared}`" />
+          <p class="quiet">The line above is as changed, the one below as it stands.</p>
+        </template>
         <p v-if="inScope" class="quiet">
           <RouterLink :to="worked">Work it out by whom and month</RouterLink>
         </p>
