@@ -80,7 +80,12 @@ async function make(cluster) {
   await run(
     'insert into ledger.hour_kind select hour, actor_kind, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2',
   )
-  await run('analyze ledger.hour_kind; analyze ledger.save; analyze ledger.change; analyze ledger.hour_actor')
+  await run(
+    `insert into ledger.month_actor select date_trunc('month', hour at time zone 'UTC')::date, type_id, actor_id, min(actor_kind), channel, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2, 3, 5`,
+  )
+  await run(
+    'analyze ledger.hour_kind; analyze ledger.month_actor; analyze ledger.save; analyze ledger.change; analyze ledger.hour_actor',
+  )
   const { rows } = await run('select count(*) as n from ledger.change')
   const first = { type: Number(types1[0].first), field: Number(fields1[0].first) }
   return { db, world, first, counted: Number(rows[0].n) }

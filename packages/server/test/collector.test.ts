@@ -427,10 +427,12 @@ describe('runs and hourly counts', () => {
     const compare = `
       select (select count(*) from ledger.save)::int as saves, (select count(*) from ledger.change)::int as changes,
              (select sum(saves) from ledger.hour_actor)::int as rolled_saves, (select sum(changes) from ledger.hour_actor)::int as rolled_changes,
+             (select sum(saves) from ledger.month_actor)::int as month_saves, (select sum(changes) from ledger.month_actor)::int as month_changes,
              (select sum(changes) from ledger.hour_field)::int as rolled_fields, (select sum(saves) from ledger.run)::int as run_saves`
     const { rows } = await world.db.raw<{ rows: Record<string, number>[] }>(compare)
-    const { saves, changes, rolled_saves, rolled_changes, rolled_fields, run_saves } = rows[0]!
-    expect([rolled_saves, run_saves]).toEqual([saves, saves])
-    expect([rolled_changes, rolled_fields]).toEqual([changes, changes])
+    const { saves, changes, rolled_saves, rolled_changes, month_saves, month_changes, rolled_fields, run_saves } =
+      rows[0]!
+    expect([rolled_saves, month_saves, run_saves]).toEqual([saves, saves, saves])
+    expect([rolled_changes, month_changes, rolled_fields]).toEqual([changes, changes, changes])
   })
 })

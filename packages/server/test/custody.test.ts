@@ -265,6 +265,12 @@ async function alterable(): Promise<Target[]> {
     has(/count of an actor/),
   )
   await all(
+    'ledger.month_actor',
+    ['saves', 'changes'],
+    `month || ' ' || type_id || ' ' || actor_id || ' ' || channel as key`,
+    has(/count of an actor in the month/),
+  )
+  await all(
     'ledger.hour_kind',
     ['saves', 'changes'],
     `hour || ' ' || actor_kind as key`,
@@ -289,6 +295,7 @@ const keys: Record<string, string> = {
   'ledger.seal': 'number::text',
   'ledger.hour_field': `hour || ' ' || field_id`,
   'ledger.hour_actor': `hour || ' ' || type_id || ' ' || actor_id || ' ' || channel`,
+  'ledger.month_actor': `month || ' ' || type_id || ' ' || actor_id || ' ' || channel`,
   'ledger.hour_kind': `hour || ' ' || actor_kind`,
   'ledger.run': 'id::text',
 }
@@ -673,7 +680,13 @@ describe('checking', () => {
       'a count by actor',
       `update ledger.hour_actor set saves = saves + 1`,
       `update ledger.hour_actor set saves = saves - 1`,
-      /count of an actor/,
+      /count of an actor in the hour/,
+    ],
+    [
+      'a count by month',
+      `update ledger.month_actor set saves = saves + 1`,
+      `update ledger.month_actor set saves = saves - 1`,
+      /count of an actor in the month/,
     ],
     [
       'a count by kind',

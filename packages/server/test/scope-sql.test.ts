@@ -20,7 +20,7 @@ import {
   type Scope,
   type ScopedChange,
 } from '@spoor/core'
-import { memberOf, zones } from '../../core/src/figures/member.arbitrary.ts'
+import { farZones, memberOf, zones } from '../../core/src/figures/member.arbitrary.ts'
 import { anyScope } from '../../core/src/scope/scope.arbitrary.ts'
 import type { Held, Save as SaveShown } from '@spoor/contract'
 import { savePage } from '../src/ledger/saves.ts'
@@ -295,6 +295,10 @@ beforeAll(async () => {
   await db.raw(
     'insert into ledger.hour_kind select hour, actor_kind, sum(saves), sum(changes) from ledger.hour_actor group by 1, 2',
   )
+  await db.raw(
+    `insert into ledger.month_actor select date_trunc('month', hour at time zone 'UTC')::date, type_id, actor_id, min(actor_kind), channel, sum(saves), sum(changes)
+       from ledger.hour_actor group by 1, 2, 3, 5`,
+  )
 })
 afterAll(() => world.close())
 
@@ -425,70 +429,114 @@ describe('every reading counts what the scope means', () => {
     return then ? JSON.stringify([then.value]) : null
   }
 
+  /** Holds a pivot against what another hand makes of it. @returns in how many of its cells there is something */
+  async function pivotAgrees(
+    scope: Scope,
+    rows: Dimension,
+    columns: Dimension | null,
+    measure: Measure,
+    zone: string,
+    top: number,
+  ): Promise<number> {
+    let met = 0
+    const work = { ...firstWork.pivot, rows, columns, measure, top, empty: false }
+    const answer = readPivot(world.db, [scope], { work, zone }, nowMs)
+    const wanted = expected([scope])
+    const values = [rows, columns].some((one) => one === 'before' || one === 'after')
+    const differs = ofDifferences.has(measure)
+    const fieldsMet = wanted.filter((change) => values || moveOf(change) !== null).map(({ fieldId }) => fieldId)
+    const apart = !values && [rows, columns].includes('field')
+    if ((values || differs) && !apart && new Set(fieldsMet).size > 1) {
+      await expect(answer).rejects.toThrow('They are not put together')
+      return met
+    }
+    const own = values ? wanted.filter((change) => !change.erased) : wanted
+    const { rows: xs, columns: ys, cells, rowTotals, total, moreRows, moreColumns } = await answer
+    const member = (dimension: Dimension | null, change: Made) =>
+      dimension === null ? null : standsAt(dimension, change, zone)
+    const at = (list: readonly { value: string | null }[], value: string | null) => {
+      const place = list.findIndex((one) => one.value === value)
+      return place < 0 ? list.length : place
+    }
+    const inRow = (x: number) => own.filter((change) => at(xs, member(rows, change)) === x)
+    expect(new Set(own.map((change) => member(rows, change))).size).toBe(xs.length + moreRows)
+    for (const [x, line] of cells.entries()) {
+      if (!(apart && rows !== 'field'))
+        expect(sameFigure(rowTotals[x]!, figureOf(inRow(x), measure, wanted))).toBe(true)
+      for (const [y, cell] of line.entries()) {
+        if (apart && ((rows === 'field' && x === xs.length) || (columns === 'field' && y === ys.length))) continue
+        const there = inRow(x).filter((change) => at(ys, member(columns, change)) === y)
+        met += there.length > 0 ? 1 : 0
+        expect(
+          sameFigure(cell, there.length === 0 ? null : figureOf(there, measure, wanted)),
+          `${rows} ${columns} ${measure} ${cell}`,
+        ).toBe(true)
+      }
+    }
+    // Each of them leads to its saves by a sentence.
+    for (const { value } of heldFieldOf(rows) === null ? [] : xs) {
+      const cellWorld = { types: [], fields: [], actors: [], zone, nowMs }
+      const others = moreRows === 0 ? xs.map((one) => one.value).filter((one) => one !== value) : undefined
+      const meant = scopeOfMember(scope, rows, value, cellWorld, others)
+      if (value === null && others?.length && !scope.holds) expect(meant).not.toBeNull()
+      if (meant)
+        expect(own.filter((change) => matches(meant, change, nowMs))).toEqual(
+          own.filter((change) => standsAt(rows, change, zone) === value),
+        )
+    }
+    if (!apart) expect(sameFigure(total, figureOf(own, measure, wanted))).toBe(true)
+    expect(moreColumns === 0 || columns !== null).toBe(true)
+    return met
+  }
+
   it('in a pivot of any two dimensions and any measure, totals and the rest included', async () => {
     let met = 0
+    const anyOne = fc.constantFrom(...dimensions, ...held)
     await fc.assert(
       fc.asyncProperty(
         shortScope,
-        fc.constantFrom(...dimensions, ...held),
-        fc.option(fc.constantFrom(...dimensions, ...held)),
+        fc.tuple(anyOne, fc.option(anyOne)).filter(([rows, columns]) => rows !== columns),
         fc.constantFrom(...measures),
         fc.constantFrom(...zones),
         fc.integer({ min: 1, max: 8 }),
-        async (scope, rows, columns, measure, zone, top) => {
-          fc.pre(rows !== columns)
-          const work = { ...firstWork.pivot, rows, columns, measure, top, empty: false }
-          const answer = readPivot(world.db, [scope], { work, zone }, nowMs)
-          const wanted = expected([scope])
-          const values = [rows, columns].some((one) => one === 'before' || one === 'after')
-          const differs = ofDifferences.has(measure)
-          const fieldsMet = wanted.filter((change) => values || moveOf(change) !== null).map(({ fieldId }) => fieldId)
-          const apart = !values && [rows, columns].includes('field')
-          if ((values || differs) && !apart && new Set(fieldsMet).size > 1) {
-            await expect(answer).rejects.toThrow('They are not put together')
-            return
-          }
-          const own = values ? wanted.filter((change) => !change.erased) : wanted
-          const { rows: xs, columns: ys, cells, rowTotals, total, moreRows, moreColumns } = await answer
-          const member = (dimension: Dimension | null, change: Made) =>
-            dimension === null ? null : standsAt(dimension, change, zone)
-          const at = (list: readonly { value: string | null }[], value: string | null) => {
-            const place = list.findIndex((one) => one.value === value)
-            return place < 0 ? list.length : place
-          }
-          const inRow = (x: number) => own.filter((change) => at(xs, member(rows, change)) === x)
-          expect(new Set(own.map((change) => member(rows, change))).size).toBe(xs.length + moreRows)
-          for (const [x, line] of cells.entries()) {
-            if (!(apart && rows !== 'field'))
-              expect(sameFigure(rowTotals[x]!, figureOf(inRow(x), measure, wanted))).toBe(true)
-            for (const [y, cell] of line.entries()) {
-              if (apart && ((rows === 'field' && x === xs.length) || (columns === 'field' && y === ys.length))) continue
-              const there = inRow(x).filter((change) => at(ys, member(columns, change)) === y)
-              met += there.length > 0 ? 1 : 0
-              expect(
-                sameFigure(cell, there.length === 0 ? null : figureOf(there, measure, wanted)),
-                `${rows} ${columns} ${measure} ${cell}`,
-              ).toBe(true)
-            }
-          }
-          // Each of them leads to its saves by a sentence.
-          for (const { value } of heldFieldOf(rows) === null ? [] : xs) {
-            const cellWorld = { types: [], fields: [], actors: [], zone, nowMs }
-            const others = moreRows === 0 ? xs.map((one) => one.value).filter((one) => one !== value) : undefined
-            const meant = scopeOfMember(scope, rows, value, cellWorld, others)
-            if (value === null && others?.length && !scope.holds) expect(meant).not.toBeNull()
-            if (meant)
-              expect(own.filter((change) => matches(meant, change, nowMs))).toEqual(
-                own.filter((change) => standsAt(rows, change, zone) === value),
-              )
-          }
-          if (!apart) expect(sameFigure(total, figureOf(own, measure, wanted))).toBe(true)
-          expect(moreColumns === 0 || columns !== null).toBe(true)
+        async (scope, [rows, columns], measure, zone, top) => {
+          met += await pivotAgrees(scope, rows, columns, measure, zone, top)
         },
       ),
       { numRuns: 60 },
     )
     expect(met).toBeGreaterThan(120)
+  })
+
+  it('in a pivot of months, wherever these begin by the clock of the zone', async () => {
+    let met = 0
+    const asked = shortScope.map(({ who, what, when, how }): Scope => ({
+      ...(who && { who }),
+      ...(what && what.types.length > 0 && { what: { ...what, fields: [] } }),
+      ...(when && { when }),
+      ...(how && how.channels.length > 0 && { how: { ...how, actions: [], runs: [], transactions: [] } }),
+    }))
+    const others = fc.constantFrom<Dimension>('who', 'kind', 'unit', 'area', 'type', 'channel')
+    const months = fc.constantFrom<Dimension>('month', 'quarter')
+    const sides = fc.oneof(
+      fc.tuple(others, months),
+      fc.tuple(months, others),
+      fc.tuple(months, fc.constant(null)),
+      fc.constant<[Dimension, Dimension]>(['month', 'quarter']),
+    )
+    await fc.assert(
+      fc.asyncProperty(
+        asked,
+        sides,
+        fc.constantFrom('saves' as const, 'changes' as const, 'share' as const),
+        fc.constantFrom(...zones, ...farZones),
+        async (scope, [rows, columns], measure, zone) => {
+          met += await pivotAgrees(scope, rows, columns, measure, zone, 6)
+        },
+      ),
+      { numRuns: 150 },
+    )
+    expect(met).toBeGreaterThan(200)
   })
 
   it('by a masked value’s order nothing is told of it', async () => {

@@ -173,6 +173,8 @@ describe('the sums of counts', () => {
       ['hour_field', 'changes', 'field'],
       ['hour_actor', 'saves', 'actor'],
       ['hour_actor', 'changes', 'actor'],
+      ['month_actor', 'saves', 'month'],
+      ['month_actor', 'changes', 'month'],
       ['hour_kind', 'changes', 'kind'],
       ['run', 'saves', 'run'],
     ] as const)

@@ -4,8 +4,11 @@ import type { FixedDimension } from './work.ts'
 /** For tests: dimensions told by another hand than the database's. */
 export const zones = ['Europe/London', 'Asia/Kolkata', 'America/New_York']
 
+/** Zones that are far from UTC on either side. */
+export const farZones = ['Pacific/Kiritimati', 'Pacific/Honolulu', 'Pacific/Auckland']
+
 const clocks = new Map(
-  zones.map((timeZone) => [
+  [...zones, ...farZones].map((timeZone) => [
     timeZone,
     new Intl.DateTimeFormat('en-CA', {
       timeZone,

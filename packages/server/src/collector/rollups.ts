@@ -19,7 +19,7 @@ interface ActorCount {
   changes: number
 }
 
-/** Adds a batch to the hourly counts, by type and field, and by type, actor and channel. */
+/** Adds a batch to the hourly counts, by type and field, and by type, actor and channel; the latter by month, too. */
 export async function addToRollups(
   trx: Knex.Transaction,
   saves: readonly { save: CapturedSave; actorId: number }[],
@@ -47,7 +47,23 @@ export async function addToRollups(
     [...byHour.values()].flatMap(({ fields }) => [...fields.values()]),
   )
   await addActorCounts(trx, byActor)
+  await addMonthCounts(trx, byActor)
   await addKindCounts(trx, byActor)
+}
+
+/** The same by month of UTC. */
+async function addMonthCounts(trx: Knex.Transaction, counts: readonly ActorCount[]): Promise<void> {
+  const byMonth = new Map<string, ActorCount>()
+  for (const { hour, typeId, actorId, actorKind, channel, saves, changes } of counts) {
+    const month = `${hour.slice(0, 7)}-01`
+    const key = `${month} ${typeId} ${actorId} ${channel}`
+    const known = byMonth.get(key)
+    if (known) {
+      known.saves += saves
+      known.changes += changes
+    } else byMonth.set(key, { hour: month, typeId, actorId, actorKind, channel, saves, changes })
+  }
+  await addActorCounts(trx, [...byMonth.values()], 'month')
 }
 
 async function addKindCounts(trx: Knex.Transaction, counts: readonly ActorCount[]): Promise<void> {
@@ -85,12 +101,17 @@ async function addFieldCounts(trx: Knex.Transaction, counts: readonly Count[]): 
   )
 }
 
-async function addActorCounts(trx: Knex.Transaction, counts: readonly ActorCount[]): Promise<void> {
+async function addActorCounts(
+  trx: Knex.Transaction,
+  counts: readonly ActorCount[],
+  by: 'hour' | 'month' = 'hour',
+): Promise<void> {
+  const table = `${by}_actor`
   await trx.raw(
-    `insert into ledger.hour_actor (hour, type_id, actor_id, actor_kind, channel, saves, changes)
-     select * from unnest(?::timestamptz[], ?::int[], ?::int[], ?::text[], ?::text[], ?::bigint[], ?::bigint[])
-     on conflict (hour, type_id, actor_id, channel) do update
-       set saves = hour_actor.saves + excluded.saves, changes = hour_actor.changes + excluded.changes`,
+    `insert into ledger.${table} (${by}, type_id, actor_id, actor_kind, channel, saves, changes)
+     select * from unnest(?::${by === 'hour' ? 'timestamptz' : 'date'}[], ?::int[], ?::int[], ?::text[], ?::text[], ?::bigint[], ?::bigint[])
+     on conflict (${by}, type_id, actor_id, channel) do update
+       set saves = ${table}.saves + excluded.saves, changes = ${table}.changes + excluded.changes`,
     [
       counts.map((c) => c.hour),
       counts.map((c) => c.typeId),

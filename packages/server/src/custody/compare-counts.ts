@@ -67,6 +67,24 @@ const queries: readonly Query[] = [
     }),
   },
   {
+    of: ['month'],
+    sql: `select coalesce(c.month, r.month)::text as month, coalesce(c.actor_id, r.actor_id) as who, coalesce(c.type_id, r.type_id) as type,
+                 coalesce(r.saves, 0) || ' saves, ' || coalesce(r.changes, 0) || ' changes' || coalesce(', ' || r.actor_kind, '') as stored,
+                 coalesce(c.saves, 0) || ' saves, ' || coalesce(c.changes, 0) || ' changes' || coalesce(', ' || c.actor_kind, '') as expected
+            from (select date_trunc('month', s.captured_at at time zone 'UTC')::date as month, s.type_id, s.actor_id, s.channel, min(s.actor_kind) as actor_kind,
+                         count(*) as saves, coalesce(sum(n.changes), 0) as changes
+                    from ledger.save s left join (select captured_at, save_id, count(*) as changes from ledger.change group by 1, 2) n on n.captured_at = s.captured_at and n.save_id = s.id
+                   group by 1, 2, 3, 4) c
+            full join ledger.month_actor r on r.month = c.month and r.type_id = c.type_id and r.actor_id = c.actor_id and r.channel = c.channel
+           where coalesce(r.saves, 0) <> coalesce(c.saves, 0) or coalesce(r.changes, 0) <> coalesce(c.changes, 0) or r.actor_kind is distinct from c.actor_kind`,
+    told: (row) => ({
+      place: `count ${row['month']} actor ${row['who']} type ${row['type']}`,
+      words: `The count of an actor in the month of ${row['month']!.slice(0, 7)} says ${row['stored']}, and there are ${row['expected']}.`,
+      stored: row['stored']!,
+      expected: row['expected']!,
+    }),
+  },
+  {
     // Those of saves under seal are met on the way through them. Each side for itself, so that an index serves.
     sql: `select c.save_id, c.field_id from (
             select * from ledger.change where save_id < (select first_save_id from ledger.sealing)

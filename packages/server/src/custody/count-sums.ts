@@ -3,7 +3,7 @@ import type { Client } from 'pg'
 import { BinaryRows } from '../ledger/binary-rows.ts'
 
 /** What is kept beside the saves and can be counted from them; each has up to two counts. */
-export const countTables = ['field', 'actor', 'kind', 'run'] as const
+export const countTables = ['field', 'actor', 'month', 'kind', 'run'] as const
 export type CountTable = (typeof countTables)[number]
 
 /** Words of 32 bits for one count of a table: two that differ have the same sum once in 2⁹⁶. */
@@ -61,7 +61,7 @@ interface Hour {
 /** Field and type in one number; there are never so many fields. */
 const fieldRoom = 2 ** 26
 
-/** Counts saves and changes as the hourly counts and the runs have them. Hours are microseconds since 2000. */
+/** Counts saves and changes as the hourly and monthly counts and the runs have them. Hours are microseconds since 2000. */
 export class SliceCounts {
   readonly #hours = new Map<number, Hour>()
   readonly #runs = new Map<string, number>()
@@ -107,12 +107,21 @@ export class SliceCounts {
       for (const [key, n] of fields) sums.add('field', fieldOf(hour, Math.floor(key / fieldRoom), key % fieldRoom), n)
       for (const [key, { kind, saves, changes }] of actors) {
         sums.add('actor', hour + separator + key, saves, changes)
+        sums.add('month', monthOf(hour) + separator + key, saves, changes)
         // What a kind comes to is the sum of its actors, here as there.
         sums.add('kind', hour + separator + kind, saves, changes)
       }
     }
     for (const [run, n] of this.#runs) sums.add('run', run, n)
   }
+}
+
+const since2000Ms = Date.UTC(2000, 0, 1)
+
+/** The month of UTC that an hour lies in, counted from the year 0. @param hour microseconds since 2000 */
+function monthOf(hour: number): number {
+  const day = new Date(since2000Ms + hour / 1000)
+  return day.getUTCFullYear() * 12 + day.getUTCMonth()
 }
 
 function fieldOf(hour: number, typeId: number, fieldId: number): string {
@@ -145,6 +154,18 @@ export async function storedCounts(client: Client, sums: CountSums): Promise<str
         row.number(5),
         row.number(6),
       ),
+    )
+    const month = `(extract(year from month) * 12 + extract(month from month) - 1)::int4`
+    await each(
+      `select ${month}, type_id, actor_id, actor_kind, channel, saves, changes from ledger.month_actor`,
+      7,
+      (row) =>
+        sums.add(
+          'month',
+          row.int(0)! + separator + actorKey(row.int(1)!, row.int(2)!, row.text(3)!, row.text(4)!),
+          row.number(5),
+          row.number(6),
+        ),
     )
     await each('select hour, actor_kind, saves, changes from ledger.hour_kind', 4, (row) =>
       sums.add('kind', row.number(0) + separator + row.text(1)!, row.number(2), row.number(3)),

@@ -15,7 +15,7 @@ import {
 } from '@spoor/core'
 import type { PivotAnswer } from '@spoor/contract'
 import type { Knex } from 'knex'
-import { countsAnswer, fromCounts, wholeHours } from '../changes/queries/rollup.ts'
+import { countsAnswer, wholeHours } from '../changes/queries/rollup.ts'
 import { Problem } from '../errors.ts'
 import type { Database } from '../database/knex.ts'
 import { asOfOneMoment } from '../database/one-moment.ts'
@@ -25,6 +25,7 @@ import { demandWhole } from '../ledger/reach.ts'
 import { asksChanges, rowColumns, whereScopes } from '../ledger/scope-sql.ts'
 import { keepSoon } from '../scope/reading.ts'
 import type { Answerer } from '../work/answering.ts'
+import { countsOf, ofTime, timeSql, type TimeDimension } from './counts.ts'
 import { apartByCurrency } from './currencies.ts'
 import { namesOf } from './names.ts'
 import { demandField, type FieldOfType, type WorkRequest } from './ground.ts'
@@ -152,60 +153,6 @@ function valueOf(
     default:
       return [`(${timeSql(dimension as TimeDimension, 'r.captured_at')})::text`, [zone]]
   }
-}
-
-type TimeDimension = 'hour' | 'weekday' | 'day' | 'week' | 'month' | 'quarter'
-const ofTime: ReadonlySet<Dimension> = new Set<TimeDimension>(['hour', 'weekday', 'day', 'week', 'month', 'quarter'])
-
-/** SQL of an instant by the clock of a zone, which is bound. */
-function timeSql(dimension: TimeDimension, instant: string): string {
-  const clock = `${instant} at time zone ?`
-  switch (dimension) {
-    case 'hour':
-      return `extract(hour from ${clock})::int`
-    case 'weekday':
-      return `extract(isodow from ${clock})::int`
-    default:
-      return `date_trunc('${dimension}', ${clock})::date`
-  }
-}
-
-/** Columns of the hourly counts that dimensions are made from. */
-const countColumns: Partial<Record<Dimension, string>> = {
-  who: 'actor_id',
-  unit: 'actor_id',
-  kind: 'actor_kind',
-  area: 'type_id',
-  type: 'type_id',
-  channel: 'channel',
-}
-
-/**
- * The hourly counts of all scopes, put together as far as some dimensions need it, under the alias `r`. The clock is looked at once
- * for each hour, not for each of its counts.
- */
-function countsOf(
-  db: Database,
-  scopes: readonly Scope[],
-  wanted: readonly Dimension[],
-  { measure, zone, nowMs }: { measure: Measure; zone: string; nowMs: number },
-): Knex.QueryBuilder {
-  const counts = fromCounts(db, scopes, nowMs, 'actors and types')
-  const columns = [...new Set(wanted.flatMap((one) => countColumns[one] ?? []))].map((name) => `r.${name}`)
-  const times = wanted.filter((one): one is TimeDimension => ofTime.has(one))
-  if (times.length > 0) {
-    const hours = db.raw(
-      `select h, ${times.map((one) => `${timeSql(one, 'h')} as ${one}`).join(', ')}
-         from generate_series((select min(hour) from ledger.hour_actor), (select max(hour) from ledger.hour_actor), interval '1 hour') as h`,
-      times.map(() => zone),
-    )
-    counts.withMaterialized('clock', hours as never).joinRaw('join clock on clock.h = r.captured_at')
-    columns.push(...times.map((one) => `clock.${one}`))
-  }
-  const counted = measure === 'changes' ? 'changes' : 'saves'
-  counts.select(columns).sum({ [counted]: `r.${counted}` })
-  if (columns.length > 0) counts.groupBy(columns)
-  return db.from(counts.as('r'))
 }
 
 /** Rows of all scopes with what some dimensions need beside them, under the alias `r`. */

@@ -45,6 +45,7 @@ import { up as packBeside } from './migrations/042-pack-beside.ts'
 import { up as livesInNumbers } from './migrations/043-lives-in-numbers.ts'
 import { up as answers } from './migrations/044-answers.ts'
 import { up as blackedScopes } from './migrations/045-blacked-scopes.ts'
+import { up as monthlyCounts } from './migrations/046-monthly-counts.ts'
 import { up as knownOpenings } from './migrations/034-known-openings.ts'
 import { migrateQueue } from '../work/queue.ts'
 import { ensureTouchTriggers } from '../evidence/triggers.ts'
@@ -96,6 +97,7 @@ const migrations: Readonly<Record<string, (db: Knex) => Promise<void>>> = {
   '043-lives-in-numbers': livesInNumbers,
   '044-answers': answers,
   '045-blacked-scopes': blackedScopes,
+  '046-monthly-counts': monthlyCounts,
 }
 
 const source: Knex.MigrationSource<string> = {
@@ -155,7 +157,7 @@ const applicationRights = [
   'select, insert on ledger.save, ledger.change, ledger.set_aside, ledger.event, ledger.node, ledger.seal, ledger.signing_key, ledger.found',
   'select on ledger.sealing, ledger.erased, ledger.erased_found',
   'select, update on ledger.head',
-  'select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor, ledger.hour_kind',
+  'select, insert, update on ledger.collector_state, ledger.run, ledger.hour_field, ledger.hour_actor, ledger.hour_kind, ledger.month_actor',
   'usage on all sequences in schema ledger',
   'execute on function ledger.ensure_month(date)',
 ]
