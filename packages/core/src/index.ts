@@ -378,7 +378,7 @@ export {
   standsOut,
   withEmpty,
 } from './figures/pivot.ts'
-export { partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
+export { longestMember, partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, durationText, shareOf } from './figures/amount.ts'
 export { currencyFieldOf, lifeWhile, type NamedColumn } from './figures/currency.ts'
 export {

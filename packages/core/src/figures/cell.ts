@@ -54,7 +54,7 @@ export interface CellWorld {
 const mostActors = 1000
 /** More values are not read in one. */
 const mostValues = 50
-/** As much of a value as is a member of a pivot; what is as long may be the beginning of several. */
+/** So many characters of a value are a member of a pivot; what is as long may be the beginning of several. */
 export const longestMember = 500
 
 /**
@@ -113,7 +113,7 @@ export function scopeOfMember(
     }
     case 'before':
     case 'after': {
-      if (scope.value?.exclude || (value?.length ?? 0) >= longestMember) return null
+      if (scope.value?.exclude || [...(value ?? '')].length >= longestMember) return null
       const test = { test: dimension === 'before' ? ('from' as const) : ('to' as const), value }
       return withPart(scope, { part: 'value', exclude: false, tests: [...(scope.value?.tests ?? []), test] })
     }

@@ -90,6 +90,9 @@ interface Months {
   to: string | null
 }
 
+/** After it a month has more digits than a date is written with. */
+const lastMs = Date.UTC(9999, 0)
+
 /** The whole months of UTC in the time that scopes speak of; null where there is none, or less than months is asked for. */
 function wholeMonths(scopes: readonly Scope[], nowMs: number): Months | null {
   let [fromMs, toMs] = [-Infinity, Infinity]
@@ -104,10 +107,11 @@ function wholeMonths(scopes: readonly Scope[], nowMs: number): Months | null {
     const at = new Date(ms)
     return Date.UTC(at.getUTCFullYear(), at.getUTCMonth() + later)
   }
-  // A span that is open at an end takes in whatever there is.
+  // A span that is open at an end takes in whatever there is, as does one that ends after every day that can be said.
+  if (toMs > lastMs) toMs = Infinity
   if (Number.isFinite(fromMs)) fromMs = monthOf(fromMs, 0) === fromMs ? fromMs : monthOf(fromMs, 1)
   if (Number.isFinite(toMs)) toMs = monthOf(toMs, 0)
-  if (fromMs >= toMs) return null
+  if (fromMs >= toMs || fromMs > lastMs) return null
   const day = (ms: number) => (Number.isFinite(ms) ? new Date(ms).toISOString().slice(0, 10) : null)
   return { from: day(fromMs), to: day(toMs) }
 }

@@ -3,6 +3,7 @@ import {
   dimensionText,
   grouped,
   heldFieldOf,
+  longestMember,
   ofDifferences,
   ordered,
   standsOut,
@@ -141,9 +142,9 @@ function valueOf(
     case 'record':
       return [`'t' || r.type_id || ':' || r.record_key`, []]
     case 'before':
-      return ['left(r.before, 500)', []]
+      return [`left(r.before, ${longestMember})`, []]
     case 'after':
-      return ['left(r.after, 500)', []]
+      return [`left(r.after, ${longestMember})`, []]
     case 'channel':
       return [`${its}.channel`, []]
     case 'run':

@@ -123,7 +123,8 @@ const {
 const standing = computed(() => {
   if (!given || isDigest.value) return null
   const { scope, fires: meant, zone } = given
-  const isSame = JSON.stringify([scope, meant]) === JSON.stringify([tried.value.scope, tried.value.fires])
+  const said = (asked: string, when: WatchRule['fires']) => JSON.stringify([asked, Object.entries(when).sort()])
+  const isSame = said(scope, meant) === said(tried.value.scope, tried.value.fires)
   return isSame ? null : { ...tried.value, scope, fires: meant, zone }
 })
 const { data: before } = useQuery({
