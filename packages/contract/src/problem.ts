@@ -36,6 +36,7 @@ export const problems = {
   'too-many-to-sort': { status: 422, title: 'Too many for another order' },
   'too-many-to-revert': { status: 422, title: 'Too many for one correction' },
   'too-large': { status: 413, title: 'That is too large' },
+  'not-together': { status: 422, title: 'These cannot be put together' },
   'case-closed': { status: 409, title: 'The case is closed' },
   'pack-not-there': { status: 409, title: 'This pack cannot be taken' },
   'stamp-refused': { status: 502, title: 'There is no time-stamp' },

@@ -1,6 +1,7 @@
 import {
   currencyFieldOf,
   groupBy,
+  listed,
   needsAmounts,
   ofDifferences,
   valueKind,
@@ -170,9 +171,9 @@ async function mixed(
   nowMs: number,
 ): Promise<Problem> {
   const names = await namesOf(db, scopes, `held.${id}`, values.slice(0, mostNamed), nowMs)
-  const more = values.length > mostNamed ? ' and others' : ''
+  const told = values.length > mostNamed ? `${names.join(', ')} and others` : listed(names)
   return new Problem(
-    'bad-request',
-    `These amounts are of several currencies: ${name} of ${plural} is ${names.join(', ')}${more}. They are not put together. Nothing was reckoned: put “${name} of ${plural} at the time” in the rows or columns, or name one in the sentence.`,
+    'not-together',
+    `These amounts are of several currencies: ${name} of ${plural} is ${told}. They are not put together. Nothing was reckoned: put “${name} of ${plural} at the time” in the rows or columns, or name one in the sentence.`,
   )
 }

@@ -3,6 +3,7 @@ import {
   dimensionText,
   grouped,
   heldFieldOf,
+  listed,
   longestMember,
   ofDifferences,
   ordered,
@@ -202,8 +203,8 @@ async function demandOneField(
   const named = fields.slice(0, 3).map(({ name, plural }) => `${name} of ${plural}`)
   const more = fields.length > 3 ? ' and others' : ''
   throw new Problem(
-    'bad-request',
-    `${values ? 'Values' : 'Differences'} of several fields are in this scope: ${named.join(', ')}${more}. They are not put together. Nothing was reckoned: name one field in the sentence${values ? '' : ', or put “field” in the rows or columns'}.`,
+    'not-together',
+    `${values ? 'Values' : 'Differences'} of several fields are in this scope: ${more ? `${named.join(', ')}${more}` : listed(named)}. They are not put together. Nothing was reckoned: name one field in the sentence${values ? '' : ', or put “field” in the rows or columns'}.`,
   )
 }
 

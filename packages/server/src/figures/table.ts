@@ -1,4 +1,4 @@
-import { measureWords, pivotWords, shareOf, workWords, type Scope, type Work } from '@spoor/core'
+import { listed, measureWords, pivotWords, shareOf, workWords, type Scope, type Work } from '@spoor/core'
 import { stringify } from 'csv-stringify/sync'
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import type { Database } from '../database/knex.ts'
@@ -93,8 +93,8 @@ export async function workTable(
       const answer = await readFigure(db, scopes, { work, ...request }, nowMs)
       if (answer.currency?.chosen === null)
         throw new Problem(
-          'bad-request',
-          `These amounts are of several currencies: ${answer.currency.name} is ${answer.currency.values.map(({ name }) => name).join(', ')}. They are not put together. Nothing was reckoned: choose one in the figure.`,
+          'not-together',
+          `These amounts are of several currencies: ${answer.currency.name} is ${listed(answer.currency.values.map(({ name }) => name))}. They are not put together. Nothing was reckoned: choose one in the figure.`,
         )
       return {
         title: workWords(work, `${answer.field.name} of ${answer.field.plural}`),

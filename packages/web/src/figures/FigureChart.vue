@@ -67,7 +67,8 @@ useChart(
         {
           type: 'line',
           step: 'end',
-          showSymbol: false,
+          // A line of one point is none.
+          showSymbol: props.points.length === 1,
           lineStyle: { color: tone('--pine'), width: 2 },
           itemStyle: { color: tone('--pine') },
           data: props.points.map(({ figure }) => (figure === null ? null : Number(figure))),
