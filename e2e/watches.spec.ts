@@ -108,7 +108,7 @@ test('what comes is on Today and in the mail, from which it is one press to the 
   const past = page.getByRole('region', { name: 'Tried on the past year' })
   await expect(past).toContainText('It would have fired')
   await expect(past).not.toContainText('As it stands')
-  await page.getByLabel('More saves than').fill('500')
+  await choose(page, 'When it fires', 'more saves together than a number')
   await expect(past).toContainText('It would not have fired.')
   await expect(past).toContainText(/As it stands, (once|\d+ times)\. It would fire no more on \d+ days?: /)
 })
