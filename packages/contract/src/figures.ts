@@ -94,6 +94,7 @@ export const FigureAnswer = v.object({
   currency: v.nullable(
     v.object({
       /** The field that tells it. */
+      fieldId: v.number(),
       name: v.string(),
       values: v.array(v.object({ value: v.string(), name: v.string() })),
       chosen: v.nullable(v.string()),

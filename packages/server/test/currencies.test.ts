@@ -1,9 +1,20 @@
 import Big from 'big.js'
 import { afterAll, beforeAll, expect, it } from 'vitest'
-import { figureAt, figureMoves, firstWork, lifeWhile, type FigureWork, type PivotWork } from '@spoor/core'
+import {
+  addDays,
+  figureAt,
+  figureMoves,
+  firstWork,
+  lifeWhile,
+  scopeOfPart,
+  wallClock,
+  type FigureWork,
+  type PivotWork,
+} from '@spoor/core'
 import { asOfOneMoment } from '../src/database/one-moment.ts'
 import { readFigure } from '../src/figures/over-time.ts'
 import { readPivot } from '../src/figures/pivot.ts'
+import { whereScope } from '../src/ledger/scope-sql.ts'
 import { livesOf } from '../src/scope/kept-lives.ts'
 import { drawing } from './drawing.ts'
 import { makeWorld, track, type World } from './support.ts'
@@ -117,6 +128,27 @@ it('has no figure until one is chosen, and that is the sum of what was in it at 
   }
   await expect(figure({ currency: '["CHF"]' })).rejects.toThrow('No amount was ever in CHF')
   expect((await figure({ reckoning: 'count', currency: null })).currency).toBeNull()
+})
+
+it('leads from what moved it to saves of the amount and of its currency', async () => {
+  const [a, b] = [addDays(wallClock(Date.now(), zone).date, -1), wallClock(Date.now(), zone).date]
+  const { between, currency } = await figure({ currency: '["EUR"]', by: 'kind', a, b })
+  const asked = { fieldId: ids['invoice.amount']!, currencyId: currency!.fieldId, a, b, by: 'kind' as const, zone }
+  const scopes = between!.parts.flatMap((part) => scopeOfPart(part, asked) ?? [])
+  expect(scopes).toHaveLength(1)
+  const saves = world.db('ledger.save as s')
+  whereScope(saves, scopes[0]!, 'save', 's', Date.now())
+  // By hand: of saves that moved an amount in that currency, or moved a record into it or out of it, none is left out.
+  const { rows } = await world.db.raw<{ rows: { id: string }[] }>(
+    `select distinct save_id::text as id from ledger.change where field_id = ? and 'EUR' in (before, after) and before is distinct from after`,
+    [ids['invoice.currency']!],
+  )
+  expect(rows.length).toBeGreaterThan(5)
+  const found = (await saves.pluck<string[]>('s.id')).map(String)
+  expect(found).toEqual(expect.arrayContaining(rows.map(({ id }) => id)))
+  const [some] = between!.parts
+  expect(scopeOfPart({ ...some!, cause: 'begun' }, asked)).toBeNull()
+  expect(scopeOfPart({ ...some!, cause: 'begun' }, { ...asked, currencyId: null })).not.toBeNull()
 })
 
 it('has no differences in a pivot that puts them together, also those of lines', async () => {

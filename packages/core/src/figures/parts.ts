@@ -114,15 +114,25 @@ export function figureParts({ moves, text }: FigureMoves, by: FigureBy, most: nu
 }
 
 /**
- * The saves of a part, between the ends of two days; null for what no save did, and for a run that cannot be named.
+ * The saves of a part, between the ends of two days; null for what no save did, for a run that cannot be named, and for what
+ * begun or ended in one of several currencies, since a record may have been moved into it or out of it.
+ * @param currencyId the field that tells the currency, where the figure is of one
  * @param by how the figure was split: by cause, what somebody did by hand are their runs of one save
  */
 export function scopeOfPart(
   part: FigurePart,
-  { fieldId, a, b, by, zone }: { fieldId: number; a: string; b: string; by: FigureBy; zone: string },
+  {
+    fieldId,
+    currencyId = null,
+    a,
+    b,
+    by,
+    zone,
+  }: { fieldId: number; currencyId?: number | null; a: string; b: string; by: FigureBy; zone: string },
 ): Scope | null {
+  if (currencyId !== null && (part.cause === 'begun' || part.cause === 'ended')) return null
   const scope: Scope = {
-    what: { part: 'what', exclude: false, types: [], fields: [fieldId] },
+    what: { part: 'what', exclude: false, types: [], fields: currencyId === null ? [fieldId] : [fieldId, currencyId] },
     when: { part: 'when', exclude: false, effective: false, span: { span: 'days', from: addDays(a, 1), to: b, zone } },
   }
   const how = (more: Partial<HowPart>) =>

@@ -121,7 +121,7 @@ async function inOneCurrency(
   const members = [...values].sort((a, b) => b[1] - a[1]).map(([value]) => value)
   const shown = members.slice(0, mostCurrencies)
   const names = await namesOf(trx, scopes, `held.${teller.id}`, shown, nowMs)
-  const currency = { name, values: shown.map((value, at) => ({ value, name: names[at]! })), chosen }
+  const currency = { fieldId: teller.id, name, values: shown.map((value, at) => ({ value, name: names[at]! })), chosen }
   if (chosen === null) return { currency, lives: all }
   const [wanted = null] = JSON.parse(chosen) as [string | null]
   const lives = all.lives.map((life, at) => lifeWhile(life, byId.get(all.ids[at]!), (value) => value === wanted))

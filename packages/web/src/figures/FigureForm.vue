@@ -76,8 +76,9 @@ const share = (part: Part) => (100 * Math.abs(Number(part.difference))) / larges
 /** The saves of a part, between the two days. */
 function scopeOf(part: Part): Scope | null {
   const { a, b } = between.value!
-  const { id: fieldId } = data.value!.field
-  return scopeOfPart(part, { fieldId, a: a.day, b: b.day, by: props.work.by, zone: readerZone })
+  const { field, currency } = data.value!
+  const currencyId = currency?.fieldId ?? null
+  return scopeOfPart(part, { fieldId: field.id, currencyId, a: a.day, b: b.day, by: props.work.by, zone: readerZone })
 }
 /** What the day of a mark made of it, alone. */
 function around(part: Part) {
