@@ -380,7 +380,7 @@ export {
 } from './figures/pivot.ts'
 export { longestMember, partOfDimension, scopeOfMember, type CellWorld } from './figures/cell.ts'
 export { amountText, durationText, shareOf } from './figures/amount.ts'
-export { currencyFieldOf, lifeWhile, type NamedColumn } from './figures/currency.ts'
+export { currencyFieldOf, lifeWhile, severalCurrencies, type NamedColumn } from './figures/currency.ts'
 export {
   figureAt,
   figureMoves,

@@ -1,4 +1,5 @@
 import { absent, type Holding } from '../state/trail.ts'
+import { listed, spoken } from '../words/list.ts'
 import type { Life, LifeSpell } from './over-time.ts'
 
 /** A field of a record type, as its source names it. */
@@ -17,9 +18,7 @@ const neverCurrency = /^(numeric|real|float|double|bool|date|time|interval|bytea
 
 /** "amountCurrency_code" as `amount`, `currency`, `code`. */
 const wordsOf = (name: string): string[] =>
-  name
-    .replace(/(\p{Ll}|\d)(\p{Lu})/gu, '$1 $2')
-    .toLowerCase()
+  spoken(name)
     .split(/[^\p{L}\d]+/u)
     .filter((word) => word !== '')
 
@@ -46,6 +45,12 @@ export function currencyFieldOf<F extends NamedColumn>(amount: NamedColumn, fiel
     .sort((a, b) => b.after.length - a.after.length)
   const best = named[0] ?? candidates.find(({ after }) => after.length === 0)
   return (best ?? (candidates.length === 1 ? candidates[0] : undefined))?.field
+}
+
+/** @param field that tells the currency, "currency of invoices" @param more whether there are others than those named */
+export function severalCurrencies(field: string, names: readonly string[], more = false): string {
+  const told = more ? `${names.join(', ')} and others` : listed(names)
+  return `These amounts are of several currencies: ${field} is ${told}. They are not put together`
 }
 
 const earliest = (...instants: (number | null)[]): number | null =>

@@ -1,10 +1,9 @@
 import { wallClock } from '../time/zone.ts'
 
-/** Days on which two rules would have fired: only by the one, only by the other, or by both. */
+/** Days on which one of two rules would have fired alone. */
 export interface ComparedDays {
   gone: string[]
   new: string[]
-  both: string[]
 }
 
 /**
@@ -19,6 +18,5 @@ export function comparedDays(before: readonly string[], after: readonly string[]
   return {
     gone: [...was].filter((day) => !is.has(day)),
     new: [...is].filter((day) => !was.has(day)),
-    both: [...is].filter((day) => was.has(day)),
   }
 }

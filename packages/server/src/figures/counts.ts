@@ -1,18 +1,11 @@
-import { instantsOf, withoutPart, type Dimension, type Measure, type Scope } from '@spoor/core'
+import { instantsOf, ordered, withoutPart, type Dimension, type Measure, type Scope } from '@spoor/core'
 import type { Knex } from 'knex'
 import { fromCounts } from '../changes/queries/rollup.ts'
 import type { Database } from '../database/knex.ts'
 import { whereScope } from '../ledger/scope-sql.ts'
 
 export type TimeDimension = 'hour' | 'weekday' | 'day' | 'week' | 'month' | 'quarter'
-export const ofTime: ReadonlySet<Dimension> = new Set<TimeDimension>([
-  'hour',
-  'weekday',
-  'day',
-  'week',
-  'month',
-  'quarter',
-])
+export const isOfTime = (one: Dimension): one is TimeDimension => ordered.has(one)
 
 /** SQL of an instant by the clock of a zone, which is bound. */
 export function timeSql(dimension: TimeDimension, instant: string): string {
@@ -37,6 +30,9 @@ const countColumns: Partial<Record<Dimension, string>> = {
   channel: 'channel',
 }
 
+/** Whether counts tell a dimension. */
+export const isCounted = (one: Dimension): boolean => one in countColumns || isOfTime(one)
+
 /**
  * The counts of all scopes, put together as far as some dimensions need it, under the alias `r`. Months are read as such where
  * nothing asks for less. The clock is looked at once for each hour, not for each of its counts.
@@ -47,7 +43,7 @@ export function countsOf(
   wanted: readonly Dimension[],
   { measure, zone, nowMs }: { measure: Measure; zone: string; nowMs: number },
 ): Knex.QueryBuilder {
-  const times = wanted.filter((one): one is TimeDimension => ofTime.has(one))
+  const times = wanted.filter(isOfTime)
   const columns = [...new Set([...wanted.flatMap((one) => countColumns[one] ?? []), ...times])]
   const months = times.every(isOfMonths) ? wholeMonths(scopes, nowMs) : null
   const parts = { db, scopes, columns, times, nowMs }

@@ -1,9 +1,9 @@
 import {
   currencyFieldOf,
   groupBy,
-  listed,
   needsAmounts,
   ofDifferences,
+  severalCurrencies,
   valueKind,
   type Dimension,
   type NamedColumn,
@@ -171,9 +171,8 @@ async function mixed(
   nowMs: number,
 ): Promise<Problem> {
   const names = await namesOf(db, scopes, `held.${id}`, values.slice(0, mostNamed), nowMs)
-  const told = values.length > mostNamed ? `${names.join(', ')} and others` : listed(names)
   return new Problem(
     'not-together',
-    `These amounts are of several currencies: ${name} of ${plural} is ${told}. They are not put together. Nothing was reckoned: put “${name} of ${plural} at the time” in the rows or columns, or name one in the sentence.`,
+    `${severalCurrencies(`${name} of ${plural}`, names, values.length > mostNamed)}. Nothing was reckoned: put “${name} of ${plural} at the time” in the rows or columns, or name one in the sentence.`,
   )
 }

@@ -27,7 +27,7 @@ import { demandWhole } from '../ledger/reach.ts'
 import { asksChanges, rowColumns, whereScopes } from '../ledger/scope-sql.ts'
 import { keepSoon } from '../scope/reading.ts'
 import type { Answerer } from '../work/answering.ts'
-import { countsOf, ofTime, timeSql, type TimeDimension } from './counts.ts'
+import { countsOf, isCounted, isOfTime, timeSql, type TimeDimension } from './counts.ts'
 import { apartByCurrency } from './currencies.ts'
 import { namesOf } from './names.ts'
 import { demandField, type FieldOfType, type WorkRequest } from './ground.ts'
@@ -40,20 +40,6 @@ const mostCells = 20_000
 /** Dimensions that hold a change apart from others of its save. */
 const ofChanges: ReadonlySet<Dimension> = new Set(['field', 'before', 'after'])
 const ofValues: ReadonlySet<Dimension> = new Set(['before', 'after'])
-const byHour: ReadonlySet<Dimension> = new Set([
-  'who',
-  'kind',
-  'unit',
-  'area',
-  'type',
-  'channel',
-  'hour',
-  'weekday',
-  'day',
-  'week',
-  'month',
-  'quarter',
-])
 
 /** Where the rows come from, and at which level. */
 type Ground = 'hours' | 'save' | 'change'
@@ -61,8 +47,7 @@ type Ground = 'hours' | 'save' | 'change'
 function groundOf({ work, zone }: WorkRequest<PivotWork>, scopes: readonly Scope[], nowMs: number): Ground {
   const wanted = [work.rows, work.columns].flatMap((one) => one ?? [])
   const counts = work.measure === 'saves' || work.measure === 'share' || work.measure === 'changes'
-  if (counts && wanted.every((one) => byHour.has(one)) && countsAnswer(scopes, nowMs) && wholeHours(zone, nowMs))
-    return 'hours'
+  if (counts && wanted.every(isCounted) && countsAnswer(scopes, nowMs) && wholeHours(zone, nowMs)) return 'hours'
   const asked =
     wanted.some((one) => ofChanges.has(one)) || work.measure === 'changes' || ofDifferences.has(work.measure)
   return asked ? 'change' : 'save'
@@ -125,7 +110,7 @@ function valueOf(
     const [sql, bindings] = heldBy({ fieldId, now: false }, rowColumns(ground === 'change' ? 'change' : 'save', 'r'))
     return [`${sql}::text`, bindings]
   }
-  if (ground === 'hours' && ofTime.has(dimension)) return [`r.${dimension}::text`, []]
+  if (ground === 'hours' && isOfTime(dimension)) return [`r.${dimension}::text`, []]
   const its = ground === 'change' ? 'its' : 'r'
   switch (dimension as FixedDimension) {
     case 'who':

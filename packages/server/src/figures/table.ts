@@ -1,4 +1,4 @@
-import { listed, measureWords, pivotWords, shareOf, workWords, type Scope, type Work } from '@spoor/core'
+import { measureWords, pivotWords, severalCurrencies, shareOf, workWords, type Scope, type Work } from '@spoor/core'
 import { stringify } from 'csv-stringify/sync'
 import writeWorkbook, { type Cell, type SheetData } from 'write-excel-file/node'
 import type { Database } from '../database/knex.ts'
@@ -94,7 +94,10 @@ export async function workTable(
       if (answer.currency?.chosen === null)
         throw new Problem(
           'not-together',
-          `These amounts are of several currencies: ${answer.currency.name} is ${listed(answer.currency.values.map(({ name }) => name))}. They are not put together. Nothing was reckoned: choose one in the figure.`,
+          `${severalCurrencies(
+            answer.currency.name,
+            answer.currency.values.map(({ name }) => name),
+          )}. Nothing was reckoned: choose one in the figure.`,
         )
       return {
         title: workWords(work, `${answer.field.name} of ${answer.field.plural}`),

@@ -6,9 +6,9 @@ import {
   counted,
   dateText,
   grouped,
-  listed,
   valueKind,
   scopeOfPart,
+  severalCurrencies,
   type FigureWork,
   type Scope,
 } from '@spoor/core'
@@ -142,8 +142,12 @@ const isUnknown = computed(() => (data.value?.points ?? []).filter(({ unknown })
     </p>
     <p v-else-if="isPending" class="quiet">Reckoning what every record held …</p>
     <p v-else-if="data?.currency?.chosen === null" class="quiet">
-      These amounts are of several currencies: {{ data.currency.name }} is
-      {{ listed(data.currency.values.map(({ name }) => visible(name))) }}. They are not put together: choose one above.
+      {{
+        severalCurrencies(
+          data.currency.name,
+          data.currency.values.map(({ name }) => visible(name)),
+        )
+      }}: choose one above.
     </p>
     <p v-else-if="data && data.points.length === 0" class="quiet">
       {{ data.field.name }} of {{ data.field.plural }} was not tracked in this time.
